@@ -1,0 +1,190 @@
+import { beginsName, colon, endsName, inLayer, type Layer, layerBefore, slash } from './layers.js';
+import {
+  type ByteString,
+  defaultPort,
+  type Location,
+  otherScheme,
+  ownPort,
+  type Place,
+  portOfOtherScheme,
+  type Scheme,
+} from './place.js';
+import { MARKER, type Spelling, type Token } from './token.js';
+
+/** One place in a value where the environment's own address or path stands. */
+export interface Occurrence {
+  readonly start: number;
+  readonly end: number;
+  readonly token: Token;
+}
+
+/** What may be found in a value besides addresses with a scheme or `//`. */
+export interface Reach {
+  /** Host names that stand alone, such as `shop.example`. */
+  readonly bareHosts: boolean;
+  /** Absolute root paths. */
+  readonly rootPaths: boolean;
+}
+
+interface Candidate extends Location {
+  readonly address: string;
+  readonly alias: string | undefined;
+}
+
+const escapeForPattern = (text: string): string => text.replace(/[.*+?^${}()|[\]\\/-]/g, '\\$&');
+
+/**
+ * Finds an environment's own addresses and root paths in values. One compiled search per environment: a single pass
+ * over the bytes looks for all hosts, roots and the marker at once; the careful checks run only where it hits.
+ */
+export class OccurrenceFinder {
+  readonly #byHost = new Map<string, Candidate[]>();
+  readonly #roots: { name: string; path: string }[];
+  readonly #search: RegExp;
+
+  constructor(place: Place) {
+    for (const address of place.addresses) {
+      this.#add({ ...address, address: address.name, alias: undefined });
+      for (const alias of address.aliases) this.#add({ ...alias, address: address.name, alias: alias.name });
+    }
+    for (const candidates of this.#byHost.values()) candidates.sort((a, b) => b.path.length - a.path.length);
+    this.#roots = [...place.roots].sort((a, b) => b.path.length - a.path.length);
+    const hosts = [...this.#byHost.keys()].sort((a, b) => b.length - a.length).map(escapeForPattern);
+    const roots = this.#roots.map(
+      (root) => `(?:\\\\{0,7}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,7}\\/|%2F)')}`,
+    );
+    this.#search = new RegExp([escapeForPattern(MARKER), ...hosts, ...roots].join('|'), 'gi');
+  }
+
+  #add(candidate: Candidate): void {
+    const list = this.#byHost.get(candidate.host) ?? [];
+    this.#byHost.set(candidate.host, [...list, candidate]);
+  }
+
+  /** A fresh copy of the search, for callers that walk large buffers and look closer only around its hits. */
+  searchPattern(): RegExp {
+    return new RegExp(this.#search.source, this.#search.flags);
+  }
+
+  /** All occurrences in a value, in order and without overlap. */
+  find(value: ByteString, reach: Reach): Occurrence[] {
+    const found: Occurrence[] = [];
+    const search = this.#search;
+    search.lastIndex = 0;
+    let free = 0;
+    for (let hit = search.exec(value); hit; hit = search.exec(value)) {
+      const occurrence = this.#examine(value, hit.index, hit[0], reach, free);
+      if (occurrence) {
+        found.push(occurrence);
+        free = occurrence.end;
+        search.lastIndex = occurrence.end;
+      } else {
+        search.lastIndex = hit.index + 1;
+      }
+    }
+    return found;
+  }
+
+  #examine(value: ByteString, at: number, text: string, reach: Reach, free: number): Occurrence | undefined {
+    if (text === MARKER) return { start: at, end: at + text.length, token: { kind: 'literal' } };
+    const candidates = this.#byHost.get(text.toLowerCase());
+    if (candidates) return this.#url(value, at, at + text.length, candidates, reach, free);
+    const adjoins = at === free && at > 0;
+    return reach.rootPaths && !adjoins ? this.#root(value, at, text) : undefined;
+  }
+
+  #url(
+    value: ByteString,
+    hostStart: number,
+    hostEnd: number,
+    candidates: readonly Candidate[],
+    reach: Reach,
+    free: number,
+  ): Occurrence | undefined {
+    const written = value.slice(hostStart, hostEnd);
+    const host = written === written.toLowerCase() ? undefined : written;
+    const token = (candidate: Candidate, spelling: Spelling, explicitPort: boolean, layer: Layer): Token => ({
+      kind: 'url',
+      address: candidate.address,
+      alias: candidate.alias,
+      spelling,
+      explicitPort,
+      layer,
+      host,
+    });
+
+    const layer = layerBefore(value, hostStart);
+    const afterScheme = layer === undefined ? hostStart : hostStart - 2 * slash(layer).length;
+    const hasSlashes = layer !== undefined && afterScheme >= free && value.slice(afterScheme, hostStart) === slash(layer).repeat(2);
+    if (!hasSlashes) {
+      if (!reach.bareHosts || !beginsName(value, hostStart)) return undefined;
+      const port = readPort(value, hostEnd, '0');
+      const match = candidates.find((candidate) => matchesPort(port.port, candidate, candidate.scheme));
+      if (!match || !endsName(value, port.end)) return undefined;
+      const explicit = port.port !== undefined && port.port === defaultPort(match.scheme);
+      return { start: hostStart, end: port.end, token: token(match, 'bare', explicit, '0') };
+    }
+
+    const scheme = readScheme(value, afterScheme, layer, free);
+    const port = readPort(value, hostEnd, layer);
+    for (const candidate of candidates) {
+      const spelling = scheme === undefined ? 'none' : scheme === candidate.scheme ? 'own' : 'other';
+      if (!matchesPort(port.port, candidate, scheme ?? candidate.scheme)) continue;
+      const path = inLayer(candidate.path, layer);
+      const end = port.end + path.length;
+      if (value.slice(port.end, end) !== path || !endsName(value, end)) continue;
+      const explicit = port.port !== undefined && port.port === defaultPort(scheme ?? candidate.scheme);
+      const start = scheme === undefined ? afterScheme : afterScheme - colon(layer).length - scheme.length;
+      return { start, end, token: token(candidate, spelling, explicit, layer) };
+    }
+    return undefined;
+  }
+
+  #root(value: ByteString, start: number, text: string): Occurrence | undefined {
+    const layer = text.startsWith('%') ? (text.startsWith('%2F') ? 'P' : 'p') : (String(text.indexOf('/')) as Layer);
+    const root = this.#roots.find((candidate) => inLayer(candidate.path, layer) === text);
+    const end = start + text.length;
+    const begins = beginsName(value, start) || /file:\/\/$/.test(value.slice(Math.max(0, start - 7), start));
+    if (!root || !begins || !endsName(value, end)) return undefined;
+    return { start, end, token: { kind: 'root', root: root.name, layer } };
+  }
+}
+
+function readScheme(value: ByteString, end: number, layer: Layer, free: number): Scheme | undefined {
+  const mark = colon(layer);
+  for (const scheme of ['https', 'http'] as const) {
+    const start = end - mark.length - scheme.length;
+    if (start >= free && value.slice(start, end) === scheme + mark) return scheme;
+  }
+  return undefined;
+}
+
+function readPort(value: ByteString, at: number, layer: Layer): { port: number | undefined; end: number } {
+  const mark = colon(layer);
+  if (value.slice(at, at + mark.length) !== mark) return { port: undefined, end: at };
+  const digits = /^[1-9][0-9]{0,4}/.exec(value.slice(at + mark.length, at + mark.length + 6));
+  return digits ? { port: Number(digits[0]), end: at + mark.length + digits[0].length } : { port: undefined, end: at };
+}
+
+function matchesPort(port: number | undefined, candidate: Location, scheme: Scheme): boolean {
+  const expected = scheme === candidate.scheme ? ownPort(candidate) : portOfOtherScheme(candidate);
+  return expected !== undefined && (port ?? defaultPort(scheme)) === expected;
+}
+
+/** Writes an occurrence's text at a place; see docs/formats.md for the choice of scheme, port and host. */
+export function writeOccurrence(token: Token & { kind: 'url' }, place: Place): ByteString {
+  const address = place.addresses.find((candidate) => candidate.name === token.address) ?? place.addresses[0];
+  if (!address) throw new Error(`No address to write "${token.address}" with.`);
+  const at: Location = address.aliases.find((alias) => alias.name === token.alias) ?? address;
+  const other = portOfOtherScheme(at);
+  const asOther = token.spelling === 'other' && other !== undefined;
+  const scheme = asOther ? otherScheme(at.scheme) : at.scheme;
+  const port = asOther ? other : ownPort(at);
+  const isDefault = port === defaultPort(scheme);
+  const portText = isDefault && !token.explicitPort ? '' : `${colon(token.layer)}${port}`;
+  const host = token.host !== undefined && token.host.toLowerCase() === at.host ? token.host : at.host;
+  if (token.spelling === 'bare') return host + portText;
+  const slashes = slash(token.layer).repeat(2);
+  const prefix = token.spelling === 'none' ? slashes : scheme + colon(token.layer) + slashes;
+  return prefix + host + portText + inLayer(at.path, token.layer);
+}

@@ -1,0 +1,84 @@
+import type { Layer } from './layers.js';
+import type { ByteString } from './place.js';
+
+/**
+ * Tokens stand in canonical values where an environment's own addresses and paths stood (format in
+ * docs/formats.md). They use only `A–Z a–z 0–9 . - ~`, which need no escaping in JSON, URLs, serialised values, array literals
+ * or COPY text.
+ */
+export const MARKER = '~tsr.';
+
+/** `own`, `other` or `none` (`//host`) scheme; `bare` is a host name alone. */
+export type Spelling = 'own' | 'other' | 'none' | 'bare';
+
+export type Token =
+  | {
+      readonly kind: 'url';
+      readonly address: string;
+      /** Alias name, or undefined for the address itself. */
+      readonly alias: string | undefined;
+      readonly spelling: Spelling;
+      /** The value spelled out the scheme's default port. */
+      readonly explicitPort: boolean;
+      readonly layer: Layer;
+      /** The host as it was written, when not in lower case. */
+      readonly host: string | undefined;
+    }
+  | { readonly kind: 'root'; readonly root: string; readonly layer: Layer }
+  | { readonly kind: 'setting'; readonly name: string }
+  /** The marker itself, found in the data. */
+  | { readonly kind: 'literal' }
+  /** Stands at the front of a value that is kept byte for byte because it does not parse. */
+  | { readonly kind: 'verbatim' };
+
+const SPELLING = { own: 'o', other: 'x', none: 'n', bare: 'h' } as const;
+const SPELLED: Record<string, Spelling> = { o: 'own', x: 'other', n: 'none', h: 'bare' };
+
+export const TOKEN_PATTERN =
+  '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([a-z0-9-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
+
+export const VERBATIM = '~tsr.b~';
+export const LITERAL = '~tsr.l~';
+
+export function writeToken(token: Token): ByteString {
+  switch (token.kind) {
+    case 'url': {
+      const host = token.host === undefined ? '' : `.${token.host}`;
+      return `${MARKER}u.${token.address}.${token.alias ?? '0'}.${SPELLING[token.spelling]}${token.explicitPort ? 'd' : ''}${token.layer}${host}~`;
+    }
+    case 'root':
+      return `${MARKER}r.${token.root}.${token.layer}~`;
+    case 'setting':
+      return `${MARKER}s.${token.name}~`;
+    case 'literal':
+      return LITERAL;
+    case 'verbatim':
+      return VERBATIM;
+  }
+}
+
+/** The token without its spelling: what comparison sees. Aliases are spellings of their address. */
+export function writePlainToken(token: Token): ByteString {
+  if (token.kind === 'url') return `${MARKER}u.${token.address}${token.spelling === 'bare' ? '.h' : ''}~`;
+  if (token.kind === 'root') return `${MARKER}r.${token.root}~`;
+  return writeToken(token);
+}
+
+/** Reads the token from a match of {@link TOKEN_PATTERN}. */
+export function readToken(match: RegExpExecArray): Token {
+  if (match[1] !== undefined) return { kind: 'literal' };
+  if (match[2] !== undefined) return { kind: 'verbatim' };
+  if (match[3] !== undefined) {
+    return {
+      kind: 'url',
+      address: match[3],
+      alias: match[4] === '0' ? undefined : match[4],
+      spelling: SPELLED[match[5] as string] as Spelling,
+      explicitPort: match[6] === 'd',
+      layer: match[7] as Layer,
+      host: match[8],
+    };
+  }
+  if (match[9] !== undefined) return { kind: 'root', root: match[9], layer: match[10] as Layer };
+  return { kind: 'setting', name: match[11] as string };
+}

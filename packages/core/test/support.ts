@@ -1,0 +1,3 @@
+import fc from 'fast-check';
+export { describe, expect, it } from 'vitest';
+export { fc };
