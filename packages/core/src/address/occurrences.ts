@@ -51,7 +51,7 @@ export class OccurrenceFinder {
     this.#roots = [...place.roots].sort((a, b) => b.path.length - a.path.length);
     const hosts = [...this.#byHost.keys()].sort((a, b) => b.length - a.length).map(escapeForPattern);
     const roots = this.#roots.map(
-      (root) => `(?:\\\\{0,7}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,7}\\/|%2F)')}`,
+      (root) => `(?:\\\\{0,14}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,14}\\/|%2F)')}`,
     );
     this.#search = new RegExp([escapeForPattern(MARKER), ...hosts, ...roots].join('|'), 'gi');
   }
@@ -142,6 +142,7 @@ export class OccurrenceFinder {
 
   #root(value: ByteString, start: number, text: string): Occurrence | undefined {
     const layer = text.startsWith('%') ? (text.startsWith('%2F') ? 'P' : 'p') : (String(text.indexOf('/')) as Layer);
+    if (!/^[0-7Pp]$/.test(layer)) return undefined;
     const root = this.#roots.find((candidate) => inLayer(candidate.path, layer) === text);
     const end = start + text.length;
     const begins = beginsName(value, start) || /file:\/\/$/.test(value.slice(Math.max(0, start - 7), start));

@@ -1,0 +1,124 @@
+import type { ByteString } from '../address/place.js';
+import type { ColumnTreatment } from '../rows/line-rewriter.js';
+import { compileCondition } from '../rows/condition.js';
+import { matchesName } from './check.js';
+import type { AreaRule, ColumnRule, DataClass, ItemRule, MaskRule, Profile, TableRule } from './schema.js';
+
+/** What the profile says of one table, worked out for the columns that the table really has. */
+export interface TableRules {
+  readonly table: string;
+  readonly class: DataClass;
+  readonly columns: readonly ColumnRules[];
+  /** The class of a row: that of the first row group it belongs to, else the table's. */
+  readonly classOf: (row: readonly (ByteString | null)[]) => DataClass;
+  /** True where some rows have another class than the table. */
+  readonly hasRowGroups: boolean;
+  /** Rows of staff accounts, which keep their logins. */
+  readonly isStaff: (row: readonly (ByteString | null)[]) => boolean;
+  readonly key: readonly string[] | undefined;
+  readonly naturalKey: readonly string[] | undefined;
+}
+
+export interface ColumnRules extends ColumnTreatment {
+  readonly class: DataClass;
+  readonly mask: MaskRule | undefined;
+  /** True where a root path in this column stops a copy rather than being rewritten. */
+  readonly refusesPaths: boolean;
+}
+
+const PROTECTION: readonly DataClass[] = ['authored', 'derived', 'unclassified', 'collected', 'local'];
+
+/** The more protective of two classes: the one that lets less travel (design: Rows, cells, items). */
+export const mostProtective = (a: DataClass, b: DataClass): DataClass =>
+  PROTECTION.indexOf(a) > PROTECTION.indexOf(b) ? a : b;
+
+/**
+ * Finds the rules for a table: its own entry, else the longest name pattern that covers it, else none, in which case
+ * the table is unclassified.
+ */
+export function rulesForTable(profile: Profile | undefined, database: string, table: string, columns: readonly string[]): TableRules {
+  const rule = tableRule(profile, database, table);
+  const tableClass = rule?.class ?? 'unclassified';
+  const groups = (rule?.rows ?? []).map((group) => ({ class: group.class, holds: compileCondition(group.when, columns) }));
+  const staff = rule?.staff ? compileCondition(rule.staff, columns) : () => false;
+  return {
+    table,
+    class: tableClass,
+    columns: columns.map((name) => columnRules(name, tableClass, columnRule(rule, name))),
+    classOf: (row) => groups.find((group) => group.holds(row))?.class ?? tableClass,
+    hasRowGroups: groups.length > 0,
+    isStaff: staff,
+    key: rule?.key,
+    naturalKey: rule?.['natural-key'],
+  };
+}
+
+function tableRule(profile: Profile | undefined, database: string, table: string): TableRule | undefined {
+  const tables = profile?.databases?.[database]?.tables ?? {};
+  const pattern = bestPattern(Object.keys(tables), table);
+  return pattern === undefined ? undefined : tables[pattern];
+}
+
+function columnRule(rule: TableRule | undefined, column: string): ColumnRule | undefined {
+  const pattern = bestPattern(Object.keys(rule?.columns ?? {}), column);
+  return pattern === undefined ? undefined : rule?.columns?.[pattern];
+}
+
+function bestPattern(patterns: readonly string[], name: string): string | undefined {
+  if (patterns.includes(name)) return name;
+  return patterns.filter((pattern) => matchesName(pattern, name)).sort((a, b) => b.length - a.length)[0];
+}
+
+function columnRules(name: string, tableClass: DataClass, rule: ColumnRule | undefined): ColumnRules {
+  return {
+    name,
+    class: rule?.class ?? tableClass,
+    rewrite: rule?.rewrite !== 'never',
+    reach: { bareHosts: rule?.['bare-hosts'] ?? false, rootPaths: rule?.paths === 'rewrite' },
+    mask: rule?.personal,
+    refusesPaths: rule?.paths !== 'rewrite',
+  };
+}
+
+/** Which area a file belongs to: the one with the longest path that holds it. */
+export function areaOf(areas: readonly AreaRule[], path: string): AreaRule {
+  const holding = areas.filter((area) => area.path === '.' || path === area.path || path.startsWith(`${area.path}/`));
+  const longest = holding.sort((a, b) => depth(b.path) - depth(a.path))[0];
+  if (!longest) throw new Error('A profile always has an area for ".".');
+  return longest;
+}
+
+const depth = (path: string): number => (path === '.' ? 0 : path.length);
+
+/** Tells whether a file's text is rewritten: the profile names it in its area (`*` any text but a slash, `**` any). */
+export function isRewrittenText(area: AreaRule, path: string): boolean {
+  return (area.text ?? []).some((pattern) => matchesPath(pattern, path));
+}
+
+export function matchesPath(pattern: string, path: string): boolean {
+  const source = pattern
+    .split(/(\*\*\/|\*\*|\*)/)
+    .map((part) => (part === '**/' ? '(?:.*/)?' : part === '**' ? '.*' : part === '*' ? '[^/]*' : part.replace(/[.+?^${}()|[\]\\]/g, '\\$&')))
+    .join('');
+  return new RegExp(`^${source}$`).test(path);
+}
+
+/** The item rule whose table or files a thing belongs to. */
+export function itemForTable(profile: Profile | undefined, table: string): (ItemRule & { table: string }) | undefined {
+  const rules = profile?.items ?? [];
+  return rules.find((item): item is ItemRule & { table: string; title: string } => 'table' in item && item.table === table);
+}
+
+/** What a row group or table's class means when data goes to a copy. */
+export function travelsDown(dataClass: DataClass): 'copied' | 'masked' | 'structure' {
+  switch (dataClass) {
+    case 'authored':
+      return 'copied';
+    case 'collected':
+    case 'local':
+      return 'masked';
+    case 'derived':
+    case 'unclassified':
+      return 'structure';
+  }
+}

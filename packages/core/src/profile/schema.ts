@@ -1,0 +1,117 @@
+import { z } from 'zod';
+
+/** The document described in docs/profile.md. A profile never holds a secret. */
+
+const Identifier = z.string().regex(/^[a-z][a-z0-9-]{0,31}$/, 'use lower-case letters, digits and dashes, at most 32, beginning with a letter');
+const RelativePath = z
+  .string()
+  .min(1)
+  .max(500)
+  .refine((path) => !path.startsWith('/') && !path.split('/').some((part) => part === '..' || part === ''), 'use a path below the root, without ".." or a leading slash');
+const Condition = z.record(z.string().min(1), z.array(z.string()).min(1)).refine((all) => Object.keys(all).length > 0, 'name at least one column');
+
+export const DataClass = z.enum(['authored', 'collected', 'local', 'derived', 'unclassified']);
+export type DataClass = z.infer<typeof DataClass>;
+
+export const EnvironmentKind = z.enum(['dev', 'staging', 'live']);
+export type EnvironmentKind = z.infer<typeof EnvironmentKind>;
+
+export const MaskRule = z.union([
+  z.enum(['mail', 'name', 'phone', 'street', 'free-text', 'null', 'keep']),
+  z.strictObject({ fixed: z.string() }),
+]);
+export type MaskRule = z.infer<typeof MaskRule>;
+
+const Column = z.strictObject({
+  class: DataClass.optional(),
+  rewrite: z.enum(['addresses', 'never']).optional(),
+  'bare-hosts': z.boolean().optional(),
+  paths: z.enum(['rewrite', 'refuse']).optional(),
+  personal: MaskRule.optional(),
+});
+export type ColumnRule = z.infer<typeof Column>;
+
+const Table = z.strictObject({
+  class: DataClass,
+  key: z.array(z.string().min(1)).min(1).optional(),
+  'natural-key': z.array(z.string().min(1)).min(1).optional(),
+  columns: z.record(z.string().min(1), Column).optional(),
+  rows: z.array(z.strictObject({ when: Condition, class: DataClass })).optional(),
+  staff: Condition.optional(),
+});
+export type TableRule = z.infer<typeof Table>;
+
+const Reference = z.strictObject({
+  from: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
+  to: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
+  when: Condition.optional(),
+  path: z.string().optional(),
+});
+
+const Item = z.union([
+  z.strictObject({
+    kind: Identifier,
+    plural: z.string().optional(),
+    table: z.string().min(1),
+    title: z.string().min(1),
+    dependants: z.array(z.strictObject({ table: z.string().min(1), column: z.string().min(1) })).optional(),
+  }),
+  z.strictObject({ kind: Identifier, plural: z.string().optional(), files: z.string().min(1) }),
+]);
+export type ItemRule = z.infer<typeof Item>;
+
+const FileSpot = z.strictObject({ file: RelativePath, format: z.enum(['env', 'ini', 'json', 'yaml']), key: z.string().min(1) });
+const RowSpot = z.strictObject({ table: z.string().min(1), row: z.record(z.string(), z.string()), column: z.string().min(1) });
+
+const ValueByKind = z.strictObject({ dev: z.string(), staging: z.string(), live: z.string() });
+
+/** Where a setting's value comes from: fixed for each kind, or a fact of the environment itself. */
+const SettingSource = z.union([
+  z.strictObject({ address: Identifier, as: z.enum(['url', 'host']).optional() }),
+  z.strictObject({ database: Identifier, part: z.enum(['url', 'host', 'port', 'name', 'user', 'password']) }),
+  z.strictObject({ root: Identifier }),
+  z.strictObject({ generate: z.enum(['key']) }),
+  z.strictObject({ own: z.literal(true) }),
+]);
+
+const Setting = z
+  .strictObject({
+    name: z.string().regex(/^[a-z][a-z0-9-]{0,47}$/, 'use lower-case letters, digits and dashes'),
+    title: z.string().optional(),
+    in: z.union([FileSpot, RowSpot]),
+    values: ValueByKind.optional(),
+    from: SettingSource.optional(),
+    'bound-to-address': z.boolean().optional(),
+    secret: z.boolean().optional(),
+  })
+  .refine((setting) => (setting.values === undefined) !== (setting.from === undefined), 'give either "values" or "from"');
+export type SettingRule = z.infer<typeof Setting>;
+
+const Area = z.strictObject({ name: Identifier, path: z.union([z.literal('.'), RelativePath]), class: DataClass, text: z.array(z.string().min(1)).optional() });
+export type AreaRule = z.infer<typeof Area>;
+
+const Task = z.strictObject({
+  name: Identifier,
+  command: z.array(z.string().min(1)).min(1),
+  phase: z.enum(['staged', 'held', 'after']),
+  'changes-schema': z.boolean().optional(),
+});
+export type TaskRule = z.infer<typeof Task>;
+
+const Page = z.strictObject({ path: z.string().startsWith('/'), contains: z.string().optional(), address: Identifier.optional() });
+
+export const ProfileSchema = z.strictObject({
+  tessarion: z.literal('profile/1'),
+  name: Identifier,
+  title: z.string().min(1).max(120),
+  areas: z.array(Area).min(1),
+  links: z.enum(['rewrite', 'refuse']).optional(),
+  databases: z.record(Identifier, z.strictObject({ tables: z.record(z.string().min(1), Table) })).optional(),
+  references: z.array(Reference).optional(),
+  items: z.array(Item).optional(),
+  settings: z.array(Setting).optional(),
+  tasks: z.array(Task).optional(),
+  pages: z.array(Page).optional(),
+  editors: z.strictObject({ path: z.string().startsWith('/') }).optional(),
+});
+export type Profile = z.infer<typeof ProfileSchema>;

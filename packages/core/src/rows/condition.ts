@@ -1,0 +1,32 @@
+import type { ByteString } from '../address/place.js';
+
+/** A group of rows: every named column holds one of its values; `*` in a value stands for any text. */
+export type RowCondition = Readonly<Record<string, readonly string[]>>;
+
+/** Compiles a condition for rows of the given columns. Columns that the table lacks make it match nothing. */
+export function compileCondition(condition: RowCondition, columns: readonly string[]): (row: readonly (ByteString | null)[]) => boolean {
+  const tests = Object.entries(condition).map(([column, values]) => ({
+    index: columns.indexOf(column),
+    patterns: values.map((value) => {
+      const parts = toBytes(value).split('*').map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
+      return new RegExp(`^${parts.join('[\\s\\S]*')}$`);
+    }),
+  }));
+  return (row) =>
+    tests.every(({ index, patterns }) => {
+      const value = row[index];
+      return value !== undefined && value !== null && patterns.some((pattern) => pattern.test(value));
+    });
+}
+
+/** UTF-8 bytes of a text as a byte string. */
+export function toBytes(text: string): ByteString {
+  let out = '';
+  for (const byte of new TextEncoder().encode(text)) out += String.fromCharCode(byte);
+  return out;
+}
+
+/** The text of a byte string; invalid UTF-8 shows as U+FFFD. */
+export function toText(bytes: ByteString): string {
+  return new TextDecoder().decode(Uint8Array.from(bytes, (one) => one.charCodeAt(0)));
+}

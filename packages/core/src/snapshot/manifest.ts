@@ -1,0 +1,65 @@
+import { z } from 'zod';
+
+/** Formats of docs/formats.md. Hashes are lower-case hex SHA-256 of the plain content. */
+export const Sha256 = z.string().regex(/^[0-9a-f]{64}$/);
+
+export const TableManifest = z.object({
+  schema: z.string(),
+  name: z.string(),
+  columns: z.array(z.object({ name: z.string(), type: z.string(), generated: z.boolean() })),
+  /** Key columns in order; empty where the table has no key and its rows are a multiset ordered by their bytes. */
+  key: z.array(z.string()),
+  keyOrders: z.array(z.enum(['integer', 'bytes'])),
+  contents: z.enum(['rows', 'structure']),
+  rows: z.number().int(),
+  bytes: z.number().int(),
+  /** Blob whose lines are `HASH ROWS` for each block in order; absent when there are no rows. */
+  blocks: Sha256.optional(),
+});
+export type TableManifest = z.infer<typeof TableManifest>;
+
+export const SequenceManifest = z.object({ schema: z.string(), name: z.string(), last: z.string(), called: z.boolean() });
+export type SequenceManifest = z.infer<typeof SequenceManifest>;
+
+export const DatabaseManifest = z.object({
+  name: z.string(),
+  server: z.string(),
+  /** Blobs with the schema in SQL: what comes before the rows, and what comes after. */
+  schemaBefore: Sha256,
+  schemaAfter: Sha256,
+  extensions: z.array(z.string()),
+  tables: z.array(TableManifest),
+  sequences: z.array(SequenceManifest),
+});
+export type DatabaseManifest = z.infer<typeof DatabaseManifest>;
+
+export const RootManifest = z.object({
+  name: z.string(),
+  /** Blob with the listing of the top folder. */
+  tree: Sha256,
+  files: z.number().int(),
+  bytes: z.number().int(),
+});
+export type RootManifest = z.infer<typeof RootManifest>;
+
+export const SnapshotManifest = z.object({
+  format: z.literal('tessarion-snapshot/1'),
+  id: z.string(),
+  site: z.string(),
+  environment: z.string(),
+  kind: z.enum(['dev', 'staging', 'live']),
+  takenAt: z.string(),
+  profile: z.object({ name: z.string(), version: z.number().int() }).nullable(),
+  databases: z.array(DatabaseManifest),
+  roots: z.array(RootManifest),
+});
+export type SnapshotManifest = z.infer<typeof SnapshotManifest>;
+
+/** One entry of a folder listing; a listing is one JSON object a line, ordered by the names' bytes. */
+export const TreeEntry = z.discriminatedUnion('type', [
+  z.object({ type: z.literal('folder'), name: z.string(), mode: z.number().int(), tree: Sha256 }),
+  z.object({ type: z.literal('file'), name: z.string(), mode: z.number().int(), size: z.number().int(), pieces: z.array(Sha256) }),
+  z.object({ type: z.literal('link'), name: z.string(), target: z.string() }),
+]);
+/** Names and targets are byte strings: every char code is one byte. */
+export type TreeEntry = z.infer<typeof TreeEntry>;

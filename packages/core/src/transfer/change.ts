@@ -1,0 +1,66 @@
+import type { ByteString } from '../address/place.js';
+import type { RowKey } from '../rows/keys.js';
+
+/** One row-level or file-level change of a transfer, in canonical form; the line format of a change set. */
+export type Change = RowChange | FileChange;
+
+export type RowChange = RowInsert | RowUpdate | RowDelete;
+
+interface OnRow {
+  readonly part: 'row';
+  readonly database: string;
+  /** `schema.table`. */
+  readonly table: string;
+  readonly key: RowKey;
+}
+
+export interface RowInsert extends OnRow {
+  readonly op: 'insert';
+  readonly row: Readonly<Record<string, ByteString | null>>;
+}
+
+export interface RowUpdate extends OnRow {
+  readonly op: 'update';
+  readonly cells: Readonly<Record<string, { readonly before: ByteString | null; readonly after: ByteString | null }>>;
+}
+
+export interface RowDelete extends OnRow {
+  readonly op: 'delete';
+  readonly row: Readonly<Record<string, ByteString | null>>;
+}
+
+/** What a path holds: nothing, a file's content, or a link. */
+export type FileState =
+  | { readonly type: 'absent' }
+  | { readonly type: 'file'; readonly mode: number; readonly size: number; readonly pieces: readonly string[] }
+  | { readonly type: 'link'; readonly target: ByteString };
+
+export interface FileChange {
+  readonly part: 'file';
+  readonly root: string;
+  readonly path: ByteString;
+  readonly before: FileState;
+  readonly after: FileState;
+}
+
+/** The change that takes a change back. */
+export function invert(change: Change): Change {
+  if (change.part === 'file') return { ...change, before: change.after, after: change.before };
+  const { part, database, table, key } = change;
+  switch (change.op) {
+    case 'insert':
+      return { part, database, table, key, op: 'delete', row: change.row };
+    case 'delete':
+      return { part, database, table, key, op: 'insert', row: change.row };
+    case 'update': {
+      const cells = Object.entries(change.cells).map(([column, cell]) => [column, { before: cell.after, after: cell.before }]);
+      return { part, database, table, key, op: 'update', cells: Object.fromEntries(cells) };
+    }
+  }
+}
+
+export const sameFile = (a: FileState, b: FileState): boolean => {
+  if (a.type === 'file' && b.type === 'file') return a.mode === b.mode && a.pieces.length === b.pieces.length && a.pieces.every((piece, i) => piece === b.pieces[i]);
+  if (a.type === 'link' && b.type === 'link') return a.target === b.target;
+  return a.type === b.type && a.type === 'absent';
+};
