@@ -5,7 +5,8 @@ export const MAX_NAME_LENGTH = 32;
 /** Why a name cannot be used, or undefined when it can. */
 export function nameFault(name: string): string | undefined {
   if (name.length === 0) return 'A name is needed.';
-  if (name.length > MAX_NAME_LENGTH) return `The name has ${name.length} characters; at most ${MAX_NAME_LENGTH} are possible.`;
+  if (name.length > MAX_NAME_LENGTH)
+    return `The name has ${name.length} characters; at most ${MAX_NAME_LENGTH} are possible.`;
   if (!NAME_PATTERN.test(name)) return 'Use lower-case letters, digits and single dashes, beginning with a letter.';
   return undefined;
 }
@@ -13,7 +14,13 @@ export function nameFault(name: string): string | undefined {
 /** Proposes a free name close to the wished one: `staging`, `staging-2`, … */
 export function proposeName(wish: string, taken: ReadonlySet<string>): string {
   const base =
-    wish.toLowerCase().normalize('NFKD').replace(/[^a-z0-9]+/g, '-').replace(/^[^a-z]+|-+$/g, '').slice(0, MAX_NAME_LENGTH - 3).replace(/-+$/, '') || 'copy';
+    wish
+      .toLowerCase()
+      .normalize('NFKD')
+      .replace(/[^a-z0-9]+/g, '-')
+      .replace(/^[^a-z]+|-+$/g, '')
+      .slice(0, MAX_NAME_LENGTH - 3)
+      .replace(/-+$/, '') || 'copy';
   if (!taken.has(base)) return base;
   for (let number = 2; ; number++) if (!taken.has(`${base}-${number}`)) return `${base}-${number}`;
 }

@@ -1,5 +1,5 @@
-import { fc, describe, expect, it } from './support.js';
-import { type Address, parseLocation, plain, type Place, Rewriter, shapeConflicts, WHOLE_REACH } from '../src/index.js';
+import { type Address, type Place, parseLocation, plain, Rewriter, shapeConflicts, WHOLE_REACH } from '../src/index.js';
+import { describe, expect, fc, it } from './support.js';
 
 const address = (name: string, url: string, aliases: Record<string, string> = {}): Address => ({
   name,
@@ -8,11 +8,17 @@ const address = (name: string, url: string, aliases: Record<string, string> = {}
 });
 
 const live: Place = {
-  addresses: [address('main', 'https://threadmill.example', { www: 'https://www.threadmill.example' }), address('shop', 'http://shop.threadmill.example:8080/de')],
+  addresses: [
+    address('main', 'https://threadmill.example', { www: 'https://www.threadmill.example' }),
+    address('shop', 'http://shop.threadmill.example:8080/de'),
+  ],
   roots: [{ name: 'main', path: '/srv/threadmill/live' }],
 };
 const copy: Place = {
-  addresses: [address('main', 'http://threadmill--staging.localhost:7400'), address('shop', 'http://shop--staging.localhost:7400/de')],
+  addresses: [
+    address('main', 'http://threadmill--staging.localhost:7400'),
+    address('shop', 'http://shop--staging.localhost:7400/de'),
+  ],
   roots: [{ name: 'main', path: '/srv/t/staging' }],
 };
 const bytes = (text: string): string => Buffer.from(text).toString('latin1');
@@ -32,9 +38,21 @@ describe('what a value becomes at another address', () => {
     ['explicit default port', 'https://threadmill.example:443/a', `${AT}/a`],
     ['another port is another site', 'https://threadmill.example:8443/a', 'https://threadmill.example:8443/a'],
     ['upper case host', 'https://Threadmill.Example/a', `${AT}/a`],
-    ['JSON slashes', '{"u":"https:\\/\\/threadmill.example\\/a"}', '{"u":"http:\\/\\/threadmill--staging.localhost:7400\\/a"}'],
-    ['percent-encoded', 'to=https%3A%2F%2Fthreadmill.example%2Fa', 'to=http%3A%2F%2Fthreadmill--staging.localhost%3A7400%2Fa'],
-    ['percent-encoded, lower case', 'to=https%3a%2f%2fthreadmill.example%2fa', 'to=http%3a%2f%2fthreadmill--staging.localhost%3a7400%2fa'],
+    [
+      'JSON slashes',
+      '{"u":"https:\\/\\/threadmill.example\\/a"}',
+      '{"u":"http:\\/\\/threadmill--staging.localhost:7400\\/a"}',
+    ],
+    [
+      'percent-encoded',
+      'to=https%3A%2F%2Fthreadmill.example%2Fa',
+      'to=http%3A%2F%2Fthreadmill--staging.localhost%3A7400%2Fa',
+    ],
+    [
+      'percent-encoded, lower case',
+      'to=https%3a%2f%2fthreadmill.example%2fa',
+      'to=http%3a%2f%2fthreadmill--staging.localhost%3a7400%2fa',
+    ],
     ['end of a sentence', 'Visit https://threadmill.example.', `Visit ${AT}.`],
     ['look-alike suffix', 'https://threadmill.example.org/a', 'https://threadmill.example.org/a'],
     ['look-alike encoded suffix', 'https://threadmill.example%2eorg', 'https://threadmill.example%2eorg'],
@@ -42,24 +60,64 @@ describe('what a value becomes at another address', () => {
     ['longer word', 'https://threadmill.examples/', 'https://threadmill.examples/'],
     ['non-ASCII continuation', 'https://threadmill.exampleé/', 'https://threadmill.exampleé/'],
     ['host as user name', 'https://threadmill.example@evil.example/', 'https://threadmill.example@evil.example/'],
-    ['mail address', 'mail hello@threadmill.example or mailto:a@threadmill.example', 'mail hello@threadmill.example or mailto:a@threadmill.example'],
+    [
+      'mail address',
+      'mail hello@threadmill.example or mailto:a@threadmill.example',
+      'mail hello@threadmill.example or mailto:a@threadmill.example',
+    ],
     ['bare host stays', 'threadmill.example', 'threadmill.example'],
     ['site under a path', 'http://shop.threadmill.example:8080/de/cart', 'http://shop--staging.localhost:7400/de/cart'],
-    ['path that only begins alike', 'http://shop.threadmill.example:8080/dev', 'http://shop.threadmill.example:8080/dev'],
+    [
+      'path that only begins alike',
+      'http://shop.threadmill.example:8080/dev',
+      'http://shop.threadmill.example:8080/dev',
+    ],
     ['same host without its port', 'http://shop.threadmill.example/de', 'http://shop.threadmill.example/de'],
     ['root path', '/srv/threadmill/live/media/a.jpg', '/srv/t/staging/media/a.jpg'],
     ['root path only at a boundary', '/srv/threadmill/live2/a', '/srv/threadmill/live2/a'],
     ['root path inside a longer one', '/mnt/srv/threadmill/live/a', '/mnt/srv/threadmill/live/a'],
     ['serialised', serialised('https://threadmill.example/ü'), serialised(`${AT}/ü`)],
-    ['nested serialised', `a:1:{i:0;${serialised(serialised('https://threadmill.example/'))}}`, `a:1:{i:0;${serialised(serialised(`${AT}/`))}}`],
-    ['serialised in JSON', JSON.stringify({ w: serialised('https://threadmill.example/é') }), JSON.stringify({ w: serialised(`${AT}/é`) })],
-    ['JSON in serialised', serialised('{"u":"https:\\/\\/threadmill.example"}'), serialised('{"u":"http:\\/\\/threadmill--staging.localhost:7400"}')],
-    ['serialised in JSON in JSON', JSON.stringify({ a: JSON.stringify({ b: serialised('https://threadmill.example') }) }), JSON.stringify({ a: JSON.stringify({ b: serialised(AT) }) })],
-    ['serialised with \\u escapes', '{"w":"s:24:\\"https://threadmill.exampl\\u0065\\";"}', '{"w":"s:24:\\"https://threadmill.exampl\\u0065\\";"}'],
+    [
+      'nested serialised',
+      `a:1:{i:0;${serialised(serialised('https://threadmill.example/'))}}`,
+      `a:1:{i:0;${serialised(serialised(`${AT}/`))}}`,
+    ],
+    [
+      'serialised in JSON',
+      JSON.stringify({ w: serialised('https://threadmill.example/é') }),
+      JSON.stringify({ w: serialised(`${AT}/é`) }),
+    ],
+    [
+      'JSON in serialised',
+      serialised('{"u":"https:\\/\\/threadmill.example"}'),
+      serialised('{"u":"http:\\/\\/threadmill--staging.localhost:7400"}'),
+    ],
+    [
+      'serialised in JSON in JSON',
+      JSON.stringify({ a: JSON.stringify({ b: serialised('https://threadmill.example') }) }),
+      JSON.stringify({ a: JSON.stringify({ b: serialised(AT) }) }),
+    ],
+    [
+      'serialised with \\u escapes',
+      '{"w":"s:24:\\"https://threadmill.exampl\\u0065\\";"}',
+      '{"w":"s:24:\\"https://threadmill.exampl\\u0065\\";"}',
+    ],
     ['broken serialised stays', 's:99:"https://threadmill.example";', 's:99:"https://threadmill.example";'],
-    ['broken part inside JSON stays', '["s:9:\\"https://threadmill.example\\";","https://threadmill.example"]', `["s:9:\\"https://threadmill.example\\";","${AT}"]`],
-    ['object with a class', `O:4:"Link":1:{s:3:"url";${serialised('https://threadmill.example')}}`, `O:4:"Link":1:{s:3:"url";${serialised(AT)}}`],
-    ['class payload of its own stays', 'C:4:"Link":26:{https://threadmill.example}', 'C:4:"Link":26:{https://threadmill.example}'],
+    [
+      'broken part inside JSON stays',
+      '["s:9:\\"https://threadmill.example\\";","https://threadmill.example"]',
+      `["s:9:\\"https://threadmill.example\\";","${AT}"]`,
+    ],
+    [
+      'object with a class',
+      `O:4:"Link":1:{s:3:"url";${serialised('https://threadmill.example')}}`,
+      `O:4:"Link":1:{s:3:"url";${serialised(AT)}}`,
+    ],
+    [
+      'class payload of its own stays',
+      'C:4:"Link":26:{https://threadmill.example}',
+      'C:4:"Link":26:{https://threadmill.example}',
+    ],
     ['literal marker', 'a ~tsr.u.main.0.o0~ b', 'a ~tsr.u.main.0.o0~ b'],
     ['literal marker in a broken value', 's:8:"~tsr.x";', 's:8:"~tsr.x";'],
   ];
@@ -67,12 +125,16 @@ describe('what a value becomes at another address', () => {
 
   it('rewrites bare hosts where the profile says so', () => {
     const reach = { bareHosts: true, rootPaths: false };
-    expect(there('Host threadmill.example, not x.threadmill.example', reach)).toBe('Host threadmill--staging.localhost:7400, not x.threadmill.example');
+    expect(there('Host threadmill.example, not x.threadmill.example', reach)).toBe(
+      'Host threadmill--staging.localhost:7400, not x.threadmill.example',
+    );
     expect(there('a@threadmill.example', reach)).toBe('a@threadmill.example');
   });
 
   it('counts what it rewrote and what it had to leave', () => {
-    const result = new Rewriter(live).canonicalise('["s:9:\\"https://threadmill.example\\";","https://threadmill.example"]');
+    const result = new Rewriter(live).canonicalise(
+      '["s:9:\\"https://threadmill.example\\";","https://threadmill.example"]',
+    );
     expect([result.rewritten, result.left]).toEqual([1, 1]);
   });
 
@@ -83,43 +145,108 @@ describe('what a value becomes at another address', () => {
 });
 
 describe('the laws', () => {
-  const hosts = ['threadmill.example', 'www.threadmill.example', 'Threadmill.EXAMPLE', 'shop.threadmill.example', 'threadmill.example.org', 'other.example'];
+  const hosts = [
+    'threadmill.example',
+    'www.threadmill.example',
+    'Threadmill.EXAMPLE',
+    'shop.threadmill.example',
+    'threadmill.example.org',
+    'other.example',
+  ];
   const piece = fc.oneof(
-    { weight: 6, arbitrary: fc.tuple(fc.constantFrom('https:', 'http:', '', 'x', 'https%3A', 'ftp:'), fc.constantFrom('//', '\\/\\/', '%2F%2F', '%2f%2f', '/', '\\\\\\/\\\\\\/'), fc.constantFrom(...hosts), fc.constantFrom('', ':443', ':8080', ':80', '%3A443', ':'), fc.constantFrom('', '/', '/de', '\\/de', '%2Fde', '/dev', '.', '-', 'é', '@', '%2e', '\\u002d')).map((parts) => parts.join('')) },
-    { weight: 2, arbitrary: fc.constantFrom('~tsr.', '~tsr.l~', '~tsr.b~', '~', '/srv/threadmill/live', '\\/srv\\/threadmill\\/live', '/srv/threadmill/live/x', '"', '\\', ' ', '%', ':', '\n', 'file://') },
+    {
+      weight: 6,
+      arbitrary: fc
+        .tuple(
+          fc.constantFrom('https:', 'http:', '', 'x', 'https%3A', 'ftp:'),
+          fc.constantFrom('//', '\\/\\/', '%2F%2F', '%2f%2f', '/', '\\\\\\/\\\\\\/'),
+          fc.constantFrom(...hosts),
+          fc.constantFrom('', ':443', ':8080', ':80', '%3A443', ':'),
+          fc.constantFrom('', '/', '/de', '\\/de', '%2Fde', '/dev', '.', '-', 'é', '@', '%2e', '\\u002d'),
+        )
+        .map((parts) => parts.join('')),
+    },
+    {
+      weight: 2,
+      arbitrary: fc.constantFrom(
+        '~tsr.',
+        '~tsr.l~',
+        '~tsr.b~',
+        '~',
+        '/srv/threadmill/live',
+        '\\/srv\\/threadmill\\/live',
+        '/srv/threadmill/live/x',
+        '"',
+        '\\',
+        ' ',
+        '%',
+        ':',
+        '\n',
+        'file://',
+      ),
+    },
     { weight: 1, arbitrary: fc.string() },
   );
   const flat = fc.array(piece, { maxLength: 6 }).map((parts) => parts.join(''));
   const wrap = (value: string, how: number): string => {
     switch (how % 6) {
-      case 0: return serialised(value);
-      case 1: return JSON.stringify({ k: value });
-      case 2: return `a:2:{i:0;${serialised(value)}i:1;b:1;}`;
-      case 3: return `s:${Buffer.byteLength(value) + 1}:"${value}";`;
-      case 4: return JSON.stringify([value]).replaceAll('/', '\\/');
-      default: return `O:1:"A":1:{s:1:"p";${serialised(value)}}`;
+      case 0:
+        return serialised(value);
+      case 1:
+        return JSON.stringify({ k: value });
+      case 2:
+        return `a:2:{i:0;${serialised(value)}i:1;b:1;}`;
+      case 3:
+        return `s:${Buffer.byteLength(value) + 1}:"${value}";`;
+      case 4:
+        return JSON.stringify([value]).replaceAll('/', '\\/');
+      default:
+        return `O:1:"A":1:{s:1:"p";${serialised(value)}}`;
     }
   };
-  const value = fc.tuple(flat, fc.array(fc.nat(5), { maxLength: 4 })).map(([inner, how]) => bytes(how.reduce(wrap, inner)));
+  const value = fc
+    .tuple(flat, fc.array(fc.nat(5), { maxLength: 4 }))
+    .map(([inner, how]) => bytes(how.reduce(wrap, inner)));
   const reach = fc.record({ bareHosts: fc.boolean(), rootPaths: fc.boolean() });
 
   it('gives back every value byte for byte at its own address', () => {
     const here = new Rewriter(live);
-    fc.assert(fc.property(value, reach, (v, r) => { expect(here.materialise(here.canonicalise(v, r).value)).toBe(v); }), { numRuns: 30_000 });
+    fc.assert(
+      fc.property(value, reach, (v, r) => {
+        expect(here.materialise(here.canonicalise(v, r).value)).toBe(v);
+      }),
+      { numRuns: 30_000 },
+    );
   });
 
   it('reads back the same meaning at any other address', () => {
-    const places: Place[] = [copy, live,
-      { addresses: [address('main', 'https://a.test'), address('shop', 'https://b.test/x/y')], roots: [{ name: 'main', path: '/r' }] },
-      { addresses: [address('main', 'http://a.test/base', { www: 'https://w.test' }), address('shop', 'http://b.test')], roots: [{ name: 'main', path: '/deep/er/root' }] }];
-    fc.assert(fc.property(value, reach, fc.nat(3), (v, r, which) => {
-      const canonical = new Rewriter(live).canonicalise(v, r).value;
-      const at = new Rewriter(places[which] as Place);
-      expect(plain(at.canonicalise(at.materialise(canonical), r).value)).toBe(plain(canonical));
-    }), { numRuns: 30_000 });
+    const places: Place[] = [
+      copy,
+      live,
+      {
+        addresses: [address('main', 'https://a.test'), address('shop', 'https://b.test/x/y')],
+        roots: [{ name: 'main', path: '/r' }],
+      },
+      {
+        addresses: [address('main', 'http://a.test/base', { www: 'https://w.test' }), address('shop', 'http://b.test')],
+        roots: [{ name: 'main', path: '/deep/er/root' }],
+      },
+    ];
+    fc.assert(
+      fc.property(value, reach, fc.nat(3), (v, r, which) => {
+        const canonical = new Rewriter(live).canonicalise(v, r).value;
+        const at = new Rewriter(places[which] as Place);
+        expect(plain(at.canonicalise(at.materialise(canonical), r).value)).toBe(plain(canonical));
+      }),
+      { numRuns: 30_000 },
+    );
   });
 
   it('never changes a value without an address', () => {
-    fc.assert(fc.property(fc.string().map(bytes), (v) => { expect(new Rewriter(live).canonicalise(v).value).toBe(v.replaceAll('~tsr.', '~tsr.l~')); }));
+    fc.assert(
+      fc.property(fc.string().map(bytes), (v) => {
+        expect(new Rewriter(live).canonicalise(v).value).toBe(v.replaceAll('~tsr.', '~tsr.l~'));
+      }),
+    );
   });
 });

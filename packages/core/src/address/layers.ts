@@ -35,7 +35,12 @@ export function layerBefore(text: ByteString, end: number): Layer | undefined {
 }
 
 const isWord = (code: number): boolean =>
-  (code >= 48 && code <= 57) || (code >= 65 && code <= 90) || (code >= 97 && code <= 122) || code >= 128 || code === 95 || code === 45;
+  (code >= 48 && code <= 57) ||
+  (code >= 65 && code <= 90) ||
+  (code >= 97 && code <= 122) ||
+  code >= 128 ||
+  code === 95 ||
+  code === 45;
 
 const isDigit = (code: number): boolean => code >= 48 && code <= 57;
 

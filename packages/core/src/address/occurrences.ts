@@ -51,7 +51,8 @@ export class OccurrenceFinder {
     this.#roots = [...place.roots].sort((a, b) => b.path.length - a.path.length);
     const hosts = [...this.#byHost.keys()].sort((a, b) => b.length - a.length).map(escapeForPattern);
     const roots = this.#roots.map(
-      (root) => `(?:\\\\{0,14}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,14}\\/|%2F)')}`,
+      (root) =>
+        `(?:\\\\{0,14}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,14}\\/|%2F)')}`,
     );
     this.#search = new RegExp([escapeForPattern(MARKER), ...hosts, ...roots].join('|'), 'gi');
   }
@@ -115,7 +116,8 @@ export class OccurrenceFinder {
 
     const layer = layerBefore(value, hostStart);
     const afterScheme = layer === undefined ? hostStart : hostStart - 2 * slash(layer).length;
-    const hasSlashes = layer !== undefined && afterScheme >= free && value.slice(afterScheme, hostStart) === slash(layer).repeat(2);
+    const hasSlashes =
+      layer !== undefined && afterScheme >= free && value.slice(afterScheme, hostStart) === slash(layer).repeat(2);
     if (!hasSlashes) {
       if (!reach.bareHosts || !beginsName(value, hostStart)) return undefined;
       const port = readPort(value, hostEnd, '0');

@@ -59,7 +59,9 @@ export const ownPort = (at: Location): number => at.port ?? defaultPort(at.schem
  * @throws {TypeError} when the text is not an absolute http or https URL, or carries a login, query or fragment.
  */
 export function parseLocation(url: string): Location {
-  const match = /^(https?):\/\/([a-z0-9](?:[a-z0-9.-]*[a-z0-9])?)(?::([1-9][0-9]{0,4}))?(\/[A-Za-z0-9._~\-/]*)?$/.exec(url);
+  const match = /^(https?):\/\/([a-z0-9](?:[a-z0-9.-]*[a-z0-9])?)(?::([1-9][0-9]{0,4}))?(\/[A-Za-z0-9._~\-/]*)?$/.exec(
+    url,
+  );
   const port = match?.[3] === undefined ? undefined : Number(match[3]);
   if (!match || (port !== undefined && port > 65535)) {
     throw new TypeError(`"${url}" is not a base URL such as https://shop.example/de`);
@@ -94,7 +96,8 @@ export function shapeConflicts(from: Place, to: Place): string[] {
     }
   }
   for (const root of from.roots) {
-    if (!to.roots.some((candidate) => candidate.name === root.name)) found.push(`the destination has no root named "${root.name}"`);
+    if (!to.roots.some((candidate) => candidate.name === root.name))
+      found.push(`the destination has no root named "${root.name}"`);
   }
   return found;
 }
@@ -102,5 +105,7 @@ export function shapeConflicts(from: Place, to: Place): string[] {
 function nesting(outer: Location, inner: Location): string {
   const sameHost = outer.host === inner.host && ownPort(outer) === ownPort(inner);
   if (!sameHost) return 'apart';
-  return inner.path === outer.path || inner.path.startsWith(`${outer.path}/`) ? inner.path.slice(outer.path.length) : 'beside';
+  return inner.path === outer.path || inner.path.startsWith(`${outer.path}/`)
+    ? inner.path.slice(outer.path.length)
+    : 'beside';
 }

@@ -2,7 +2,7 @@ import { inLayer } from './layers.js';
 import { OccurrenceFinder, type Reach, writeOccurrence } from './occurrences.js';
 import type { ByteString, Place } from './place.js';
 import { applyEdits, type Edit, findStructure, mayHaveStructure } from './structure.js';
-import { MARKER, readToken, type Token, TOKEN_PATTERN, VERBATIM, writePlainToken, writeToken } from './token.js';
+import { MARKER, readToken, TOKEN_PATTERN, type Token, VERBATIM, writePlainToken, writeToken } from './token.js';
 
 /** The outcome of looking at one value. */
 export interface Canonical {
@@ -43,12 +43,20 @@ export class Rewriter {
   canonicalise(value: ByteString, reach: Reach = WHOLE_REACH): Canonical {
     const found = this.finder.find(value, reach);
     if (found.length === 0) return { value, rewritten: 0, left: 0 };
-    const edits = found.map((one) => ({ start: one.start, end: one.end, text: writeToken(one.token), own: one.token.kind !== 'literal' }));
+    const edits = found.map((one) => ({
+      start: one.start,
+      end: one.end,
+      text: writeToken(one.token),
+      own: one.token.kind !== 'literal',
+    }));
     const count = edits.filter((edit) => edit.own).length;
     if (!mayHaveStructure(value)) return { value: applyEdits(value, edits, FLAT), rewritten: count, left: 0 };
     const structure = findStructure(value, edits);
-    const kept = edits.filter((edit) => !structure.frozen.some((part) => edit.start < part.end && edit.end > part.start));
-    if (structure.frozen.length > 0 && value.includes(MARKER)) return { value: VERBATIM + value, rewritten: 0, left: count };
+    const kept = edits.filter(
+      (edit) => !structure.frozen.some((part) => edit.start < part.end && edit.end > part.start),
+    );
+    if (structure.frozen.length > 0 && value.includes(MARKER))
+      return { value: VERBATIM + value, rewritten: 0, left: count };
     const rewritten = kept.filter((edit) => edit.own).length;
     return { value: applyEdits(value, kept, structure), rewritten, left: count - rewritten };
   }
@@ -70,7 +78,8 @@ export class Rewriter {
       }
       case 'setting': {
         const setting = this.#settings.get(token.name);
-        if (setting === undefined) throw new CanonicalFormError(`The destination has no value for the setting "${token.name}".`);
+        if (setting === undefined)
+          throw new CanonicalFormError(`The destination has no value for the setting "${token.name}".`);
         return setting;
       }
       case 'literal':
@@ -84,14 +93,19 @@ export class Rewriter {
 const FLAT = { counted: [], frozen: [] } as const;
 
 /** A canonical value without spellings: equal for two values that say the same in different words. */
-export const plain = (value: ByteString): ByteString => (value.includes(MARKER) ? translateTokens(value, writePlainToken) : value);
+export const plain = (value: ByteString): ByteString =>
+  value.includes(MARKER) ? translateTokens(value, writePlainToken) : value;
 
 function translateTokens(value: ByteString, write: (token: Token) => ByteString): ByteString {
   if (!value.includes(MARKER)) return value;
   if (value.startsWith(VERBATIM)) return value.slice(VERBATIM.length);
   const edits: Edit[] = [];
   for (const match of value.matchAll(new RegExp(TOKEN_PATTERN, 'g'))) {
-    edits.push({ start: match.index, end: match.index + match[0].length, text: write(readToken(match as RegExpExecArray)) });
+    edits.push({
+      start: match.index,
+      end: match.index + match[0].length,
+      text: write(readToken(match as RegExpExecArray)),
+    });
   }
   const structure = mayHaveStructure(value) ? findStructure(value, edits) : FLAT;
   return applyEdits(value, edits, structure);

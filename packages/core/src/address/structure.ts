@@ -87,9 +87,7 @@ export function findStructure(value: ByteString, edits: readonly Edit[]): Struct
 
 function part(view: View, start: number, end: number): View {
   const text = view.text.slice(start, end);
-  return view.at
-    ? { ...view, text, at: view.at.subarray(start, end + 1) }
-    : { ...view, text, base: view.base + start };
+  return view.at ? { ...view, text, at: view.at.subarray(start, end + 1) } : { ...view, text, base: view.base + start };
 }
 
 function unescapeJson(view: View): View {
@@ -133,7 +131,12 @@ function utf8(code: number): ByteString {
   if (code < 0x80) return String.fromCharCode(code);
   if (code < 0x800) return String.fromCharCode(0xc0 | (code >> 6), 0x80 | (code & 63));
   if (code < 0x10000) return String.fromCharCode(0xe0 | (code >> 12), 0x80 | ((code >> 6) & 63), 0x80 | (code & 63));
-  return String.fromCharCode(0xf0 | (code >> 18), 0x80 | ((code >> 12) & 63), 0x80 | ((code >> 6) & 63), 0x80 | (code & 63));
+  return String.fromCharCode(
+    0xf0 | (code >> 18),
+    0x80 | ((code >> 12) & 63),
+    0x80 | ((code >> 6) & 63),
+    0x80 | (code & 63),
+  );
 }
 
 function unescaped(text: ByteString, layers: number): ByteString {
@@ -222,7 +225,11 @@ export function applyEdits(value: ByteString, edits: readonly Edit[], structure:
         nextCounted++;
         out.push(value.slice(at, counted.digitsStart));
         const inside = render(counted.start, counted.end);
-        out.push(String(unescaped(inside, counted.layers).length), value.slice(counted.digitsEnd, counted.start), inside);
+        out.push(
+          String(unescaped(inside, counted.layers).length),
+          value.slice(counted.digitsEnd, counted.start),
+          inside,
+        );
         at = counted.end;
       } else if (edit && edit.start < to) {
         nextEdit++;

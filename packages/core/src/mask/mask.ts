@@ -9,10 +9,92 @@ import { toBytes } from '../rows/condition.js';
  */
 export type KeyedHash = (value: ByteString) => Uint8Array;
 
-const FIRST = ['Alma', 'Bertil', 'Cara', 'Davin', 'Elin', 'Fenna', 'Goran', 'Hedda', 'Ivar', 'Jorun', 'Kasimir', 'Liv', 'Marta', 'Nils', 'Oda', 'Piet', 'Runa', 'Sverre', 'Tilde', 'Ulf', 'Vera', 'Wim', 'Yrsa', 'Zoltan'];
-const LAST = ['Aker', 'Brook', 'Colm', 'Dahl', 'Eide', 'Falk', 'Groth', 'Holm', 'Ivers', 'Juhl', 'Krog', 'Lund', 'Moor', 'Nord', 'Ostby', 'Pryde', 'Rask', 'Strand', 'Thorn', 'Urdal', 'Vang', 'Weld'];
-const STREETS = ['Alder Walk', 'Bell Lane', 'Cooper Row', 'Dyke Road', 'Elm Yard', 'Ferry Street', 'Gate Hill', 'Harbour Steps', 'Ivy Court', 'Kiln Road', 'Linden Way', 'Mill Green'];
-const WORDS = ['amber', 'birch', 'cable', 'delta', 'ember', 'fable', 'grain', 'hazel', 'inlet', 'jetty', 'kelp', 'ledge', 'maple', 'north', 'otter', 'pearl', 'quill', 'reed', 'slate', 'tide'];
+const FIRST = [
+  'Alma',
+  'Bertil',
+  'Cara',
+  'Davin',
+  'Elin',
+  'Fenna',
+  'Goran',
+  'Hedda',
+  'Ivar',
+  'Jorun',
+  'Kasimir',
+  'Liv',
+  'Marta',
+  'Nils',
+  'Oda',
+  'Piet',
+  'Runa',
+  'Sverre',
+  'Tilde',
+  'Ulf',
+  'Vera',
+  'Wim',
+  'Yrsa',
+  'Zoltan',
+];
+const LAST = [
+  'Aker',
+  'Brook',
+  'Colm',
+  'Dahl',
+  'Eide',
+  'Falk',
+  'Groth',
+  'Holm',
+  'Ivers',
+  'Juhl',
+  'Krog',
+  'Lund',
+  'Moor',
+  'Nord',
+  'Ostby',
+  'Pryde',
+  'Rask',
+  'Strand',
+  'Thorn',
+  'Urdal',
+  'Vang',
+  'Weld',
+];
+const STREETS = [
+  'Alder Walk',
+  'Bell Lane',
+  'Cooper Row',
+  'Dyke Road',
+  'Elm Yard',
+  'Ferry Street',
+  'Gate Hill',
+  'Harbour Steps',
+  'Ivy Court',
+  'Kiln Road',
+  'Linden Way',
+  'Mill Green',
+];
+const WORDS = [
+  'amber',
+  'birch',
+  'cable',
+  'delta',
+  'ember',
+  'fable',
+  'grain',
+  'hazel',
+  'inlet',
+  'jetty',
+  'kelp',
+  'ledge',
+  'maple',
+  'north',
+  'otter',
+  'pearl',
+  'quill',
+  'reed',
+  'slate',
+  'tide',
+];
 
 /**
  * Masks one personal value; deterministic by the site's key, and of the same form as the original. Null and empty
@@ -48,7 +130,9 @@ function hex(digest: Uint8Array, from: number, count: number): string {
 /** Keeps signs, spaces and the first two digits (the country), so that the number keeps its form. */
 function maskDigits(value: ByteString, digest: Uint8Array): ByteString {
   let seen = 0;
-  return value.replace(/[0-9]/g, (digit) => (seen++ < 2 ? digit : String((digest[seen % digest.length] as number) % 10)));
+  return value.replace(/[0-9]/g, (digit) =>
+    seen++ < 2 ? digit : String((digest[seen % digest.length] as number) % 10),
+  );
 }
 
 /** As many words as there were, drawn anew; line breaks stay. */
@@ -61,6 +145,7 @@ function maskWords(value: ByteString, digest: Uint8Array): ByteString {
 }
 
 /** Column names that suggest personal data; a copy stops at those the profile has not classified. */
-const SUSPICIOUS = /(^|_)(e?mail|phone|mobile|fax|first_?name|last_?name|surname|full_?name|birth(day|date)?|street|iban|ssn|passport|ip(_address)?)($|_)/i;
+const SUSPICIOUS =
+  /(^|_)(e?mail|phone|mobile|fax|first_?name|last_?name|surname|full_?name|birth(day|date)?|street|iban|ssn|passport|ip(_address)?)($|_)/i;
 
 export const looksPersonal = (column: string): boolean => SUSPICIOUS.test(column);

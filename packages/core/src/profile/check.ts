@@ -27,12 +27,17 @@ export function checkProfile(text: string): ProfileCheck {
     return { ok: false, mistakes };
   }
   const at = (path: readonly PropertyKey[]): number => lineOf(document.contents, path, lines);
-  const mistake = (path: readonly PropertyKey[], message: string): ProfileMistake => ({ line: at(path), path: writePath(path), message });
+  const mistake = (path: readonly PropertyKey[], message: string): ProfileMistake => ({
+    line: at(path),
+    path: writePath(path),
+    message,
+  });
 
   const parsed = ProfileSchema.safeParse(document.toJS());
   if (!parsed.success) {
     const mistakes = parsed.error.issues.flatMap((issue): ProfileMistake[] => {
-      if (issue.code === 'unrecognized_keys') return issue.keys.map((key) => mistake([...issue.path, key], `"${key}" is not a key that is known here`));
+      if (issue.code === 'unrecognized_keys')
+        return issue.keys.map((key) => mistake([...issue.path, key], `"${key}" is not a key that is known here`));
       if (issue.code === 'invalid_union') {
         const closest = [...issue.errors].sort((a, b) => a.length - b.length)[0] ?? [];
         return closest.map((inner) => mistake([...issue.path, ...inner.path], inner.message));
@@ -45,7 +50,8 @@ export function checkProfile(text: string): ProfileCheck {
   return mistakes.length > 0 ? { ok: false, mistakes: sortByLine(mistakes) } : { ok: true, profile: parsed.data };
 }
 
-const sortByLine = (mistakes: readonly ProfileMistake[]): ProfileMistake[] => [...mistakes].sort((a, b) => a.line - b.line);
+const sortByLine = (mistakes: readonly ProfileMistake[]): ProfileMistake[] =>
+  [...mistakes].sort((a, b) => a.line - b.line);
 
 interface Inconsistency {
   readonly path: PropertyKey[];
@@ -56,33 +62,54 @@ function inconsistencies(profile: Profile): Inconsistency[] {
   const found: Inconsistency[] = [];
   const unique = (list: string, names: readonly string[]): void => {
     for (const [index, name] of names.entries()) {
-      if (names.indexOf(name) !== index) found.push({ path: [list, index, 'name'], message: `"${name}" is used twice` });
+      if (names.indexOf(name) !== index)
+        found.push({ path: [list, index, 'name'], message: `"${name}" is used twice` });
     }
   };
-  unique('areas', profile.areas.map((area) => area.name));
-  unique('settings', (profile.settings ?? []).map((setting) => setting.name));
-  unique('tasks', (profile.tasks ?? []).map((task) => task.name));
+  unique(
+    'areas',
+    profile.areas.map((area) => area.name),
+  );
+  unique(
+    'settings',
+    (profile.settings ?? []).map((setting) => setting.name),
+  );
+  unique(
+    'tasks',
+    (profile.tasks ?? []).map((task) => task.name),
+  );
   const paths = profile.areas.map((area) => area.path);
   for (const [index, path] of paths.entries()) {
-    if (paths.indexOf(path) !== index) found.push({ path: ['areas', index, 'path'], message: `two areas have the path "${path}"` });
+    if (paths.indexOf(path) !== index)
+      found.push({ path: ['areas', index, 'path'], message: `two areas have the path "${path}"` });
   }
-  if (!paths.includes('.')) found.push({ path: ['areas'], message: 'one area must have the path ".", so that every file belongs to one' });
+  if (!paths.includes('.'))
+    found.push({ path: ['areas'], message: 'one area must have the path ".", so that every file belongs to one' });
 
   const tables = new Set(Object.values(profile.databases ?? {}).flatMap((database) => Object.keys(database.tables)));
   const known = (table: string): boolean => [...tables].some((pattern) => matchesName(pattern, table));
   for (const [index, reference] of (profile.references ?? []).entries()) {
     for (const end of ['from', 'to'] as const) {
       const table = reference[end].split('.')[0] as string;
-      if (!known(table)) found.push({ path: ['references', index, end], message: `no table "${table}" is described in this profile` });
+      if (!known(table))
+        found.push({ path: ['references', index, end], message: `no table "${table}" is described in this profile` });
     }
   }
   for (const [index, item] of (profile.items ?? []).entries()) {
-    if ('table' in item && !known(item.table)) found.push({ path: ['items', index, 'table'], message: `no table "${item.table}" is described in this profile` });
+    if ('table' in item && !known(item.table))
+      found.push({ path: ['items', index, 'table'], message: `no table "${item.table}" is described in this profile` });
   }
   for (const [index, setting] of (profile.settings ?? []).entries()) {
-    if (setting.secret && setting.values) found.push({ path: ['settings', index, 'values'], message: 'a profile never holds a secret: take it "from" the environment' });
+    if (setting.secret && setting.values)
+      found.push({
+        path: ['settings', index, 'values'],
+        message: 'a profile never holds a secret: take it "from" the environment',
+      });
     if (setting.from && 'database' in setting.from && !profile.databases?.[setting.from.database]) {
-      found.push({ path: ['settings', index, 'from', 'database'], message: `no database "${setting.from.database}" is described in this profile` });
+      found.push({
+        path: ['settings', index, 'from', 'database'],
+        message: `no database "${setting.from.database}" is described in this profile`,
+      });
     }
   }
   return found;
@@ -96,7 +123,10 @@ export function matchesName(pattern: string, name: string): boolean {
 }
 
 function writePath(path: readonly PropertyKey[]): string {
-  return path.map((part) => (typeof part === 'number' ? `[${part}]` : `.${String(part)}`)).join('').replace(/^\./, '');
+  return path
+    .map((part) => (typeof part === 'number' ? `[${part}]` : `.${String(part)}`))
+    .join('')
+    .replace(/^\./, '');
 }
 
 function lineOf(root: Node | null, path: readonly PropertyKey[], lines: LineCounter): number {
@@ -104,7 +134,9 @@ function lineOf(root: Node | null, path: readonly PropertyKey[], lines: LineCoun
   let offset = root?.range?.[0] ?? 0;
   for (const part of path) {
     if (isMap(node)) {
-      const pair = node.items.find((candidate) => isScalar(candidate.key) && String(candidate.key.value) === String(part));
+      const pair = node.items.find(
+        (candidate) => isScalar(candidate.key) && String(candidate.key.value) === String(part),
+      );
       if (!pair) break;
       offset = (pair.key as Node).range?.[0] ?? offset;
       node = pair.value as Node | null;

@@ -1,6 +1,6 @@
 import type { ByteString } from '../address/place.js';
-import type { ColumnTreatment } from '../rows/line-rewriter.js';
 import { compileCondition } from '../rows/condition.js';
+import type { ColumnTreatment } from '../rows/line-rewriter.js';
 import { matchesName } from './check.js';
 import type { AreaRule, ColumnRule, DataClass, ItemRule, MaskRule, Profile, TableRule } from './schema.js';
 
@@ -36,10 +36,18 @@ export const mostProtective = (a: DataClass, b: DataClass): DataClass =>
  * Finds the rules for a table: its own entry, else the longest name pattern that covers it, else none, in which case
  * the table is unclassified.
  */
-export function rulesForTable(profile: Profile | undefined, database: string, table: string, columns: readonly string[]): TableRules {
+export function rulesForTable(
+  profile: Profile | undefined,
+  database: string,
+  table: string,
+  columns: readonly string[],
+): TableRules {
   const rule = tableRule(profile, database, table);
   const tableClass = rule?.class ?? 'unclassified';
-  const groups = (rule?.rows ?? []).map((group) => ({ class: group.class, holds: compileCondition(group.when, columns) }));
+  const groups = (rule?.rows ?? []).map((group) => ({
+    class: group.class,
+    holds: compileCondition(group.when, columns),
+  }));
   const staff = rule?.staff ? compileCondition(rule.staff, columns) : () => false;
   return {
     table,
@@ -98,7 +106,15 @@ export function isRewrittenText(area: AreaRule, path: string): boolean {
 export function matchesPath(pattern: string, path: string): boolean {
   const source = pattern
     .split(/(\*\*\/|\*\*|\*)/)
-    .map((part) => (part === '**/' ? '(?:.*/)?' : part === '**' ? '.*' : part === '*' ? '[^/]*' : part.replace(/[.+?^${}()|[\]\\]/g, '\\$&')))
+    .map((part) =>
+      part === '**/'
+        ? '(?:.*/)?'
+        : part === '**'
+          ? '.*'
+          : part === '*'
+            ? '[^/]*'
+            : part.replace(/[.+?^${}()|[\]\\]/g, '\\$&'),
+    )
     .join('');
   return new RegExp(`^${source}$`).test(path);
 }
@@ -106,7 +122,9 @@ export function matchesPath(pattern: string, path: string): boolean {
 /** The item rule whose table or files a thing belongs to. */
 export function itemForTable(profile: Profile | undefined, table: string): (ItemRule & { table: string }) | undefined {
   const rules = profile?.items ?? [];
-  return rules.find((item): item is ItemRule & { table: string; title: string } => 'table' in item && item.table === table);
+  return rules.find(
+    (item): item is ItemRule & { table: string; title: string } => 'table' in item && item.table === table,
+  );
 }
 
 /** What a row group or table's class means when data goes to a copy. */

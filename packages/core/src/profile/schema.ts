@@ -2,13 +2,20 @@ import { z } from 'zod';
 
 /** The document described in docs/profile.md. A profile never holds a secret. */
 
-const Identifier = z.string().regex(/^[a-z][a-z0-9-]{0,31}$/, 'use lower-case letters, digits and dashes, at most 32, beginning with a letter');
+const Identifier = z
+  .string()
+  .regex(/^[a-z][a-z0-9-]{0,31}$/, 'use lower-case letters, digits and dashes, at most 32, beginning with a letter');
 const RelativePath = z
   .string()
   .min(1)
   .max(500)
-  .refine((path) => !path.startsWith('/') && !path.split('/').some((part) => part === '..' || part === ''), 'use a path below the root, without ".." or a leading slash');
-const Condition = z.record(z.string().min(1), z.array(z.string()).min(1)).refine((all) => Object.keys(all).length > 0, 'name at least one column');
+  .refine(
+    (path) => !path.startsWith('/') && !path.split('/').some((part) => part === '..' || part === ''),
+    'use a path below the root, without ".." or a leading slash',
+  );
+const Condition = z
+  .record(z.string().min(1), z.array(z.string()).min(1))
+  .refine((all) => Object.keys(all).length > 0, 'name at least one column');
 
 export const DataClass = z.enum(['authored', 'collected', 'local', 'derived', 'unclassified']);
 export type DataClass = z.infer<typeof DataClass>;
@@ -60,8 +67,16 @@ const Item = z.union([
 ]);
 export type ItemRule = z.infer<typeof Item>;
 
-const FileSpot = z.strictObject({ file: RelativePath, format: z.enum(['env', 'ini', 'json', 'yaml']), key: z.string().min(1) });
-const RowSpot = z.strictObject({ table: z.string().min(1), row: z.record(z.string(), z.string()), column: z.string().min(1) });
+const FileSpot = z.strictObject({
+  file: RelativePath,
+  format: z.enum(['env', 'ini', 'json', 'yaml']),
+  key: z.string().min(1),
+});
+const RowSpot = z.strictObject({
+  table: z.string().min(1),
+  row: z.record(z.string(), z.string()),
+  column: z.string().min(1),
+});
 
 const ValueByKind = z.strictObject({ dev: z.string(), staging: z.string(), live: z.string() });
 
@@ -84,10 +99,18 @@ const Setting = z
     'bound-to-address': z.boolean().optional(),
     secret: z.boolean().optional(),
   })
-  .refine((setting) => (setting.values === undefined) !== (setting.from === undefined), 'give either "values" or "from"');
+  .refine(
+    (setting) => (setting.values === undefined) !== (setting.from === undefined),
+    'give either "values" or "from"',
+  );
 export type SettingRule = z.infer<typeof Setting>;
 
-const Area = z.strictObject({ name: Identifier, path: z.union([z.literal('.'), RelativePath]), class: DataClass, text: z.array(z.string().min(1)).optional() });
+const Area = z.strictObject({
+  name: Identifier,
+  path: z.union([z.literal('.'), RelativePath]),
+  class: DataClass,
+  text: z.array(z.string().min(1)).optional(),
+});
 export type AreaRule = z.infer<typeof Area>;
 
 const Task = z.strictObject({
@@ -98,7 +121,11 @@ const Task = z.strictObject({
 });
 export type TaskRule = z.infer<typeof Task>;
 
-const Page = z.strictObject({ path: z.string().startsWith('/'), contains: z.string().optional(), address: Identifier.optional() });
+const Page = z.strictObject({
+  path: z.string().startsWith('/'),
+  contains: z.string().optional(),
+  address: Identifier.optional(),
+});
 
 export const ProfileSchema = z.strictObject({
   tessarion: z.literal('profile/1'),

@@ -1,5 +1,6 @@
 import { isMap, isScalar, type Node, parseDocument, type Scalar } from 'yaml';
 import type { ByteString } from '../address/place.js';
+import { MARKER } from '../address/token.js';
 import { toBytes, toText } from '../rows/condition.js';
 
 export type SettingsFormat = 'env' | 'ini' | 'json' | 'yaml';
@@ -28,25 +29,18 @@ export function writeSetting(content: ByteString, format: SettingsFormat, key: s
   return content.slice(0, spot.start) + spot.write(value) + content.slice(spot.end);
 }
 
-/** Puts raw bytes, such as a canonical token, where a key's value stands. @throws {SettingNotFoundError} */
-export function replaceSettingBytes(content: ByteString, format: SettingsFormat, key: string, bytes: ByteString): ByteString {
-  const spot = findSpot(content, format, key);
-  return content.slice(0, spot.start) + bytes + content.slice(spot.end);
-}
-
 /** Reads the value of one key. @throws {SettingNotFoundError} */
 export function readSetting(content: ByteString, format: SettingsFormat, key: string): string {
   return findSpot(content, format, key).read();
 }
 
-/** The raw bytes of one key's value, quotes included. @throws {SettingNotFoundError} */
-export function readSettingBytes(content: ByteString, format: SettingsFormat, key: string): ByteString {
-  const spot = findSpot(content, format, key);
-  return content.slice(spot.start, spot.end);
-}
-
 function findSpot(content: ByteString, format: SettingsFormat, key: string): Spot {
-  const spots = format === 'env' ? envSpots(content, key) : format === 'ini' ? iniSpots(content, key) : documentSpots(content, format, key);
+  const spots =
+    format === 'env'
+      ? envSpots(content, key)
+      : format === 'ini'
+        ? iniSpots(content, key)
+        : documentSpots(content, format, key);
   const [first, second] = spots;
   if (!first) throw new SettingNotFoundError(`The key "${key}" is missing.`);
   if (second) throw new SettingNotFoundError(`The key "${key}" stands there ${spots.length} times.`);
@@ -55,21 +49,28 @@ function findSpot(content: ByteString, format: SettingsFormat, key: string): Spo
 
 function envSpots(content: ByteString, key: string): Spot[] {
   const name = key.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
-  const pattern = new RegExp(`^[ \\t]*(?:export[ \\t]+)?${name}[ \\t]*=[ \\t]*("(?:[^"\\\\\\n]|\\\\.)*"|'[^'\\n]*'|[^\\n\\r]*?)(?=[ \\t]*(?:[ \\t]#[^\\n]*)?\\r?$)`, 'gm');
+  const pattern = new RegExp(
+    `^[ \\t]*(?:export[ \\t]+)?${name}[ \\t]*=[ \\t]*("(?:[^"\\\\\\n]|\\\\.)*"|'[^'\\n]*'|[^\\n\\r]*?)(?=[ \\t]*(?:[ \\t]#[^\\n]*)?\\r?$)`,
+    'gm',
+  );
   return [...content.matchAll(pattern)].map((match) => {
     const raw = match[1] as string;
     const start = match.index + match[0].length - raw.length;
     return {
       start,
       end: start + raw.length,
-      read: () => toText(raw.startsWith('"') ? raw.slice(1, -1).replace(/\\(.)/g, '$1') : raw.startsWith("'") ? raw.slice(1, -1) : raw),
+      read: () =>
+        toText(
+          raw.startsWith('"') ? raw.slice(1, -1).replace(/\\(.)/g, '$1') : raw.startsWith("'") ? raw.slice(1, -1) : raw,
+        ),
       write: (value) => writeQuoted(toBytes(value), raw),
     };
   });
 }
 
 function writeQuoted(value: ByteString, former: ByteString): ByteString {
-  if (/[\n\r]/.test(value)) throw new SettingNotFoundError('A value of more than one line cannot stand in this format.');
+  if (/[\n\r]/.test(value))
+    throw new SettingNotFoundError('A value of more than one line cannot stand in this format.');
   if (former.startsWith("'") && !value.includes("'")) return `'${value}'`;
   if (!former.startsWith('"') && /^[A-Za-z0-9_./:@%+,=?&~-]*$/.test(value)) return value;
   return `"${value.replace(/["\\$`]/g, '\\$&')}"`;
@@ -83,7 +84,9 @@ function iniSpots(content: ByteString, key: string): Spot[] {
   for (const line of content.matchAll(/^[^\n]*$/gm)) {
     const header = /^[ \t]*\[([^\]]+)\][ \t]*\r?$/.exec(line[0]);
     if (header) current = (header[1] as string).trim();
-    const entry = /^([ \t]*([^=;#\s][^=]*?)[ \t]*=[ \t]*)("(?:[^"\\]|\\.)*"|[^;#\r]*?)[ \t]*(?:[;#].*)?\r?$/.exec(line[0]);
+    const entry = /^([ \t]*([^=;#\s][^=]*?)[ \t]*=[ \t]*)("(?:[^"\\]|\\.)*"|[^;#\r]*?)[ \t]*(?:[;#].*)?\r?$/.exec(
+      line[0],
+    );
     if (!entry || current !== section || entry[2] !== name) continue;
     const raw = entry[3] as string;
     const start = line.index + (entry[1] as string).length;
@@ -100,21 +103,36 @@ function iniSpots(content: ByteString, key: string): Spot[] {
 function documentSpots(content: ByteString, format: 'json' | 'yaml', key: string): Spot[] {
   const document = parseDocument(content, { uniqueKeys: false, schema: format === 'json' ? 'json' : 'core' });
   const error = document.errors[0];
-  if (error) throw new SettingNotFoundError(`The file is not well-formed ${format.toUpperCase()}: ${error.message.split('\n')[0]}`);
+  if (error)
+    throw new SettingNotFoundError(
+      `The file is not well-formed ${format.toUpperCase()}: ${error.message.split('\n')[0]}`,
+    );
   let nodes: (Node | null)[] = [document.contents];
   for (const part of key.split('.')) {
     nodes = nodes.flatMap((node) =>
-      isMap(node) ? node.items.filter((pair) => isScalar(pair.key) && String(pair.key.value) === part).map((pair) => pair.value as Node | null) : [],
+      isMap(node)
+        ? node.items
+            .filter((pair) => isScalar(pair.key) && String(pair.key.value) === part)
+            .map((pair) => pair.value as Node | null)
+        : [],
     );
   }
   return nodes.map((node): Spot => {
     if (!isScalar(node) || !node.range) throw new SettingNotFoundError(`"${key}" is not a single value.`);
     const [start, end] = node.range;
-    return { start, end, read: () => toText(String(node.value ?? '')), write: (value) => writeScalar(value, node, format) };
+    return {
+      start,
+      end,
+      read: () => toText(String(node.value ?? '')),
+      write: (value) => writeScalar(value, node, format),
+    };
   });
 }
 
 function writeScalar(value: string, former: Scalar, format: 'json' | 'yaml'): ByteString {
+  const formerIsToken = former.type === 'PLAIN' && String(former.value).startsWith(MARKER);
+  if (value.startsWith(MARKER) && typeof former.value !== 'string') return value;
+  if (formerIsToken && /^(?:true|false|null|-?(?:0|[1-9]\d*)(?:\.\d+)?)$/.test(value)) return value;
   if (typeof former.value === 'boolean' && (value === 'true' || value === 'false')) return value;
   if (typeof former.value === 'number' && /^-?(0|[1-9]\d*)(\.\d+)?$/.test(value)) return value;
   if (format === 'yaml' && former.type === 'PLAIN' && /^[A-Za-z][A-Za-z0-9_./-]*$/.test(value)) return value;

@@ -4,11 +4,16 @@ import type { ByteString } from '../address/place.js';
 export type RowCondition = Readonly<Record<string, readonly string[]>>;
 
 /** Compiles a condition for rows of the given columns. Columns that the table lacks make it match nothing. */
-export function compileCondition(condition: RowCondition, columns: readonly string[]): (row: readonly (ByteString | null)[]) => boolean {
+export function compileCondition(
+  condition: RowCondition,
+  columns: readonly string[],
+): (row: readonly (ByteString | null)[]) => boolean {
   const tests = Object.entries(condition).map(([column, values]) => ({
     index: columns.indexOf(column),
     patterns: values.map((value) => {
-      const parts = toBytes(value).split('*').map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
+      const parts = toBytes(value)
+        .split('*')
+        .map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
       return new RegExp(`^${parts.join('[\\s\\S]*')}$`);
     }),
   }));

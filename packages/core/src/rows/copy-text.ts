@@ -8,17 +8,28 @@ import type { ByteString } from '../address/place.js';
 export const NULL_FIELD = '\\N';
 
 const UNESCAPE: Record<string, string> = { b: '\b', f: '\f', n: '\n', r: '\r', t: '\t', v: '\v' };
-const ESCAPE: Record<string, string> = { '\b': '\\b', '\f': '\\f', '\n': '\\n', '\r': '\\r', '\t': '\\t', '\v': '\\v', '\\': '\\\\' };
+const ESCAPE: Record<string, string> = {
+  '\b': '\\b',
+  '\f': '\\f',
+  '\n': '\\n',
+  '\r': '\\r',
+  '\t': '\\t',
+  '\v': '\\v',
+  '\\': '\\\\',
+};
 
 /** The value of one field, or null. */
 export function readField(field: ByteString): ByteString | null {
   if (field === NULL_FIELD) return null;
   if (!field.includes('\\')) return field;
-  return field.replace(/\\(?:([0-7]{1,3})|x([0-9A-Fa-f]{1,2})|([\s\S]))/g, (_all, octal?: string, hex?: string, one?: string) => {
-    if (octal !== undefined) return String.fromCharCode(Number.parseInt(octal, 8) & 255);
-    if (hex !== undefined) return String.fromCharCode(Number.parseInt(hex, 16));
-    return UNESCAPE[one as string] ?? (one as string);
-  });
+  return field.replace(
+    /\\(?:([0-7]{1,3})|x([0-9A-Fa-f]{1,2})|([\s\S]))/g,
+    (_all, octal?: string, hex?: string, one?: string) => {
+      if (octal !== undefined) return String.fromCharCode(Number.parseInt(octal, 8) & 255);
+      if (hex !== undefined) return String.fromCharCode(Number.parseInt(hex, 16));
+      return UNESCAPE[one as string] ?? (one as string);
+    },
+  );
 }
 
 export function writeField(value: ByteString | null): ByteString {

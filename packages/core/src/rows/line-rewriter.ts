@@ -1,6 +1,6 @@
 import type { Reach } from '../address/occurrences.js';
-import type { Rewriter } from '../address/rewriter.js';
 import type { ByteString } from '../address/place.js';
+import type { Rewriter } from '../address/rewriter.js';
 import { MARKER } from '../address/token.js';
 import { mapHitFields, readLine, writeLine } from './copy-text.js';
 

@@ -33,7 +33,10 @@ export class BlockCutter {
       this.#bytes += length;
       this.#rows++;
       const full = this.#bytes >= MAX_BYTES;
-      if (full || (this.#bytes >= MIN_BYTES && this.#checksum(lines.slice(start, end)) < (2 ** 32 * length) / TARGET_BYTES)) {
+      if (
+        full ||
+        (this.#bytes >= MIN_BYTES && this.#checksum(lines.slice(start, end)) < (2 ** 32 * length) / TARGET_BYTES)
+      ) {
         this.#pending.push(lines.slice(blockStart, end + 1));
         this.#flush();
         blockStart = end + 1;

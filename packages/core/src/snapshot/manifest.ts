@@ -18,7 +18,12 @@ export const TableManifest = z.object({
 });
 export type TableManifest = z.infer<typeof TableManifest>;
 
-export const SequenceManifest = z.object({ schema: z.string(), name: z.string(), last: z.string(), called: z.boolean() });
+export const SequenceManifest = z.object({
+  schema: z.string(),
+  name: z.string(),
+  last: z.string(),
+  called: z.boolean(),
+});
 export type SequenceManifest = z.infer<typeof SequenceManifest>;
 
 export const DatabaseManifest = z.object({
@@ -58,7 +63,13 @@ export type SnapshotManifest = z.infer<typeof SnapshotManifest>;
 /** One entry of a folder listing; a listing is one JSON object a line, ordered by the names' bytes. */
 export const TreeEntry = z.discriminatedUnion('type', [
   z.object({ type: z.literal('folder'), name: z.string(), mode: z.number().int(), tree: Sha256 }),
-  z.object({ type: z.literal('file'), name: z.string(), mode: z.number().int(), size: z.number().int(), pieces: z.array(Sha256) }),
+  z.object({
+    type: z.literal('file'),
+    name: z.string(),
+    mode: z.number().int(),
+    size: z.number().int(),
+    pieces: z.array(Sha256),
+  }),
   z.object({ type: z.literal('link'), name: z.string(), target: z.string() }),
 ]);
 /** Names and targets are byte strings: every char code is one byte. */

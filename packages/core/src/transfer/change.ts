@@ -53,14 +53,20 @@ export function invert(change: Change): Change {
     case 'delete':
       return { part, database, table, key, op: 'insert', row: change.row };
     case 'update': {
-      const cells = Object.entries(change.cells).map(([column, cell]) => [column, { before: cell.after, after: cell.before }]);
+      const cells = Object.entries(change.cells).map(([column, cell]) => [
+        column,
+        { before: cell.after, after: cell.before },
+      ]);
       return { part, database, table, key, op: 'update', cells: Object.fromEntries(cells) };
     }
   }
 }
 
 export const sameFile = (a: FileState, b: FileState): boolean => {
-  if (a.type === 'file' && b.type === 'file') return a.mode === b.mode && a.pieces.length === b.pieces.length && a.pieces.every((piece, i) => piece === b.pieces[i]);
+  if (a.type === 'file' && b.type === 'file')
+    return (
+      a.mode === b.mode && a.pieces.length === b.pieces.length && a.pieces.every((piece, i) => piece === b.pieces[i])
+    );
   if (a.type === 'link' && b.type === 'link') return a.target === b.target;
   return a.type === b.type && a.type === 'absent';
 };

@@ -22,7 +22,11 @@ const ABSENT: FileState = { type: 'absent' };
 export function compareFilesForReplace(
   root: string,
   areas: readonly AreaRule[],
-  sides: { readonly source: FileListing; readonly destination: FileListing; readonly baseline: FileListing | undefined },
+  sides: {
+    readonly source: FileListing;
+    readonly destination: FileListing;
+    readonly baseline: FileListing | undefined;
+  },
   leftOut: (path: ByteString) => boolean,
 ): FileDifference[] {
   const differences: FileDifference[] = [];

@@ -12,7 +12,9 @@ export interface TableSides {
   readonly source: AsyncIterable<ByteString>;
   readonly destination: AsyncIterable<ByteString>;
   /** What the source and the destination held when the two last had the table in common; absent without a baseline. */
-  readonly baseline: { readonly source: AsyncIterable<ByteString>; readonly destination: AsyncIterable<ByteString> } | undefined;
+  readonly baseline:
+    | { readonly source: AsyncIterable<ByteString>; readonly destination: AsyncIterable<ByteString> }
+    | undefined;
 }
 
 export interface TableShape {
@@ -41,10 +43,15 @@ export interface RowDifference {
  *
  * @throws {RowOrderError}
  */
-export async function* compareForReplace(shape: TableShape, rules: TableRules, sides: TableSides): AsyncGenerator<RowDifference> {
+export async function* compareForReplace(
+  shape: TableShape,
+  rules: TableRules,
+  sides: TableSides,
+): AsyncGenerator<RowDifference> {
   const keyColumns = shape.key.map((name) => shape.columns.indexOf(name));
   const orders: readonly KeyOrder[] = shape.key.length === 0 ? ['bytes'] : shape.keyOrders;
-  const open = (rows: AsyncIterable<ByteString> | undefined): RowCursor | undefined => (rows ? new RowCursor(rows, keyColumns, orders) : undefined);
+  const open = (rows: AsyncIterable<ByteString> | undefined): RowCursor | undefined =>
+    rows ? new RowCursor(rows, keyColumns, orders) : undefined;
   const source = open(sides.source) as RowCursor;
   const destination = open(sides.destination) as RowCursor;
   const baseSource = open(sides.baseline?.source);
@@ -57,7 +64,12 @@ export async function* compareForReplace(shape: TableShape, rules: TableRules, s
     if (!key) return;
     const at = (cursor: RowCursor | undefined): RowAtHand | undefined =>
       cursor?.current && compareKeys(cursor.current.key, key, orders) === 0 ? cursor.current : undefined;
-    const rows = { source: at(source), destination: at(destination), baseSource: at(baseSource), baseDestination: at(baseDestination) };
+    const rows = {
+      source: at(source),
+      destination: at(destination),
+      baseSource: at(baseSource),
+      baseDestination: at(baseDestination),
+    };
     const difference = decide(shape, rules, key, rows, sides.baseline !== undefined);
     if (difference) yield difference;
     for (const cursor of cursors) if (at(cursor) && !cursor.next()) await cursor.fill();
@@ -79,7 +91,13 @@ function lowestKey(cursors: readonly RowCursor[], orders: readonly KeyOrder[]): 
   return lowest;
 }
 
-function decide(shape: TableShape, rules: TableRules, key: RowKey, rows: RowsAtKey, hasBaseline: boolean): RowDifference | undefined {
+function decide(
+  shape: TableShape,
+  rules: TableRules,
+  key: RowKey,
+  rows: RowsAtKey,
+  hasBaseline: boolean,
+): RowDifference | undefined {
   const { source, destination, baseSource, baseDestination } = rows;
   if (!source && !destination) return undefined;
   if (source && destination && source.line === destination.line) return undefined;
@@ -87,21 +105,38 @@ function decide(shape: TableShape, rules: TableRules, key: RowKey, rows: RowsAtK
     .filter((row) => row !== undefined)
     .map((row) => rules.classOf(row.values))
     .reduce(mostProtective);
-  if (rowClass !== 'authored' && !rules.columns.some((column) => column.class === 'authored' && rules.class !== 'authored')) return undefined;
+  if (
+    rowClass !== 'authored' &&
+    !rules.columns.some((column) => column.class === 'authored' && rules.class !== 'authored')
+  )
+    return undefined;
 
-  const named = (row: RowAtHand): Record<string, ByteString | null> => Object.fromEntries(shape.columns.map((name, i) => [name, row.values[i] ?? null]));
+  const named = (row: RowAtHand): Record<string, ByteString | null> =>
+    Object.fromEntries(shape.columns.map((name, i) => [name, row.values[i] ?? null]));
   const on = { part: 'row', database: shape.database, table: shape.table, key } as const;
   const changedByDestination = (columns: readonly number[]): boolean =>
-    hasBaseline && destination !== undefined && (baseDestination ? columns.some((i) => differs(destination.values[i], baseDestination.values[i])) : true);
-  const all = rules.columns.map((_column, i) => i).filter((i) => classOfCell(rules.columns[i] as ColumnRules, rules, rowClass) === 'authored');
+    hasBaseline &&
+    destination !== undefined &&
+    (baseDestination ? columns.some((i) => differs(destination.values[i], baseDestination.values[i])) : true);
+  const all = rules.columns
+    .map((_column, i) => i)
+    .filter((i) => classOfCell(rules.columns[i] as ColumnRules, rules, rowClass) === 'authored');
 
   if (source && !destination) {
     if (rowClass !== 'authored') return undefined;
-    return { change: { ...on, op: 'insert', row: named(source) }, overwritesOwnWork: hasBaseline && baseDestination !== undefined, row: named(source) };
+    return {
+      change: { ...on, op: 'insert', row: named(source) },
+      overwritesOwnWork: hasBaseline && baseDestination !== undefined,
+      row: named(source),
+    };
   }
   if (!source && destination) {
     if (rowClass !== 'authored') return undefined;
-    return { change: { ...on, op: 'delete', row: named(destination) }, overwritesOwnWork: changedByDestination(all), row: named(destination) };
+    return {
+      change: { ...on, op: 'delete', row: named(destination) },
+      overwritesOwnWork: changedByDestination(all),
+      row: named(destination),
+    };
   }
   if (!source || !destination) return undefined;
   const written = all.filter((i) => {
@@ -112,9 +147,16 @@ function decide(shape: TableShape, rules: TableRules, key: RowKey, rows: RowsAtK
   });
   if (written.length === 0) return undefined;
   const cells = Object.fromEntries(
-    written.map((i) => [shape.columns[i] as string, { before: destination.values[i] ?? null, after: source.values[i] ?? null }]),
+    written.map((i) => [
+      shape.columns[i] as string,
+      { before: destination.values[i] ?? null, after: source.values[i] ?? null },
+    ]),
   );
-  return { change: { ...on, op: 'update', cells }, overwritesOwnWork: changedByDestination(written), row: named(source) };
+  return {
+    change: { ...on, op: 'update', cells },
+    overwritesOwnWork: changedByDestination(written),
+    row: named(source),
+  };
 }
 
 function classOfCell(column: ColumnRules, rules: TableRules, rowClass: DataClass): DataClass {

@@ -8,14 +8,21 @@ export interface LaneEnd {
   readonly kind: EnvironmentKind;
 }
 
-export type LaneVerdict = { readonly allowed: true } | { readonly allowed: false; readonly reason: string; readonly next: string };
+export type LaneVerdict =
+  | { readonly allowed: true }
+  | { readonly allowed: false; readonly reason: string; readonly next: string };
 
 const RANK: Record<EnvironmentKind, number> = { dev: 0, staging: 1, live: 2 };
 
 /** Decides whether a push may go from one environment onto another: dev → staging → live, within one site. */
 export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
-  if (from.path === onto.path) return refused(`${from.path} cannot be pushed onto itself.`, 'Name two different environments.');
-  if (from.site !== onto.site) return refused(`${from.path} and ${onto.path} belong to different sites.`, `Choose an environment of ${from.site} as the destination.`);
+  if (from.path === onto.path)
+    return refused(`${from.path} cannot be pushed onto itself.`, 'Name two different environments.');
+  if (from.site !== onto.site)
+    return refused(
+      `${from.path} and ${onto.path} belong to different sites.`,
+      `Choose an environment of ${from.site} as the destination.`,
+    );
   if (RANK[from.kind] >= RANK[onto.kind]) {
     return refused(
       `A push goes upward, and ${onto.path} (${onto.kind}) does not lie above ${from.path} (${from.kind}).`,
@@ -23,16 +30,28 @@ export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
     );
   }
   if (RANK[onto.kind] - RANK[from.kind] > 1) {
-    return refused(`${from.kind} does not lead to ${onto.kind} directly.`, `Push onto a staging environment of ${from.site} first.`);
+    return refused(
+      `${from.kind} does not lead to ${onto.kind} directly.`,
+      `Push onto a staging environment of ${from.site} first.`,
+    );
   }
   return { allowed: true };
 }
 
 /** Decides whether a copy may be made like its source again: downward, or onto a copy of the same kind. */
 export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
-  if (from.path === onto.path) return refused(`${from.path} cannot be reset from itself.`, 'Name two different environments.');
-  if (onto.kind === 'live') return refused(`${onto.path} is live; a reset would overwrite it.`, `Push onto it instead: tessarion push --from ${from.path} --onto ${onto.path}`);
-  if (from.kind === 'dev') return refused(`A reset comes from live or staging, and ${from.path} is dev.`, 'Name the live or a staging environment as the source.');
+  if (from.path === onto.path)
+    return refused(`${from.path} cannot be reset from itself.`, 'Name two different environments.');
+  if (onto.kind === 'live')
+    return refused(
+      `${onto.path} is live; a reset would overwrite it.`,
+      `Push onto it instead: tessarion push --from ${from.path} --onto ${onto.path}`,
+    );
+  if (from.kind === 'dev')
+    return refused(
+      `A reset comes from live or staging, and ${from.path} is dev.`,
+      'Name the live or a staging environment as the source.',
+    );
   return { allowed: true };
 }
 

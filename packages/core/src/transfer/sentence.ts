@@ -46,13 +46,28 @@ export function pushSentence(facts: PushSentence): SentencePiece[] {
     { text: facts.onto, tone: 'path' },
   ];
   if (total(facts.lost) > 0) {
-    pieces.push({ text: '; overwrite ', tone: 'plain' }, { text: listAmounts(facts.lost), tone: 'needs-you' }, { text: ` that ${ontoName} changed meanwhile`, tone: 'plain' });
+    pieces.push(
+      { text: '; overwrite ', tone: 'plain' },
+      { text: listAmounts(facts.lost), tone: 'needs-you' },
+      { text: ` that ${ontoName} changed meanwhile`, tone: 'plain' },
+    );
   }
   if (total(facts.stay) > 0) {
-    pieces.push({ text: '; ', tone: 'plain' }, { text: listAmounts(facts.stay), tone: 'strong' }, { text: ` that ${ontoName} took meanwhile `, tone: 'plain' }, { text: total(facts.stay) === 1 ? 'stays' : 'stay', tone: 'strong' });
+    pieces.push(
+      { text: '; ', tone: 'plain' },
+      { text: listAmounts(facts.stay), tone: 'strong' },
+      { text: ` that ${ontoName} took meanwhile `, tone: 'plain' },
+      { text: total(facts.stay) === 1 ? 'stays' : 'stay', tone: 'strong' },
+    );
   }
   if (facts.collisions > 0) {
-    pieces.push({ text: '; ', tone: 'plain' }, { text: `${number(facts.collisions)} ${facts.collisions === 1 ? 'collision' : 'collisions'} to settle`, tone: 'needs-you' });
+    pieces.push(
+      { text: '; ', tone: 'plain' },
+      {
+        text: `${number(facts.collisions)} ${facts.collisions === 1 ? 'collision' : 'collisions'} to settle`,
+        tone: 'needs-you',
+      },
+    );
   }
   return [...pieces, { text: '.', tone: 'plain' }];
 }
@@ -61,27 +76,47 @@ export function pushSentence(facts: PushSentence): SentencePiece[] {
 export function shortSentence(facts: PushSentence): string {
   const count = total(facts.written);
   const ontoName = facts.onto.split('/')[1] ?? facts.onto;
-  return count === 0 ? `Nothing to write onto ${ontoName}` : `Write ${number(count)} ${count === 1 ? 'item' : 'items'} onto ${ontoName}`;
+  return count === 0
+    ? `Nothing to write onto ${ontoName}`
+    : `Write ${number(count)} ${count === 1 ? 'item' : 'items'} onto ${ontoName}`;
 }
 
 export const sentenceText = (pieces: readonly SentencePiece[]): string => pieces.map((piece) => piece.text).join('');
 
 /** Sentences of the other transfers. */
-export function plainSentence(facts:
-  | { kind: 'clone'; from: string; onto: string; leftOut: number }
-  | { kind: 'reset'; from: string; onto: string }
-  | { kind: 'restore'; snapshot: string; onto: string }
-  | { kind: 'snapshot'; of: string }
-  | { kind: 'remove'; environment: string }
-  | { kind: 'adopt'; environment: string }
-  | { kind: 'undo'; of: string; onto: string }): SentencePiece[] {
+export function plainSentence(
+  facts:
+    | { kind: 'clone'; from: string; onto: string; leftOut: number }
+    | { kind: 'reset'; from: string; onto: string }
+    | { kind: 'restore'; snapshot: string; onto: string }
+    | { kind: 'snapshot'; of: string }
+    | { kind: 'remove'; environment: string }
+    | { kind: 'adopt'; environment: string }
+    | { kind: 'undo'; of: string; onto: string },
+): SentencePiece[] {
   const plain = (text: string): SentencePiece => ({ text, tone: 'plain' });
   const path = (text: string): SentencePiece => ({ text, tone: 'path' });
   switch (facts.kind) {
     case 'clone':
-      return [plain('Make '), path(facts.onto), plain(' as a copy of '), path(facts.from), plain(facts.leftOut > 0 ? `, leaving out ${facts.leftOut} things, personal data masked.` : ', personal data masked.')];
+      return [
+        plain('Make '),
+        path(facts.onto),
+        plain(' as a copy of '),
+        path(facts.from),
+        plain(
+          facts.leftOut > 0
+            ? `, leaving out ${facts.leftOut} things, personal data masked.`
+            : ', personal data masked.',
+        ),
+      ];
     case 'reset':
-      return [plain('Make '), path(facts.onto), plain(' the double of '), path(facts.from), plain(' again; work that exists only there goes.')];
+      return [
+        plain('Make '),
+        path(facts.onto),
+        plain(' the double of '),
+        path(facts.from),
+        plain(' again; work that exists only there goes.'),
+      ];
     case 'restore':
       return [plain('Restore snapshot '), path(facts.snapshot), plain(' onto '), path(facts.onto), plain('.')];
     case 'snapshot':
@@ -91,6 +126,12 @@ export function plainSentence(facts:
     case 'adopt':
       return [plain('Bring in '), path(facts.environment), plain(' as it runs.')];
     case 'undo':
-      return [plain('Take back '), path(facts.of), plain(' from '), path(facts.onto), plain('; later changes by others stay.')];
+      return [
+        plain('Take back '),
+        path(facts.of),
+        plain(' from '),
+        path(facts.onto),
+        plain('; later changes by others stay.'),
+      ];
   }
 }

@@ -1,0 +1,289 @@
+import { createCipheriv, createDecipheriv, createHash, randomUUID } from 'node:crypto';
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { deflateRawSync, inflateRawSync } from 'node:zlib';
+import { EngineError, fileError } from '../errors.js';
+
+/** Where a blob lies: which pack, from which byte, how long, and how it is stored. */
+interface Spot {
+  readonly pack: string;
+  readonly offset: number;
+  readonly stored: number;
+  readonly size: number;
+  readonly deflated: boolean;
+}
+
+const PACK_BYTES = 8 * 1024 * 1024;
+
+/** What collecting freed. */
+export interface Collected {
+  readonly blobs: number;
+  readonly bytes: number;
+}
+
+/**
+ * A folder of content-addressed blobs, packed, compressed and encrypted (format in docs/formats.md). One store a
+ * site. Writes go to a temporary name and are moved in place once they are on the disk, so that a store is whole at
+ * every moment; blobs that no manifest names are freed by {@link collect}.
+ */
+export class PackStore {
+  readonly #folder: string;
+  readonly #key: Buffer;
+  #index: Map<string, Spot> | undefined;
+
+  /** @param key 32 bytes; every blob is encrypted with it (AES-256-CTR, the counter block from the blob's hash) */
+  constructor(folder: string, key: Buffer) {
+    this.#folder = folder;
+    this.#key = key;
+  }
+
+  async #spots(): Promise<Map<string, Spot>> {
+    if (this.#index) return this.#index;
+    const index = new Map<string, Spot>();
+    await fs.mkdir(join(this.#folder, 'packs'), { recursive: true, mode: 0o700 });
+    for (const name of await fs.readdir(join(this.#folder, 'packs'))) {
+      if (!name.endsWith('.index')) continue;
+      const pack = name.slice(0, -'.index'.length);
+      for (const line of (await fs.readFile(join(this.#folder, 'packs', name), 'utf8')).split('\n')) {
+        const [hash, offset, stored, size, how] = line.split(' ');
+        if (hash)
+          index.set(hash, {
+            pack,
+            offset: Number(offset),
+            stored: Number(stored),
+            size: Number(size),
+            deflated: how === 'deflate',
+          });
+      }
+    }
+    this.#index = index;
+    return index;
+  }
+
+  async has(hash: string): Promise<boolean> {
+    return (await this.#spots()).has(hash);
+  }
+
+  /** Opens a writer; blobs become readable when it is closed. */
+  async writer(): Promise<PackWriter> {
+    return new PackWriter(this.#folder, this.#key, await this.#spots());
+  }
+
+  /** Reads a blob and checks it against its hash. @throws {EngineError} `blob-missing`, `blob-damaged` */
+  async get(hash: string): Promise<Buffer> {
+    const spot = (await this.#spots()).get(hash);
+    if (!spot)
+      throw new EngineError('blob-missing', `The store has no blob ${hash}.`, 'Verify the snapshots of this site.');
+    const stored = Buffer.alloc(spot.stored);
+    try {
+      const pack = await fs.open(join(this.#folder, 'packs', `${spot.pack}.pack`));
+      try {
+        await pack.read(stored, 0, spot.stored, spot.offset);
+      } finally {
+        await pack.close();
+      }
+    } catch (error) {
+      throw fileError(error, `pack ${spot.pack}`);
+    }
+    const content = decode(stored, hash, spot, this.#key);
+    if (!content)
+      throw new EngineError(
+        'blob-damaged',
+        `Blob ${hash} in pack ${spot.pack} is damaged.`,
+        'Take the snapshot again, or restore the pack from a backup.',
+      );
+    return content;
+  }
+
+  /** All blobs and the bytes they take up on disk. */
+  async list(): Promise<Map<string, number>> {
+    return new Map([...(await this.#spots())].map(([hash, spot]) => [hash, spot.stored]));
+  }
+
+  /**
+   * Frees every blob that is not in `keep`, by writing the packs that hold one anew without it. Packs younger than
+   * `sparedSince` are left alone: a writer may still be at work on what names them.
+   */
+  async collect(keep: ReadonlySet<string>, sparedSince: Date): Promise<Collected> {
+    const spots = await this.#spots();
+    const byPack = new Map<string, [string, Spot][]>();
+    for (const entry of spots) byPack.set(entry[1].pack, [...(byPack.get(entry[1].pack) ?? []), entry]);
+    let freed: Collected = { blobs: 0, bytes: 0 };
+    for (const [pack, entries] of byPack) {
+      const dead = entries.filter(([hash]) => !keep.has(hash));
+      if (dead.length === 0) continue;
+      const path = join(this.#folder, 'packs', pack);
+      if ((await fs.stat(`${path}.pack`)).mtime >= sparedSince) continue;
+      const content = await fs.readFile(`${path}.pack`);
+      const writer = new PackWriter(this.#folder, this.#key, new Map());
+      for (const [hash, spot] of entries) {
+        if (keep.has(hash))
+          await writer.putStored(hash, content.subarray(spot.offset, spot.offset + spot.stored), spot);
+      }
+      for (const [hash, spot] of await writer.close()) spots.set(hash, spot);
+      for (const [hash, spot] of dead) {
+        spots.delete(hash);
+        freed = { blobs: freed.blobs + 1, bytes: freed.bytes + spot.stored };
+      }
+      await fs.rm(`${path}.index`);
+      await fs.rm(`${path}.pack`);
+    }
+    return freed;
+  }
+
+  /** Forgets the index, so that packs written by other processes are seen. */
+  refresh(): void {
+    this.#index = undefined;
+  }
+}
+
+/** Gathers blobs into packs of about 8 MiB. Several blobs may be put at once; they are appended one by one. */
+export class PackWriter {
+  readonly #folder: string;
+  readonly #key: Buffer;
+  readonly #known: Map<string, Spot>;
+  readonly #written = new Map<string, Spot>();
+  #open: { name: string; file: fs.FileHandle } | undefined;
+  #buffer: Buffer[] = [];
+  #buffered = 0;
+  #offset = 0;
+  #spots = new Map<string, Spot>();
+  readonly #promised = new Set<string>();
+  #tail: Promise<void> = Promise.resolve();
+  /** Bytes on disk that this writer added. */
+  addedBytes = 0;
+
+  constructor(folder: string, key: Buffer, known: Map<string, Spot>) {
+    this.#folder = folder;
+    this.#key = key;
+    this.#known = known;
+  }
+
+  /** Adds content and returns its hash; content that the store has already costs only the hash. */
+  async put(content: Uint8Array): Promise<string> {
+    const hash = createHash('sha256').update(content).digest('hex');
+    if (this.#known.has(hash) || this.#promised.has(hash)) return hash;
+    const packed = content.length > 64 && isCompressible(content) ? deflateRawSync(content, { level: 1 }) : content;
+    const deflated = packed.length < content.length;
+    const stored = crypt(deflated ? packed : content, hash, this.#key, true);
+    this.#promised.add(hash);
+    await this.putStored(hash, stored, { size: content.length, deflated });
+    return hash;
+  }
+
+  /** Adds a blob as another pack stored it. */
+  putStored(hash: string, stored: Buffer, spot: { size: number; deflated: boolean }): Promise<void> {
+    const done = this.#tail.then(() => this.#append(hash, stored, spot));
+    this.#tail = done.catch(() => undefined);
+    return done;
+  }
+
+  async #append(hash: string, stored: Buffer, spot: { size: number; deflated: boolean }): Promise<void> {
+    if (!this.#open) await this.#start();
+    const open = this.#open as { name: string };
+    this.#spots.set(hash, {
+      pack: open.name,
+      offset: this.#offset,
+      stored: stored.length,
+      size: spot.size,
+      deflated: spot.deflated,
+    });
+    this.#buffer.push(stored);
+    this.#buffered += stored.length;
+    this.#offset += stored.length;
+    this.addedBytes += stored.length;
+    if (this.#buffered >= 1024 * 1024) await this.#flush();
+    if (this.#offset >= PACK_BYTES) await this.#finish();
+  }
+
+  async #start(): Promise<void> {
+    const name = randomUUID();
+    await fs.mkdir(join(this.#folder, 'packs'), { recursive: true, mode: 0o700 });
+    try {
+      this.#open = { name, file: await fs.open(join(this.#folder, 'packs', `${name}.pack.new`), 'wx', 0o600) };
+    } catch (error) {
+      throw fileError(error, `pack ${name}`);
+    }
+    this.#offset = 0;
+    this.#spots = new Map();
+  }
+
+  async #flush(): Promise<void> {
+    const buffers = this.#buffer;
+    this.#buffer = [];
+    this.#buffered = 0;
+    try {
+      await this.#open?.file.writev(buffers);
+    } catch (error) {
+      throw fileError(error, 'the blob store');
+    }
+  }
+
+  async #finish(): Promise<void> {
+    if (!this.#open) return;
+    await this.#flush();
+    const { name, file } = this.#open;
+    const path = join(this.#folder, 'packs', name);
+    try {
+      await file.datasync();
+      await file.close();
+      const lines = [...this.#spots].map(
+        ([hash, spot]) => `${hash} ${spot.offset} ${spot.stored} ${spot.size} ${spot.deflated ? 'deflate' : 'plain'}\n`,
+      );
+      const index = await fs.open(`${path}.index.new`, 'wx', 0o600);
+      await index.writeFile(lines.join(''));
+      await index.datasync();
+      await index.close();
+      await fs.rename(`${path}.pack.new`, `${path}.pack`);
+      await fs.rename(`${path}.index.new`, `${path}.index`);
+    } catch (error) {
+      throw fileError(error, 'the blob store');
+    }
+    for (const [hash, spot] of this.#spots) {
+      this.#written.set(hash, spot);
+      this.#known.set(hash, spot);
+    }
+    this.#open = undefined;
+    this.#spots = new Map();
+  }
+
+  /** Moves the last pack in place. @returns everything this writer added */
+  async close(): Promise<ReadonlyMap<string, Spot>> {
+    await this.#tail;
+    await this.#finish();
+    return this.#written;
+  }
+
+  /** Gives up what is not in a finished pack. */
+  async abandon(): Promise<void> {
+    await this.#tail;
+    if (!this.#open) return;
+    await this.#open.file.close();
+    await fs.rm(join(this.#folder, 'packs', `${this.#open.name}.pack.new`), { force: true });
+    this.#open = undefined;
+  }
+}
+
+function crypt(content: Uint8Array, hash: string, key: Buffer, encrypt: boolean): Buffer {
+  const counter = Buffer.from(hash.slice(0, 32), 'hex');
+  const cipher = encrypt ? createCipheriv('aes-256-ctr', key, counter) : createDecipheriv('aes-256-ctr', key, counter);
+  return Buffer.concat([cipher.update(content), cipher.final()]);
+}
+
+function decode(stored: Buffer, hash: string, spot: Spot, key: Buffer): Buffer | undefined {
+  try {
+    const packed = crypt(stored, hash, key, false);
+    const content = spot.deflated ? inflateRawSync(packed, { maxOutputLength: Math.max(1, spot.size) }) : packed;
+    return createHash('sha256').update(content).digest('hex') === hash ? content : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+/** Tries a sample from the middle: pictures and archives do not shrink, and trying them whole costs the most. */
+function isCompressible(content: Uint8Array): boolean {
+  if (content.length < 4096) return true;
+  const middle = content.length >> 1;
+  const sample = content.subarray(middle - 1024, middle + 1024);
+  return deflateRawSync(sample, { level: 1 }).length < 1900;
+}

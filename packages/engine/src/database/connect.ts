@@ -1,0 +1,91 @@
+import pg from 'pg';
+import { EngineError, messageOf } from '../errors.js';
+import type { DatabaseLogin } from './site-database.js';
+
+/** Fixes how the server writes values as text, so that the same value always has the same bytes. */
+const TEXT_SETTINGS = [
+  "SET TimeZone = 'UTC'",
+  "SET DateStyle = 'ISO, YMD'",
+  "SET IntervalStyle = 'postgres'",
+  'SET extra_float_digits = 1',
+  "SET bytea_output = 'hex'",
+  "SET client_encoding = 'UTF8'",
+  "SET xmloption = 'content'",
+  "SET search_path = ''",
+].join('; ');
+
+export type SessionUse = 'read' | 'write';
+
+/**
+ * Opens a session on a site's database.
+ *
+ * Writing sessions end soon after their client is gone, so that visitors wait on no lock of a dead worker.
+ *
+ * @throws {EngineError} `database-unreachable`, `database-refused`
+ */
+export async function connectTo(login: DatabaseLogin, use: SessionUse, purpose: string): Promise<pg.Client> {
+  const client = new pg.Client({
+    host: login.host,
+    port: login.port,
+    database: login.database,
+    user: login.user,
+    password: login.password,
+    application_name: `tessarion ${purpose}`.slice(0, 63),
+    connectionTimeoutMillis: 10_000,
+    keepAlive: true,
+  });
+  client.on('error', () => undefined);
+  try {
+    await client.connect();
+    await client.query(TEXT_SETTINGS);
+    if (use === 'write') {
+      await client.query(
+        "SET client_connection_check_interval = '500ms'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '10s'",
+      );
+    }
+    return client;
+  } catch (error) {
+    await client.end().catch(() => undefined);
+    throw databaseError(error, login);
+  }
+}
+
+/** Gives a database error a plain reason. */
+export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {
+  if (error instanceof EngineError) return error;
+  const code = (error as { code?: string }).code ?? '';
+  const where = `${login.database} on ${login.host}:${login.port}`;
+  if (
+    ['ECONNREFUSED', 'ENOENT', 'ETIMEDOUT', 'ECONNRESET', 'EPIPE', '57P01', '57P02', '57P03'].includes(code) ||
+    /Connection terminated|timeout expired/.test(messageOf(error))
+  ) {
+    return new EngineError(
+      'database-unreachable',
+      `The database ${where} cannot be reached: ${messageOf(error)}.`,
+      'See that the database server runs and accepts connections, then run it again.',
+      { cause: error },
+    );
+  }
+  if (['28P01', '28000', '3D000', '53300', '42501'].includes(code)) {
+    return new EngineError(
+      'database-refused',
+      `The database ${where} refused: ${messageOf(error)}.`,
+      'Check the login that is recorded for this environment.',
+      { cause: error },
+    );
+  }
+  if (code === '53100') {
+    return new EngineError(
+      'disk-full',
+      `The database server of ${where} has no room left.`,
+      'Free some space on the server and run it again.',
+      { cause: error },
+    );
+  }
+  return new EngineError(
+    'command-failed',
+    `The database ${where} says: ${messageOf(error)}.`,
+    'Look at the statement in the log and at the data that it names.',
+    { cause: error },
+  );
+}

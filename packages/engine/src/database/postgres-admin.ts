@@ -1,0 +1,89 @@
+import { randomBytes } from 'node:crypto';
+import { connectTo, databaseError } from './connect.js';
+import { quoteName } from './describe.js';
+import type { DatabaseLogin } from './site-database.js';
+
+const quoteText = (text: string): string => `'${text.replaceAll("'", "''")}'`;
+
+/** A login's password: 192 random bits. */
+export const newPassword = (): string => randomBytes(24).toString('base64url');
+
+/** Makes and removes the databases and logins of environments on one database server. */
+export class PostgresAdmin {
+  readonly #login: DatabaseLogin;
+
+  /** @param login a role with CREATEDB and CREATEROLE, or a superuser */
+  constructor(login: DatabaseLogin) {
+    this.#login = login;
+  }
+
+  async #with<T>(
+    act: (query: (sql: string, values?: unknown[]) => Promise<Record<string, string>[]>) => Promise<T>,
+    database?: string,
+  ): Promise<T> {
+    const login = database === undefined ? this.#login : { ...this.#login, database };
+    const client = await connectTo(login, 'read', 'provision');
+    try {
+      return await act(async (sql, values) => (await client.query(sql, values)).rows as Record<string, string>[]);
+    } catch (error) {
+      throw databaseError(error, login);
+    } finally {
+      await client.end();
+    }
+  }
+
+  /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
+  async create(login: DatabaseLogin, extensions: readonly string[], connectionLimit = 40): Promise<void> {
+    await this.drop(login.database, login.user);
+    const [user, database] = [quoteName(login.user), quoteName(login.database)];
+    await this.#with(async (query) => {
+      await query(
+        `CREATE ROLE ${user} LOGIN PASSWORD ${quoteText(login.password)} CONNECTION LIMIT ${connectionLimit}`,
+      );
+      await query(`GRANT ${user} TO CURRENT_USER`);
+      await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ENCODING 'UTF8'`);
+      await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
+    });
+    await this.#with(async (query) => {
+      for (const extension of extensions) await query(`CREATE EXTENSION IF NOT EXISTS ${quoteName(extension)}`);
+    }, login.database);
+  }
+
+  /** Removes a database and its login, ending their sessions; what is not there is no error. */
+  async drop(database: string, user: string): Promise<void> {
+    await this.#with(async (query) => {
+      await query(`DROP DATABASE IF EXISTS ${quoteName(database)} WITH (FORCE)`);
+      await query(`DROP ROLE IF EXISTS ${quoteName(user)}`);
+    });
+  }
+
+  async hasDatabase(database: string): Promise<boolean> {
+    return this.#with(
+      async (query) => (await query('SELECT 1 AS one FROM pg_database WHERE datname = $1', [database])).length > 0,
+    );
+  }
+
+  /** Extensions the server could install. */
+  async extensions(): Promise<Set<string>> {
+    return this.#with(
+      async (query) =>
+        new Set((await query('SELECT name FROM pg_available_extensions')).map((row) => row.name as string)),
+    );
+  }
+
+  async serverVersion(): Promise<string> {
+    return this.#with(
+      async (query) => `PostgreSQL ${(await query('SHOW server_version'))[0]?.server_version?.split(' ')[0]}`,
+    );
+  }
+
+  /** Ends every session of a login on its database, and waits until they are gone. */
+  async endSessions(database: string, purposePrefix: string): Promise<void> {
+    await this.#with(async (query) => {
+      await query(
+        `SELECT pg_terminate_backend(pid, 5000) FROM pg_stat_activity WHERE datname = $1 AND application_name LIKE $2 || '%'`,
+        [database, purposePrefix],
+      );
+    });
+  }
+}

@@ -1,0 +1,75 @@
+import { finished } from 'node:stream/promises';
+import type { ByteString } from '@tessarion/core';
+import type pg from 'pg';
+import { from as copyFrom } from 'pg-copy-streams';
+import { connectTo, databaseError } from './connect.js';
+import { quoteName, quoteTable } from './describe.js';
+import { runClient } from './postgres-view.js';
+import type { DatabaseLogin, SequenceShape } from './site-database.js';
+
+/** Fills a fresh database: tables, then rows, then what hangs on them. */
+export class PostgresLoader {
+  readonly #login: DatabaseLogin;
+  readonly #client: pg.Client;
+
+  private constructor(login: DatabaseLogin, client: pg.Client) {
+    this.#login = login;
+    this.#client = client;
+  }
+
+  static async open(login: DatabaseLogin): Promise<PostgresLoader> {
+    const client = await connectTo(login, 'write', 'load');
+    await client.query('SET synchronous_commit = off; SET idle_in_transaction_session_timeout = 0');
+    return new PostgresLoader(login, client);
+  }
+
+  async runSchema(sql: Buffer): Promise<void> {
+    const quiet = Buffer.from("SET client_min_messages = 'warning'; SET maintenance_work_mem = '256MB';\n");
+    await runClient(
+      'psql',
+      ['--no-psqlrc', '--quiet', '--single-transaction', '-v', 'ON_ERROR_STOP=1', '-f', '-', '-o', '/dev/null'],
+      this.#login,
+      Buffer.concat([quiet, sql]),
+    );
+  }
+
+  /** Loads rows given as batches of COPY lines. @returns rows loaded */
+  async loadRows(
+    table: { schema: string; name: string },
+    columns: readonly string[],
+    batches: AsyncIterable<ByteString>,
+  ): Promise<number> {
+    if (columns.length === 0) return 0;
+    const stream = this.#client.query(
+      copyFrom(`COPY ${quoteTable(table)} (${columns.map(quoteName).join(', ')}) FROM STDIN`),
+    );
+    const done = finished(stream);
+    done.catch(() => undefined);
+    try {
+      for await (const batch of batches) {
+        if (!stream.write(Buffer.from(batch, 'latin1')))
+          await Promise.race([new Promise<void>((resolve) => stream.once('drain', resolve)), done]);
+      }
+      stream.end();
+      await done;
+      return stream.rowCount;
+    } catch (error) {
+      stream.destroy();
+      throw databaseError(error, this.#login);
+    }
+  }
+
+  async setSequences(sequences: readonly Pick<SequenceShape, 'schema' | 'name' | 'last' | 'called'>[]): Promise<void> {
+    for (const one of sequences)
+      await this.#client.query('SELECT setval($1::regclass, $2::bigint, $3)', [quoteTable(one), one.last, one.called]);
+  }
+
+  /** Refreshes the planner's statistics, without which a fresh database is slow. */
+  async analyse(): Promise<void> {
+    await this.#client.query('ANALYZE');
+  }
+
+  async close(): Promise<void> {
+    await this.#client.end().catch(() => undefined);
+  }
+}

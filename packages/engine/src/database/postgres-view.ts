@@ -1,0 +1,181 @@
+import { spawn } from 'node:child_process';
+import type { ByteString } from '@tessarion/core';
+import type pg from 'pg';
+import { to as copyTo } from 'pg-copy-streams';
+import { EngineError } from '../errors.js';
+import { connectTo, databaseError } from './connect.js';
+import { describeSchema, quoteName, quoteTable } from './describe.js';
+import type { DatabaseLogin, DatabaseView, SchemaShape, TableShape } from './site-database.js';
+
+/** Reads a PostgreSQL database as it is at one moment, without keeping its visitors from writing. */
+export class PostgresView implements DatabaseView {
+  readonly #client: pg.Client;
+  readonly #login: DatabaseLogin;
+  readonly #snapshot: string;
+
+  private constructor(
+    login: DatabaseLogin,
+    client: pg.Client,
+    snapshot: string,
+    readonly schema: SchemaShape,
+    readonly bytes: number,
+  ) {
+    this.#login = login;
+    this.#client = client;
+    this.#snapshot = snapshot;
+  }
+
+  /**
+   * Opens a view. Every table is locked against dropping and truncating first (ACCESS SHARE, which holds up no
+   * reader or writer): a table truncated meanwhile would read as empty.
+   */
+  static async open(login: DatabaseLogin): Promise<PostgresView> {
+    const client = await connectTo(login, 'read', 'read');
+    try {
+      await client.query("SET lock_timeout = '30s'");
+      const before = await describeSchema(client);
+      await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
+      if (before.tables.length > 0)
+        await client.query(
+          `LOCK TABLE ${before.tables.map((table) => quoteTable(table)).join(', ')} IN ACCESS SHARE MODE`,
+        );
+      const schema = await describeSchema(client);
+      const size = await client.query<{ bytes: string }>('SELECT pg_database_size(current_database())::text AS bytes');
+      const snapshot = await client.query<{ id: string }>('SELECT pg_export_snapshot() AS id');
+      return new PostgresView(login, client, snapshot.rows[0]?.id as string, schema, Number(size.rows[0]?.bytes));
+    } catch (error) {
+      await client.end().catch(() => undefined);
+      throw databaseError(error, login);
+    }
+  }
+
+  async *readRows(table: TableShape): AsyncGenerator<ByteString> {
+    const columns = readable(table)
+      .map((column) => quoteName(column.name))
+      .join(', ');
+    const order = table.key
+      .map((name, i) => (table.keyOrders[i] === 'integer' ? quoteName(name) : `${quoteName(name)}::text COLLATE "C"`))
+      .join(', ');
+    const reader = await this.#reader();
+    try {
+      const stream = reader.query(
+        copyTo(`COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`),
+      );
+      yield* wholeLines(stream);
+    } catch (error) {
+      throw databaseError(error, this.#login);
+    } finally {
+      await reader.end().catch(() => undefined);
+    }
+  }
+
+  async countRows(table: TableShape): Promise<number> {
+    const result = await this.#client.query<{ count: string }>(
+      `SELECT count(*)::text AS count FROM ONLY ${quoteTable(table)}`,
+    );
+    return Number(result.rows[0]?.count);
+  }
+
+  async #reader(): Promise<pg.Client> {
+    const reader = await connectTo(this.#login, 'read', 'read rows');
+    await reader.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
+    await reader.query(`SET TRANSACTION SNAPSHOT '${this.#snapshot}'`);
+    return reader;
+  }
+
+  async dumpSchema(section: 'before' | 'after'): Promise<Buffer> {
+    const args = [
+      '--schema-only',
+      '--no-owner',
+      '--no-privileges',
+      '--no-subscriptions',
+      '--no-publications',
+      `--section=${section === 'before' ? 'pre-data' : 'post-data'}`,
+      `--snapshot=${this.#snapshot}`,
+    ];
+    const dump = await runClient('pg_dump', args, this.#login);
+    const sql = dump.toString('latin1');
+    return Buffer.from(sql.replace(/^(?:\\(?:un)?restrict .*|COMMENT ON EXTENSION .*|-- Dumped .*)\n/gm, ''), 'latin1');
+  }
+
+  async close(): Promise<void> {
+    await this.#client.query('ROLLBACK').catch(() => undefined);
+    await this.#client.end().catch(() => undefined);
+  }
+}
+
+/** Columns whose values are read and written; generated ones are computed by the server. */
+export const readable = (table: TableShape): TableShape['columns'] =>
+  table.columns.filter((column) => !column.generated);
+
+const BATCH_BYTES = 256 * 1024;
+
+/** Joins a stream of buffers into batches of whole lines. */
+async function* wholeLines(stream: AsyncIterable<Buffer>): AsyncGenerator<ByteString> {
+  let pending: Buffer[] = [];
+  let bytes = 0;
+  for await (const chunk of stream) {
+    pending.push(chunk);
+    bytes += chunk.length;
+    if (bytes < BATCH_BYTES) continue;
+    const joined = Buffer.concat(pending);
+    const end = joined.lastIndexOf(10) + 1;
+    if (end > 0) yield joined.toString('latin1', 0, end);
+    pending = [joined.subarray(end)];
+    bytes = joined.length - end;
+  }
+  if (bytes > 0) yield Buffer.concat(pending).toString('latin1');
+}
+
+/** Runs one of the database server's own client programs, with the password in its environment only. */
+export function runClient(
+  program: 'pg_dump' | 'psql',
+  args: readonly string[],
+  login: DatabaseLogin,
+  input?: Buffer,
+): Promise<Buffer> {
+  return new Promise((resolve, reject) => {
+    const child = spawn(
+      program,
+      ['-h', login.host, '-p', String(login.port), '-U', login.user, '-d', login.database, ...args],
+      {
+        env: {
+          PATH: process.env.PATH,
+          PGPASSWORD: login.password,
+          PGCONNECT_TIMEOUT: '10',
+          LANG: 'C.UTF-8',
+          PGAPPNAME: 'tessarion schema',
+        },
+        stdio: ['pipe', 'pipe', 'pipe'],
+      },
+    );
+    const output: Buffer[] = [];
+    let errors = '';
+    child.stdout.on('data', (chunk: Buffer) => output.push(chunk));
+    child.stderr.on('data', (chunk: Buffer) => {
+      errors = (errors + chunk.toString()).slice(-4000);
+    });
+    child.on('error', (error) =>
+      reject(
+        new EngineError(
+          'command-failed',
+          `${program} cannot be started: ${error.message}.`,
+          "Install PostgreSQL's client programs beside the worker.",
+        ),
+      ),
+    );
+    child.on('close', (code) => {
+      if (code === 0) resolve(Buffer.concat(output));
+      else
+        reject(
+          new EngineError(
+            'command-failed',
+            `${program} ended with ${code}: ${errors.trim()}`,
+            'Look at the message of the database server.',
+          ),
+        );
+    });
+    child.stdin.on('error', () => undefined);
+    child.stdin.end(input);
+  });
+}

@@ -1,0 +1,88 @@
+import {
+  type ByteString,
+  LineRewriter,
+  mapRows,
+  type Rewriter,
+  rulesForTable,
+  type TableRules,
+  toBytes,
+} from '@tessarion/core';
+import { readable } from '../database/postgres-view.js';
+import { type DatabaseView, profileName, type TableShape } from '../database/site-database.js';
+import { sortedRows } from '../snapshot/row-image.js';
+import { type Environment, rowSettings } from './environment.js';
+
+/** One table of an environment as comparison, snapshots and copies see it. */
+export interface CanonicalTable {
+  readonly shape: TableShape;
+  readonly rules: TableRules;
+  readonly columns: readonly string[];
+  readonly keyColumns: readonly number[];
+  /** Rows in canonical form and order. */
+  rows(): AsyncGenerator<ByteString>;
+  /** Addresses rewritten and left, by column; complete once the rows were read. */
+  readonly rewriter: LineRewriter;
+}
+
+/** Prepares a table for reading; the profile's own key is used where the database declares none. */
+export function canonicalTable(
+  environment: Environment,
+  database: string,
+  view: DatabaseView,
+  shape: TableShape,
+  rewriter: Rewriter,
+): CanonicalTable {
+  const columns = readable(shape).map((column) => column.name);
+  const rules = rulesForTable(environment.profile, database, profileName(shape), columns);
+  const key = shape.key.length > 0 ? shape.key : (rules.key ?? []);
+  const keyColumns = key.map((name) => columns.indexOf(name));
+  const lines = new LineRewriter(rewriter, rules.columns);
+  const hidden = hideSettings(environment, profileName(shape), columns);
+  const isTextKey = key.some(
+    (name) =>
+      shape.columns.find((column) => column.name === name)?.isText &&
+      rules.columns.find((column) => column.name === name)?.rewrite,
+  );
+  const mustSort = key.length === 0 || shape.key.length === 0 || isTextKey;
+
+  async function* canonical(): AsyncGenerator<ByteString> {
+    for await (const batch of view.readRows(shape)) {
+      const translated = lines.canonicalise(batch);
+      yield hidden ? hidden(translated) : translated;
+    }
+  }
+  const orders = shape.key.length > 0 ? shape.keyOrders : key.map(() => 'bytes' as const);
+  return {
+    shape: { ...shape, key, keyOrders: orders },
+    rules,
+    columns,
+    keyColumns,
+    rewriter: lines,
+    rows: () => (mustSort ? sortedRows(canonical(), profileName(shape), keyColumns, orders) : canonical()),
+  };
+}
+
+/** Replaces the values of settings that stand in rows by their tokens, so that they never travel. */
+function hideSettings(
+  environment: Environment,
+  table: string,
+  columns: readonly string[],
+): ((lines: ByteString) => ByteString) | undefined {
+  const settings = rowSettings(environment.profile, table).map((setting) => ({
+    name: setting.name,
+    value: columns.indexOf(setting.in.column),
+    where: Object.entries(setting.in.row).map(([column, value]) => ({
+      index: columns.indexOf(column),
+      value: toBytes(value),
+    })),
+  }));
+  if (settings.length === 0) return undefined;
+  return (lines) =>
+    mapRows(lines, (row) => {
+      const setting = settings.find((one) => one.where.every((part) => row[part.index] === part.value));
+      if (!setting) return row;
+      const changed = [...row];
+      changed[setting.value] = `~tsr.s.${setting.name}~`;
+      return changed;
+    });
+}

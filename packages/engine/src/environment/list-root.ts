@@ -1,0 +1,90 @@
+import * as fs from 'node:fs/promises';
+import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
+import { EngineError } from '../errors.js';
+import type { Environment } from './environment.js';
+import { canonicalLink, eachOf, FileForm, fileState, walkRoot } from './root-reader.js';
+
+const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
+const YOUNG_NS = 2_000_000_000n;
+
+/**
+ * Remembers the content hashes of files by their identity (size, mtime, ctime, inode), so that an unchanged file is
+ * not read again. A file younger than two seconds is not remembered: it may change once more within one clock tick.
+ */
+export class HashMemory {
+  #known = new Map<string, { identity: string; state: FileState }>();
+  readonly #file: string;
+
+  private constructor(file: string) {
+    this.#file = file;
+  }
+
+  static async open(file: string): Promise<HashMemory> {
+    const memory = new HashMemory(file);
+    try {
+      memory.#known = new Map(
+        JSON.parse(await fs.readFile(file, 'utf8')) as [string, { identity: string; state: FileState }][],
+      );
+    } catch {
+      // A missing or broken memory only costs reading the files again.
+    }
+    return memory;
+  }
+
+  recall(path: string, identity: string): FileState | undefined {
+    const known = this.#known.get(path);
+    return known?.identity === identity ? known.state : undefined;
+  }
+
+  remember(path: string, identity: string, changedAtNs: bigint, state: FileState): void {
+    if (BigInt(Date.now()) * 1_000_000n - changedAtNs > YOUNG_NS) this.#known.set(path, { identity, state });
+  }
+
+  async save(): Promise<void> {
+    await fs.writeFile(`${this.#file}.new`, JSON.stringify([...this.#known]), { mode: 0o600 });
+    await fs.rename(`${this.#file}.new`, this.#file);
+  }
+}
+
+/** A listed file, with where its bytes lie. */
+export interface ListedFile {
+  readonly state: FileState;
+  readonly realPath: ByteString;
+  readonly identity: string;
+}
+
+/** The authored files and links of a root, by path, in canonical form. */
+export async function listAuthored(
+  environment: Environment,
+  root: string,
+  rewriter: Rewriter,
+  memory: HashMemory | undefined,
+  version: string,
+): Promise<Map<ByteString, ListedFile>> {
+  const files = new Map<ByteString, ListedFile>();
+  const form = new FileForm(environment, rewriter);
+  await eachOf(walkRoot(environment, root, AUTHORED), 8, async ({ path, node, area, realPath }) => {
+    if (node.type === 'folder') return;
+    if (node.type === 'special')
+      throw new EngineError(
+        'file-refused',
+        `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
+        'Remove it, or put it into a local area.',
+      );
+    if (node.type === 'link') {
+      files.set(path, {
+        state: { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) },
+        realPath,
+        identity: node.identity,
+      });
+      return;
+    }
+    const identity = `${version} ${node.identity} ${node.mode}`;
+    const known = memory?.recall(realPath, identity);
+    const state =
+      known ?? fileState(node.mode, form.canonicalise(path, area, await environment.server.readFile(realPath)));
+    if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
+    files.set(path, { state, realPath, identity: node.identity });
+  });
+  return files;
+}

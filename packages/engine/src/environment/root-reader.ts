@@ -1,0 +1,208 @@
+import { createHash } from 'node:crypto';
+import {
+  type AreaRule,
+  areaOf,
+  type ByteString,
+  type DataClass,
+  type FileState,
+  isRewrittenText,
+  type Rewriter,
+  readSetting,
+  SettingNotFoundError,
+  writeSetting,
+} from '@tessarion/core';
+import { EngineError } from '../errors.js';
+import { showPath } from '../server/local-server.js';
+import type { TreeNode } from '../server/server-connection.js';
+import { areasOf, type Environment, fileSettings, keptAreas, layout } from './environment.js';
+
+/** One entry of an environment's root, with its area and where its bytes really lie. */
+export interface RootEntry {
+  readonly path: ByteString;
+  readonly area: AreaRule;
+  readonly node: TreeNode;
+  /** Absolute path; for kept areas this lies outside the tree. */
+  readonly realPath: ByteString;
+}
+
+/**
+ * Walks a root as its web server sees it: the tree, and the kept areas that are linked into it.
+ *
+ * @param classes entries of other classes are passed over
+ */
+export async function* walkRoot(
+  environment: Environment,
+  root: string,
+  classes: ReadonlySet<DataClass>,
+): AsyncGenerator<RootEntry> {
+  const areas = areasOf(environment.profile);
+  const kept = new Map(keptAreas(areas).map((area) => [area.path, area]));
+  const rootPath =
+    environment.place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(environment.folder, root);
+  for await (const node of environment.server.listTree(rootPath)) {
+    const area = areaOf(areas, node.path);
+    const linked = node.type === 'link' ? kept.get(node.path) : undefined;
+    if (linked) {
+      if (!classes.has(linked.class)) continue;
+      const folder = layout.keep(environment.folder, root, linked.name);
+      const there = { ...node, type: 'folder' as const, mode: 0o755, bytes: 0, target: undefined };
+      yield { path: node.path, area: linked, node: there, realPath: folder };
+      for await (const inner of environment.server.listTree(folder)) {
+        const path = `${node.path}/${inner.path}`;
+        yield { path, area: areaOf(areas, path), node: { ...inner, path }, realPath: `${folder}/${inner.path}` };
+      }
+    } else if (node.type === 'folder' || classes.has(area.class)) {
+      yield { path: node.path, area, node, realPath: `${rootPath}/${node.path}` };
+    }
+  }
+}
+
+/** How a root's files turn into canonical content and back. */
+export class FileForm {
+  readonly #rewriter: Rewriter;
+  readonly #settings: ReturnType<typeof fileSettings>;
+  /** Addresses and paths that became tokens, by file. */
+  readonly rewritten = new Map<ByteString, number>();
+
+  constructor(
+    readonly environment: Environment,
+    rewriter: Rewriter,
+  ) {
+    this.#rewriter = rewriter;
+    this.#settings = fileSettings(environment.profile);
+  }
+
+  /** True for files whose bytes differ between environments that agree. */
+  isTranslated(path: ByteString, area: AreaRule): boolean {
+    return isRewrittenText(area, path) || this.#settings.some((setting) => setting.in.file === path);
+  }
+
+  /** @throws {EngineError} when a settings key is missing or stands there twice */
+  canonicalise(path: ByteString, area: AreaRule, content: Buffer): Buffer {
+    if (!this.isTranslated(path, area)) return content;
+    let text = content.toString('latin1');
+    if (isRewrittenText(area, path)) {
+      const result = this.#rewriter.canonicalise(text);
+      this.rewritten.set(path, result.rewritten);
+      text = result.value;
+    }
+    for (const setting of this.#settings.filter((one) => one.in.file === path))
+      text = inFile(path, () => writeSetting(text, setting.in.format, setting.in.key, `~tsr.s.${setting.name}~`));
+    return Buffer.from(text, 'latin1');
+  }
+
+  /** @throws {EngineError} when a settings key is missing or has no value here */
+  materialise(path: ByteString, area: AreaRule, content: Buffer): Buffer {
+    if (!this.isTranslated(path, area)) return content;
+    let text = content.toString('latin1');
+    for (const setting of this.#settings.filter((one) => one.in.file === path)) {
+      const value = this.environment.settings.get(setting.name);
+      if (value === undefined)
+        throw new EngineError(
+          'file-refused',
+          `${this.environment.path} has no value for the setting "${setting.name}".`,
+          'Give the value, or correct the profile.',
+        );
+      text = inFile(path, () => writeSetting(text, setting.in.format, setting.in.key, value));
+    }
+    if (isRewrittenText(area, path)) text = this.#rewriter.materialise(text);
+    return Buffer.from(text, 'latin1');
+  }
+
+  /** The values that an environment's settings files hold now. */
+  readSettings(path: ByteString, content: Buffer): Map<string, string> {
+    const text = content.toString('latin1');
+    return new Map(
+      this.#settings
+        .filter((one) => one.in.file === path)
+        .map((one) => [one.name, inFile(path, () => readSetting(text, one.in.format, one.in.key))]),
+    );
+  }
+}
+
+function inFile<T>(path: ByteString, act: () => T): T {
+  try {
+    return act();
+  } catch (error) {
+    if (!(error instanceof SettingNotFoundError)) throw error;
+    throw new EngineError(
+      'file-refused',
+      `${showPath(path)}: ${error.message}`,
+      'Correct the file, or the setting in the profile.',
+      { cause: error },
+    );
+  }
+}
+
+const PIECE_BYTES = 16 * 1024 * 1024;
+
+/** Cuts content into the pieces that are stored; most files are one. */
+export function pieces(content: Buffer): Buffer[] {
+  if (content.length <= PIECE_BYTES) return [content];
+  const result: Buffer[] = [];
+  for (let at = 0; at < content.length; at += PIECE_BYTES) result.push(content.subarray(at, at + PIECE_BYTES));
+  return result;
+}
+
+export const hashOf = (content: Uint8Array): string => createHash('sha256').update(content).digest('hex');
+
+/** The state of a file by its canonical content. */
+export const fileState = (mode: number, canonical: Buffer): FileState => ({
+  type: 'file',
+  mode,
+  size: canonical.length,
+  pieces: pieces(canonical).map(hashOf),
+});
+
+/**
+ * Where a link leads, in canonical form.
+ *
+ * @throws {EngineError} for links that leave the root, and for absolute ones unless the profile rewrites them
+ */
+export function canonicalLink(
+  environment: Environment,
+  rewriter: Rewriter,
+  path: ByteString,
+  target: ByteString,
+): ByteString {
+  if (!target.startsWith('/')) {
+    const resolved = [...path.split('/').slice(0, -1), ...target.split('/')].reduce<string[] | undefined>(
+      (stack, part) => {
+        if (!stack || part === '.' || part === '') return stack;
+        return part === '..' ? (stack.length === 0 ? undefined : stack.slice(0, -1)) : [...stack, part];
+      },
+      [],
+    );
+    if (resolved) return target;
+  } else if (environment.profile?.links === 'rewrite') {
+    const result = rewriter.canonicalise(target);
+    if (result.value.startsWith('~tsr.r.')) return result.value;
+  }
+  throw new EngineError(
+    'file-refused',
+    `The link ${showPath(path)} leads to ${showPath(target)}, which a copy may not share with ${environment.path}.`,
+    'Make it a link relative to the root, let the profile say "links: rewrite", or leave the path out.',
+  );
+}
+
+/** Runs a job for each entry, several at once, and stops at the first failure. */
+export async function eachOf<T>(
+  entries: AsyncIterable<T>,
+  atOnce: number,
+  job: (entry: T) => Promise<void>,
+): Promise<void> {
+  const running = new Set<Promise<void>>();
+  let failure: unknown;
+  for await (const entry of entries) {
+    if (failure) break;
+    const task: Promise<void> = job(entry)
+      .catch((error: unknown) => {
+        failure ??= error;
+      })
+      .finally(() => running.delete(task));
+    running.add(task);
+    if (running.size >= atOnce) await Promise.race(running);
+  }
+  await Promise.all(running);
+  if (failure) throw failure;
+}

@@ -1,0 +1,59 @@
+/** Everything the engine can fail with: a stable code, a plain message, and what to do next. */
+export class EngineError extends Error {
+  override readonly name = 'EngineError';
+
+  constructor(
+    readonly code: EngineErrorCode,
+    message: string,
+    readonly next: string,
+    options?: ErrorOptions,
+  ) {
+    super(message, options);
+  }
+}
+
+export type EngineErrorCode =
+  | 'server-unreachable'
+  | 'file-unreadable'
+  | 'file-refused'
+  | 'disk-full'
+  | 'database-unreachable'
+  | 'database-refused'
+  | 'schema-unsupported'
+  | 'rows-unsorted'
+  | 'command-failed'
+  | 'blob-missing'
+  | 'blob-damaged'
+  | 'outdated'
+  | 'trace-found'
+  | 'fence-lost'
+  | 'stopped';
+
+/** The message of anything that was thrown. */
+export const messageOf = (error: unknown): string => (error instanceof Error ? error.message : String(error));
+
+/** Turns an operating-system error about a path into one with a plain reason. */
+export function fileError(error: unknown, path: string): EngineError {
+  const code = (error as NodeJS.ErrnoException).code;
+  if (error instanceof EngineError) return error;
+  if (code === 'ENOSPC' || code === 'EDQUOT')
+    return new EngineError(
+      'disk-full',
+      `No room left while writing ${path}.`,
+      'Free some space on the server and run it again.',
+      { cause: error },
+    );
+  if (code === 'EACCES' || code === 'EPERM')
+    return new EngineError(
+      'file-unreadable',
+      `${path} cannot be opened: permission denied.`,
+      'Give the login that Tessarion uses read access, or leave the path out.',
+      { cause: error },
+    );
+  return new EngineError(
+    'file-unreadable',
+    `${path}: ${messageOf(error)}`,
+    'Look at the path on the server and run it again.',
+    { cause: error },
+  );
+}

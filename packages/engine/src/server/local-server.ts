@@ -1,0 +1,177 @@
+import { spawn } from 'node:child_process';
+import { constants } from 'node:fs';
+import * as fs from 'node:fs/promises';
+import type { ByteString } from '@tessarion/core';
+import { EngineError, fileError } from '../errors.js';
+import type { CommandOptions, CommandResult, ServerConnection, TreeNode } from './server-connection.js';
+
+const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
+const bytes = (path: Buffer): ByteString => path.toString('latin1');
+
+/** The text of a byte path as people write it; bytes that are not UTF-8 show as U+FFFD. */
+export const showPath = (path: ByteString): string => raw(path).toString('utf8');
+
+/** The machine that Tessarion itself runs on. */
+export class LocalServer implements ServerConnection {
+  async *listTree(folder: ByteString): AsyncGenerator<TreeNode> {
+    yield* this.#list(folder, '');
+  }
+
+  async *#list(folder: ByteString, below: ByteString): AsyncGenerator<TreeNode> {
+    const here = below === '' ? folder : `${folder}/${below}`;
+    const names = await guard(here, () => fs.readdir(raw(here), { encoding: 'buffer' }));
+    const sorted = names.map((name) => bytes(name as unknown as Buffer)).sort();
+    const nodes = await Promise.all(
+      sorted.map((name) => this.#node(here, below === '' ? name : `${below}/${name}`, name)),
+    );
+    for (const node of nodes) {
+      if (!node) continue;
+      yield node;
+      if (node.type === 'folder') yield* this.#list(folder, node.path);
+    }
+  }
+
+  async #node(here: ByteString, path: ByteString, name: ByteString): Promise<TreeNode | undefined> {
+    const full = raw(`${here}/${name}`);
+    try {
+      const stat = await fs.lstat(full, { bigint: true });
+      const type = stat.isFile() ? 'file' : stat.isDirectory() ? 'folder' : stat.isSymbolicLink() ? 'link' : 'special';
+      return {
+        path,
+        type,
+        mode: Number(stat.mode & 0o7777n),
+        bytes: Number(stat.size),
+        identity: `${stat.size}.${stat.mtimeNs}.${stat.ctimeNs}.${stat.ino}`,
+        changedAtNs: stat.ctimeNs,
+        target: type === 'link' ? bytes(await fs.readlink(full, { encoding: 'buffer' })) : undefined,
+      };
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return undefined;
+      throw fileError(error, showPath(`${here}/${name}`));
+    }
+  }
+
+  readFile(path: ByteString): Promise<Buffer> {
+    return guard(path, () => fs.readFile(raw(path)));
+  }
+
+  async writeFile(path: ByteString, content: Uint8Array, mode: number): Promise<void> {
+    const temporary = `${path}.tsr-new`;
+    await guard(path, async () => {
+      try {
+        await fs.writeFile(raw(temporary), content, { mode });
+        await fs.chmod(raw(temporary), mode);
+        await fs.rename(raw(temporary), raw(path));
+      } catch (error) {
+        await fs.rm(raw(temporary), { force: true });
+        throw error;
+      }
+    });
+  }
+
+  async copyFile(from: ByteString, to: ByteString, mode: number): Promise<void> {
+    await guard(from, async () => {
+      await fs.copyFile(raw(from), raw(to), constants.COPYFILE_FICLONE);
+      await fs.chmod(raw(to), mode);
+    });
+  }
+
+  async makeFolder(path: ByteString, mode = 0o755): Promise<void> {
+    await guard(path, async () => {
+      await fs.mkdir(raw(path), { recursive: true, mode });
+      await fs.chmod(raw(path), mode);
+    });
+  }
+
+  makeLink(path: ByteString, target: ByteString): Promise<void> {
+    return guard(path, () => fs.symlink(raw(target), raw(path)));
+  }
+
+  makeHardLink(path: ByteString, existing: ByteString): Promise<void> {
+    return guard(path, () => fs.link(raw(existing), raw(path)));
+  }
+
+  async replaceLink(path: ByteString, target: ByteString, via: ByteString): Promise<void> {
+    await guard(path, async () => {
+      await fs.rm(raw(via), { force: true });
+      await fs.symlink(raw(target), raw(via));
+      await fs.rename(raw(via), raw(path));
+    });
+  }
+
+  async readLink(path: ByteString): Promise<ByteString | undefined> {
+    try {
+      return bytes(await fs.readlink(raw(path), { encoding: 'buffer' }));
+    } catch (error) {
+      const code = (error as NodeJS.ErrnoException).code;
+      if (code === 'ENOENT' || code === 'EINVAL') return undefined;
+      throw fileError(error, showPath(path));
+    }
+  }
+
+  rename(from: ByteString, to: ByteString): Promise<void> {
+    return guard(from, () => fs.rename(raw(from), raw(to)));
+  }
+
+  async exists(path: ByteString): Promise<boolean> {
+    try {
+      await fs.lstat(raw(path));
+      return true;
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT' || (error as NodeJS.ErrnoException).code === 'ENOTDIR')
+        return false;
+      throw fileError(error, showPath(path));
+    }
+  }
+
+  remove(path: ByteString): Promise<void> {
+    return guard(path, () => fs.rm(raw(path), { recursive: true, force: true }));
+  }
+
+  async freeBytes(path: ByteString): Promise<number> {
+    const stat = await guard(path, () => fs.statfs(raw(path)));
+    return stat.bavail * stat.bsize;
+  }
+
+  run(program: string, args: readonly string[], options: CommandOptions = {}): Promise<CommandResult> {
+    return new Promise((resolve, reject) => {
+      const child = spawn(program, [...args], {
+        cwd: options.folder,
+        env: { PATH: process.env.PATH, LANG: 'C.UTF-8', ...options.variables },
+        stdio: ['pipe', 'pipe', 'pipe'],
+        timeout: (options.timeoutSeconds ?? 3600) * 1000,
+      });
+      const output: Buffer[] = [];
+      const errors: Buffer[] = [];
+      child.stdout.on('data', (chunk: Buffer) => output.push(chunk));
+      child.stderr.on('data', (chunk: Buffer) => errors.push(chunk));
+      child.on('error', (error) =>
+        reject(
+          new EngineError(
+            'command-failed',
+            `${program} cannot be started: ${error.message}`,
+            `Install ${program} on the server.`,
+            { cause: error },
+          ),
+        ),
+      );
+      child.on('close', (code, signal) =>
+        resolve({
+          code: code ?? 1,
+          output: Buffer.concat(output).toString('latin1'),
+          errors: Buffer.concat(errors).toString() + (signal ? `ended by ${signal}` : ''),
+        }),
+      );
+      child.stdin.on('error', () => undefined);
+      child.stdin.end(options.input);
+    });
+  }
+}
+
+async function guard<T>(path: ByteString, act: () => Promise<T>): Promise<T> {
+  try {
+    return await act();
+  } catch (error) {
+    throw fileError(error, showPath(path));
+  }
+}

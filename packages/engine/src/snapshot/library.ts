@@ -1,0 +1,166 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { type Change, SnapshotManifest } from '@tessarion/core';
+import { type Collected, PackStore } from '../blobs/pack-store.js';
+import { EngineError, fileError, messageOf } from '../errors.js';
+import { walkTree } from './read-tree.js';
+import { blockList } from './row-image.js';
+
+/** A blob that a snapshot names and that is gone or damaged, with what it held. */
+export interface Damage {
+  readonly hash: string;
+  readonly holds: string;
+  readonly message: string;
+}
+
+/** The snapshots and baselines of one site: manifests, and the blobs they name. */
+export class SnapshotLibrary {
+  readonly store: PackStore;
+  readonly #folder: string;
+
+  constructor(folder: string, key: Buffer) {
+    this.#folder = folder;
+    this.store = new PackStore(folder, key);
+  }
+
+  #path(id: string): string {
+    return join(this.#folder, 'manifests', `${id}.json`);
+  }
+
+  /** Stores a manifest, on the disk before it appears under its name; its blobs must be in the store already. */
+  async save(manifest: SnapshotManifest): Promise<void> {
+    const path = this.#path(manifest.id);
+    try {
+      await fs.mkdir(join(this.#folder, 'manifests'), { recursive: true, mode: 0o700 });
+      const file = await fs.open(`${path}.new`, 'w', 0o600);
+      await file.writeFile(`${JSON.stringify(manifest, null, 1)}\n`);
+      await file.datasync();
+      await file.close();
+      await fs.rename(`${path}.new`, path);
+    } catch (error) {
+      throw fileError(error, path);
+    }
+  }
+
+  async load(id: string): Promise<SnapshotManifest> {
+    try {
+      return SnapshotManifest.parse(JSON.parse(await fs.readFile(this.#path(id), 'utf8')));
+    } catch (error) {
+      throw new EngineError(
+        'blob-missing',
+        `The manifest of snapshot ${id} cannot be read: ${messageOf(error)}`,
+        'Restore the store from a backup, or take the snapshot again.',
+        { cause: error },
+      );
+    }
+  }
+
+  async manifests(): Promise<string[]> {
+    const names = await fs.readdir(join(this.#folder, 'manifests')).catch(() => [] as string[]);
+    return names.filter((name) => name.endsWith('.json')).map((name) => name.slice(0, -5));
+  }
+
+  /** Every blob that a manifest names, with what it holds. */
+  async *blobsOf(manifest: SnapshotManifest): AsyncGenerator<{ hash: string; holds: string }> {
+    for (const database of manifest.databases) {
+      yield { hash: database.schemaBefore, holds: `schema of database ${database.name}` };
+      yield { hash: database.schemaAfter, holds: `schema of database ${database.name}` };
+      for (const table of database.tables) {
+        if (table.blocks === undefined) continue;
+        yield { hash: table.blocks, holds: `list of rows of ${table.schema}.${table.name}` };
+        for (const block of await blockList(this.store, table))
+          yield { hash: block.hash, holds: `rows of ${table.schema}.${table.name}` };
+      }
+    }
+    for (const root of manifest.roots) {
+      yield { hash: root.tree, holds: `folder listing of root ${root.name}` };
+      for await (const { path, entry } of walkTree(this.store, root)) {
+        if (entry.type === 'folder') yield { hash: entry.tree, holds: `folder listing ${path}` };
+        if (entry.type === 'file') for (const hash of entry.pieces) yield { hash, holds: `file ${path}` };
+      }
+    }
+  }
+
+  /** Reads every blob of a snapshot again. @returns what is damaged; empty when it is whole */
+  async verify(manifest: SnapshotManifest): Promise<Damage[]> {
+    this.store.refresh();
+    const damaged: Damage[] = [];
+    const seen = new Set<string>();
+    try {
+      for await (const { hash, holds } of this.blobsOf(manifest)) {
+        if (seen.has(hash)) continue;
+        seen.add(hash);
+        try {
+          await this.store.get(hash);
+        } catch (error) {
+          damaged.push({ hash, holds, message: messageOf(error) });
+        }
+      }
+    } catch (error) {
+      // A damaged listing hides what lies below it; the listing itself has been named above or is named here.
+      if (damaged.length === 0) damaged.push({ hash: '', holds: 'a listing', message: messageOf(error) });
+    }
+    return damaged;
+  }
+
+  #changesPath(id: string): string {
+    return join(this.#folder, 'changes', `${id}.jsonl`);
+  }
+
+  /** Stores a change set, one change a line, on the disk before it appears under its name. */
+  async saveChanges(id: string, changes: AsyncIterable<Change> | Iterable<Change>): Promise<void> {
+    const path = this.#changesPath(id);
+    try {
+      await fs.mkdir(join(this.#folder, 'changes'), { recursive: true, mode: 0o700 });
+      const file = await fs.open(`${path}.new`, 'w', 0o600);
+      let lines = '';
+      for await (const change of changes) {
+        lines += `${JSON.stringify(change)}\n`;
+        if (lines.length < 1 << 20) continue;
+        await file.write(lines, null, 'utf8');
+        lines = '';
+      }
+      await file.write(lines, null, 'utf8');
+      await file.datasync();
+      await file.close();
+      await fs.rename(`${path}.new`, path);
+    } catch (error) {
+      throw fileError(error, path);
+    }
+  }
+
+  async *readChanges(id: string): AsyncGenerator<Change> {
+    const file = await fs.open(this.#changesPath(id)).catch((error: unknown) => {
+      throw new EngineError(
+        'blob-missing',
+        `The change set ${id} cannot be read: ${messageOf(error)}`,
+        'It may have been removed by retention.',
+        { cause: error },
+      );
+    });
+    for await (const line of file.readLines()) yield JSON.parse(line) as Change;
+  }
+
+  async #blobsOfChanges(keep: Set<string>): Promise<void> {
+    for (const name of await fs.readdir(join(this.#folder, 'changes')).catch(() => [] as string[])) {
+      if (!name.endsWith('.jsonl')) continue;
+      for await (const change of this.readChanges(name.slice(0, -6))) {
+        if (change.part !== 'file') continue;
+        for (const state of [change.before, change.after])
+          if (state.type === 'file') for (const hash of state.pieces) keep.add(hash);
+      }
+    }
+  }
+
+  /** Removes a manifest and frees the blobs that no other manifest names. */
+  async remove(id: string, sparedSince: Date): Promise<Collected> {
+    await fs.rm(this.#path(id), { force: true });
+    this.store.refresh();
+    const keep = new Set<string>();
+    for (const other of await this.manifests()) {
+      for await (const { hash } of this.blobsOf(await this.load(other))) keep.add(hash);
+    }
+    await this.#blobsOfChanges(keep);
+    return this.store.collect(keep, sparedSince);
+  }
+}

@@ -1,0 +1,108 @@
+import { type ByteString, readLine, toBytes } from '@tessarion/core';
+import { profileName } from '../database/site-database.js';
+import { type Environment, layout } from '../environment/environment.js';
+
+/** A place in a copy that still leads to its source. */
+export interface Trace {
+  /** Names the trace when it is accepted: `PLACE:WHAT`. */
+  readonly name: string;
+  readonly where: string;
+  readonly what: TraceKind;
+}
+
+export type TraceKind = 'database-name' | 'database-login' | 'database-password' | 'root-path' | 'secret';
+
+export const TRACE_WORDS: Record<TraceKind, string> = {
+  'database-name': "the source's database name",
+  'database-login': "the source's database login",
+  'database-password': "the source's database password",
+  'root-path': "a path into the source's folder",
+  secret: "one of the source's secrets",
+};
+
+const MIN_NEEDLE = 6;
+const LIMIT = 200;
+
+/** Looks for what would let a copy reach its source: in every file and row on its way in. */
+export class TraceFinder {
+  readonly #needles: { text: ByteString; buffer: Buffer; what: TraceKind }[] = [];
+  readonly #search: RegExp | undefined;
+  readonly found: Trace[] = [];
+
+  constructor(source: Environment) {
+    const add = (what: TraceKind, text: string): void => {
+      if (text.length >= MIN_NEEDLE && !this.#needles.some((one) => one.text === toBytes(text))) {
+        this.#needles.push({ what, text: toBytes(text), buffer: Buffer.from(text) });
+      }
+    };
+    for (const { login } of source.databases) {
+      add('database-password', login.password);
+      add('database-name', login.database);
+      add('database-login', login.user);
+    }
+    add('root-path', source.folder);
+    add('root-path', layout.trees(source.folder));
+    for (const root of source.place.roots) add('root-path', root.path);
+    for (const setting of source.profile?.settings ?? [])
+      if (setting.secret) add('secret', source.settings.get(setting.name) ?? '');
+    const patterns = this.#needles.map((one) => one.text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
+    this.#search = patterns.length > 0 ? new RegExp(patterns.join('|'), 'g') : undefined;
+  }
+
+  #note(place: string, where: string, what: TraceKind): void {
+    const name = `${place}:${what}`;
+    if (this.found.length < LIMIT && !this.found.some((trace) => trace.name === name))
+      this.found.push({ name, where, what });
+  }
+
+  inFile(path: ByteString, content: Buffer): void {
+    for (const needle of this.#needles) {
+      for (let at = content.indexOf(needle.buffer); at !== -1; at = content.indexOf(needle.buffer, at + 1)) {
+        if (
+          !isWhole(
+            content.toString('latin1', Math.max(0, at - 1), at),
+            content.toString('latin1', at + needle.buffer.length, at + needle.buffer.length + 1),
+          )
+        )
+          continue;
+        const line = content.subarray(0, at).toString('latin1').split('\n').length;
+        const shown = Buffer.from(path, 'latin1').toString();
+        this.#note(shown, `file ${shown}, line ${line}`, needle.what);
+        break;
+      }
+    }
+  }
+
+  inRows(
+    table: { schema: string; name: string },
+    columns: readonly string[],
+    keyColumns: readonly number[],
+    lines: ByteString,
+  ): void {
+    if (!this.#search) return;
+    this.#search.lastIndex = 0;
+    for (let hit = this.#search.exec(lines); hit; hit = this.#search.exec(lines)) {
+      if (!isWhole(lines[hit.index - 1] ?? '', lines[hit.index + hit[0].length] ?? '')) continue;
+      const start = lines.lastIndexOf('\n', hit.index) + 1;
+      const end = lines.indexOf('\n', hit.index);
+      const column = columns[lines.slice(start, hit.index).split('\t').length - 1] ?? '?';
+      const row = readLine(lines.slice(start, end));
+      const key = keyColumns.map((index) => `${columns[index]} ${row[index]}`).join(', ');
+      const needle = this.#needles.find((one) => one.text === hit[0]);
+      const label = profileName(table);
+      this.#note(
+        `${label}.${column}`,
+        `table ${label}, ${key || 'a row'}, column ${column}`,
+        needle?.what ?? 'root-path',
+      );
+    }
+  }
+
+  /** What was found and nobody accepted by name. */
+  unsettled(accepted: readonly string[]): Trace[] {
+    return this.found.filter((trace) => !accepted.includes(trace.name));
+  }
+}
+
+/** A name is found only as a whole: not as a part of a longer word. */
+const isWhole = (before: string, after: string): boolean => !/[A-Za-z0-9_]/.test(before) && !/[A-Za-z0-9_]/.test(after);
