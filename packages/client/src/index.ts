@@ -1,1 +1,2 @@
-export {};
+export * from './client.js';
+export * from './events.js';

@@ -1,1 +1,4 @@
-export {};
+export * from './endpoint.js';
+export * from './endpoints.js';
+export * from './openapi.js';
+export * from './shapes.js';

@@ -69,9 +69,9 @@ export function endsName(text: ByteString, end: number): boolean {
       return !isWord(encoded) && encoded !== 46 && encoded !== 64 && encoded !== 126;
     }
     case '\\': {
-      const escape = /^\\+u([0-9A-Fa-f]{4})/.exec(text.slice(end, end + 14));
-      if (!escape) return true;
-      const unit = Number.parseInt(escape[1] as string, 16);
+      const unit16 = /^\\+u([0-9A-Fa-f]{4})/.exec(text.slice(end, end + 14));
+      if (!unit16) return true;
+      const unit = Number.parseInt(unit16[1] as string, 16);
       return !isWord(unit) && unit !== 46 && unit !== 64 && unit !== 126 && unit !== 58;
     }
     default:

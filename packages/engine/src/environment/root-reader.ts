@@ -166,14 +166,7 @@ export function canonicalLink(
   target: ByteString,
 ): ByteString {
   if (!target.startsWith('/')) {
-    const resolved = [...path.split('/').slice(0, -1), ...target.split('/')].reduce<string[] | undefined>(
-      (stack, part) => {
-        if (!stack || part === '.' || part === '') return stack;
-        return part === '..' ? (stack.length === 0 ? undefined : stack.slice(0, -1)) : [...stack, part];
-      },
-      [],
-    );
-    if (resolved) return target;
+    if (staysInside(path, target)) return target;
   } else if (environment.profile?.links === 'rewrite') {
     const result = rewriter.canonicalise(target);
     if (result.value.startsWith('~tsr.r.')) return result.value;
@@ -183,6 +176,17 @@ export function canonicalLink(
     `The link ${showPath(path)} leads to ${showPath(target)}, which a copy may not share with ${environment.path}.`,
     'Make it a link relative to the root, let the profile say "links: rewrite", or leave the path out.',
   );
+}
+
+/** Whether a relative link, followed from where it stands, stays below the root. */
+function staysInside(path: ByteString, target: ByteString): boolean {
+  let depth = path.split('/').length - 1;
+  for (const part of target.split('/')) {
+    if (part === '..') depth--;
+    else if (part !== '.' && part !== '') depth++;
+    if (depth < 0) return false;
+  }
+  return true;
 }
 
 /** Runs a job for each entry, several at once, and stops at the first failure. */

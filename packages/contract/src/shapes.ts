@@ -1,0 +1,204 @@
+import { DataClass, EnvironmentKind, MAX_NAME_LENGTH, NAME_PATTERN } from '@tessarion/core';
+import { z } from 'zod';
+
+/** Building blocks of requests and responses. Times are RFC 3339 in UTC; sizes are bytes. */
+
+export const Name = z.string().max(MAX_NAME_LENGTH, `at most ${MAX_NAME_LENGTH} characters`).regex(NAME_PATTERN, 'use lower-case letters, digits and single dashes, beginning with a letter');
+export const EnvironmentPath = z.string().regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment').max(80);
+export const Id = z.string().regex(/^[a-z]{1,3}-[0-9a-z]{10}$/, 'not an id');
+export const Time = z.iso.datetime();
+export const BaseUrl = z.string().max(200).regex(/^https?:\/\/[a-z0-9.-]+(?::\d{1,5})?(?:\/[A-Za-z0-9._~/-]*)?$/, 'write a base URL such as https://shop.example');
+
+export const Person = z.object({ id: Id, name: z.string(), mail: z.string() });
+export type Person = z.infer<typeof Person>;
+
+export const SentencePiece = z.object({ text: z.string(), tone: z.enum(['plain', 'strong', 'path', 'needs-you']) });
+export const Sentence = z.array(SentencePiece);
+
+export const EnvironmentState = z.enum(['not-reached', 'failed', 'working', 'frozen', 'drifted', 'in-step']);
+export type EnvironmentState = z.infer<typeof EnvironmentState>;
+
+export const TransferKind = z.enum(['adopt', 'clone', 'push', 'reset', 'restore', 'undo', 'snapshot', 'remove']);
+export type TransferKind = z.infer<typeof TransferKind>;
+
+/** `undone`: a later transfer took it back, or a failed check did; `remains` tells what could not be taken back. */
+export const TransferState = z.enum(['waiting', 'running', 'stopping', 'done', 'failed', 'stopped', 'undone']);
+export type TransferState = z.infer<typeof TransferState>;
+
+export const Problem = z.object({
+  type: z.string(),
+  title: z.string(),
+  status: z.number().int(),
+  detail: z.string(),
+  next: z.string().optional(),
+  fields: z.array(z.object({ path: z.string(), message: z.string() })).optional(),
+});
+export type Problem = z.infer<typeof Problem>;
+
+export const Check = z.object({
+  name: z.string(),
+  state: z.enum(['passed', 'warning', 'failed']),
+  message: z.string(),
+  remedy: z.string().optional(),
+});
+export type Check = z.infer<typeof Check>;
+
+export const Progress = z.object({
+  step: z.string(),
+  files: z.number(),
+  rows: z.number(),
+  bytes: z.number(),
+  /** Expected bytes, where past runs or measured sizes tell. */
+  totalBytes: z.number().nullable(),
+});
+export type Progress = z.infer<typeof Progress>;
+
+export const Step = z.object({
+  name: z.string(),
+  title: z.string(),
+  state: z.enum(['coming', 'running', 'done', 'failed']),
+  startedAt: Time.nullable(),
+  endedAt: Time.nullable(),
+  detail: z.string().nullable(),
+});
+export type Step = z.infer<typeof Step>;
+
+export const Amount = z.object({ count: z.number().int(), kind: z.string(), plural: z.string() });
+
+export const Transfer = z.object({
+  id: Id,
+  kind: TransferKind,
+  state: TransferState,
+  from: z.string().nullable(),
+  onto: z.string(),
+  site: z.string(),
+  sentence: Sentence,
+  person: z.string(),
+  createdAt: Time,
+  startedAt: Time.nullable(),
+  endedAt: Time.nullable(),
+  progress: Progress.nullable(),
+  /** 1 is next; null when it is not waiting. */
+  placeInLine: z.number().int().nullable(),
+  failure: z.object({ message: z.string(), next: z.string() }).nullable(),
+  undoOf: Id.nullable(),
+  undoneBy: Id.nullable(),
+  canUndo: z.boolean(),
+  canStop: z.boolean(),
+  acknowledged: z.boolean(),
+});
+export type Transfer = z.infer<typeof Transfer>;
+
+export const WrittenItem = z.object({ kind: z.string(), title: z.string(), change: z.enum(['new', 'changed', 'deleted']), detail: z.string() });
+
+export const TransferDetail = Transfer.extend({
+  steps: z.array(Step),
+  checks: z.array(Check),
+  warnings: z.array(z.string()),
+  written: z.array(Amount),
+  items: z.array(WrittenItem),
+  remains: z.array(z.string()),
+  files: z.number(),
+  rows: z.number(),
+  bytes: z.number(),
+  forecast: Id.nullable(),
+  log: z.array(z.object({ at: Time, text: z.string() })),
+});
+export type TransferDetail = z.infer<typeof TransferDetail>;
+
+export const Environment = z.object({
+  path: EnvironmentPath,
+  site: z.string(),
+  name: z.string(),
+  kind: EnvironmentKind,
+  state: EnvironmentState,
+  /** What the state means, in words; empty when there is nothing to say. */
+  reason: z.string(),
+  addresses: z.array(z.object({ name: z.string(), url: z.string() })),
+  editorsUrl: z.string().nullable(),
+  madeFrom: z.string().nullable(),
+  madeAt: Time,
+  /** When news from its source last came in; null for live. */
+  refreshedAt: Time.nullable(),
+  size: z.object({ files: z.number(), fileBytes: z.number(), rows: z.number(), databaseBytes: z.number() }).nullable(),
+  server: z.string(),
+  hasGate: z.boolean(),
+  databases: z.array(z.string()),
+  roots: z.array(z.object({ name: z.string(), path: z.string() })),
+  /** Items that wait to go up from here, and that live changed itself, as the last forecast found them. */
+  drift: z.object({ up: z.number().int(), down: z.number().int(), at: Time }).nullable(),
+  running: Transfer.nullable(),
+  last: Transfer.nullable(),
+});
+export type Environment = z.infer<typeof Environment>;
+
+export const Site = z.object({ name: z.string(), client: z.string(), profile: z.string().nullable(), profileVersion: z.number().int().nullable(), timeZone: z.string(), environments: z.array(Environment) });
+export type Site = z.infer<typeof Site>;
+
+export const Login = z.object({ environment: EnvironmentPath, gate: z.object({ user: z.string(), password: z.string() }).nullable() });
+
+export const ForecastItem = z.object({
+  id: z.string(),
+  kind: z.string(),
+  title: z.string(),
+  key: z.string(),
+  part: z.string(),
+  change: z.enum(['new', 'changed', 'deleted']),
+  /** Names of the fields that are written. */
+  fields: z.array(z.object({ name: z.string(), before: z.string().nullable(), after: z.string().nullable() })),
+  outcome: z.enum(['written', 'kept']),
+  overwrites: z.boolean(),
+  reason: z.string(),
+  hash: z.string(),
+});
+export type ForecastItem = z.infer<typeof ForecastItem>;
+
+export const ForecastPart = z.object({ name: z.string(), type: z.enum(['table', 'area']), inserted: z.number().int(), updated: z.number().int(), deleted: z.number().int(), bytes: z.number() });
+
+export const Forecast = z.object({
+  id: Id,
+  state: z.enum(['computing', 'ready', 'failed']),
+  from: z.string(),
+  onto: z.string(),
+  snapshot: Id.nullable(),
+  createdAt: Time,
+  failure: z.object({ message: z.string(), next: z.string() }).nullable(),
+  sentence: Sentence,
+  button: z.string(),
+  written: z.array(Amount),
+  kept: z.array(Amount),
+  neverMoves: z.array(z.object({ table: z.string(), because: z.string() })),
+  lost: z.array(Amount),
+  parts: z.array(ForecastPart),
+  checks: z.array(Check),
+  estimateSeconds: z.number().nullable(),
+  holdMilliseconds: z.number().nullable(),
+  baselineAt: Time.nullable(),
+  fingerprint: z.string(),
+  itemCount: z.number().int(),
+});
+export type Forecast = z.infer<typeof Forecast>;
+
+export const Snapshot = z.object({
+  id: Id,
+  environment: z.string(),
+  site: z.string(),
+  kind: EnvironmentKind,
+  takenAt: Time,
+  reason: z.string(),
+  files: z.number(),
+  rows: z.number(),
+  bytes: z.number(),
+  addedBytes: z.number(),
+  verifiedAt: Time.nullable(),
+  damage: z.array(z.object({ hash: z.string(), holds: z.string(), message: z.string() })),
+});
+export type Snapshot = z.infer<typeof Snapshot>;
+
+export const ProfileVersion = z.object({ name: z.string(), version: z.number().int(), title: z.string(), createdAt: Time, person: z.string(), sites: z.array(z.string()) });
+
+export const Server = z.object({ name: z.string(), folder: z.string(), baseDomain: z.string(), database: z.string(), reached: z.boolean(), freeBytes: z.number().nullable() });
+
+export const Token = z.object({ id: Id, name: z.string(), createdAt: Time, expiresAt: Time.nullable(), lastUsedAt: Time.nullable() });
+
+export { DataClass, EnvironmentKind };

@@ -1,0 +1,81 @@
+import { createCipheriv, createDecipheriv, createHash, createHmac, randomBytes } from 'node:crypto';
+import * as fs from 'node:fs/promises';
+import { join, resolve } from 'node:path';
+
+/** The service's own folder: keys, blob stores, run-time files and, where it is private, the records' cluster. */
+export class DataFolder {
+  private constructor(
+    readonly path: string,
+    readonly keys: Keys,
+  ) {}
+
+  static async open(path: string): Promise<DataFolder> {
+    const absolute = resolve(path);
+    for (const folder of ['', 'run', 'stores', 'memories']) await fs.mkdir(join(absolute, folder), { recursive: true, mode: folder === '' ? 0o711 : 0o700 });
+    return new DataFolder(absolute, await Keys.open(join(absolute, 'master.key')));
+  }
+
+  get cluster(): string {
+    return join(this.path, 'records');
+  }
+  store(site: string): string {
+    return join(this.path, 'stores', site);
+  }
+  memory(environmentPath: string): string {
+    return join(this.path, 'memories', `${environmentPath.replace('/', '--')}.json`);
+  }
+  run(name: string): string {
+    return join(this.path, 'run', name);
+  }
+}
+
+/** Secrets at rest: AES-256-GCM under a key that lies outside the records. */
+export class Keys {
+  readonly #master: Buffer;
+
+  private constructor(master: Buffer) {
+    this.#master = master;
+  }
+
+  static async open(file: string): Promise<Keys> {
+    try {
+      await fs.writeFile(file, randomBytes(32).toString('hex'), { flag: 'wx', mode: 0o600 });
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
+    }
+    return new Keys(Buffer.from((await fs.readFile(file, 'utf8')).trim(), 'hex'));
+  }
+
+  /** A key for one purpose, derived from the master key. */
+  derive(purpose: string): Buffer {
+    return createHmac('sha256', this.#master).update(purpose).digest();
+  }
+
+  encrypt(text: string): string {
+    const nonce = randomBytes(12);
+    const cipher = createCipheriv('aes-256-gcm', this.derive('secrets'), nonce);
+    const sealed = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
+    return Buffer.concat([nonce, cipher.getAuthTag(), sealed]).toString('base64');
+  }
+
+  decrypt(sealed: string): string {
+    const bytes = Buffer.from(sealed, 'base64');
+    const decipher = createDecipheriv('aes-256-gcm', this.derive('secrets'), bytes.subarray(0, 12));
+    decipher.setAuthTag(bytes.subarray(12, 28));
+    return Buffer.concat([decipher.update(bytes.subarray(28)), decipher.final()]).toString('utf8');
+  }
+}
+
+/** One-way form of a random secret, for looking it up. */
+export const hashSecret = (secret: string): string => createHash('sha256').update(secret).digest('hex');
+
+export const newSecret = (prefix: string): string => `${prefix}_${randomBytes(24).toString('base64url')}`;
+
+const DIGITS = '0123456789abcdefghjkmnpqrstvwxyz';
+
+/** A short id such as `t-8k2m4q9x1c`, safe to say aloud and to type. */
+export function newId(prefix: string): string {
+  let id = '';
+  for (const byte of randomBytes(10)) id += DIGITS[byte & 31];
+  return `${prefix}-${id}`;
+}

@@ -1,0 +1,49 @@
+import type { Problem } from '@tessarion/contract';
+import { EngineError } from '@tessarion/engine';
+
+/** Every kind of refusal or failure that the interface knows; `type` is stable. */
+const KINDS = {
+  'not-signed-in': [401, 'Not signed in'],
+  'not-allowed': [403, 'Not allowed'],
+  'not-found': [404, 'Not found'],
+  invalid: [400, 'Invalid request'],
+  'lane-closed': [409, 'This way is closed'],
+  'not-confirmed': [409, 'Not confirmed'],
+  taken: [409, 'Already taken'],
+  conflict: [409, 'Not possible now'],
+  outdated: [409, 'Outdated'],
+  'checks-failed': [409, 'A check failed'],
+  'too-many-tries': [429, 'Too many tries'],
+  failed: [500, 'Failed'],
+} as const;
+
+export type ProblemKind = keyof typeof KINDS;
+
+/** A refusal with a plain reason and a next step. */
+export class ProblemError extends Error {
+  override readonly name = 'ProblemError';
+
+  constructor(
+    readonly kind: ProblemKind,
+    detail: string,
+    readonly next: string,
+    readonly fields?: Problem['fields'],
+  ) {
+    super(detail);
+  }
+
+  get status(): number {
+    return KINDS[this.kind][0];
+  }
+
+  toProblem(): Problem {
+    const [status, title] = KINDS[this.kind];
+    return { type: `tessarion:${this.kind}`, title, status, detail: this.message, next: this.next, ...(this.fields ? { fields: this.fields } : {}) };
+  }
+}
+
+/** What a failed transfer tells people, from anything that was thrown. */
+export function failureOf(error: unknown): { message: string; next: string } {
+  if (error instanceof EngineError || error instanceof ProblemError) return { message: error.message, next: error.next };
+  return { message: `Something unexpected happened: ${error instanceof Error ? error.message : String(error)}`, next: 'Look at the worker’s log; the transfer can be started again.' };
+}

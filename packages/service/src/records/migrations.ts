@@ -1,0 +1,198 @@
+import type { Knex } from 'knex';
+
+/** The records' schema, step by step; only ever appended to. */
+const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
+  '001_first': async (knex) => {
+    await knex.schema
+      .createTable('installation', (t) => {
+        t.text('name').primary();
+        t.text('value').notNullable();
+      })
+      .createTable('person', (t) => {
+        t.text('id').primary();
+        t.text('name').notNullable();
+        t.text('mail').notNullable().unique();
+        t.text('password_hash').notNullable();
+        t.timestamp('created_at').notNullable();
+      })
+      .createTable('session', (t) => {
+        t.text('hash').primary();
+        t.text('person_id').notNullable().references('person.id').onDelete('CASCADE');
+        t.timestamp('created_at').notNullable();
+        t.timestamp('expires_at').notNullable();
+      })
+      .createTable('token', (t) => {
+        t.text('id').primary();
+        t.text('person_id').notNullable().references('person.id').onDelete('CASCADE');
+        t.text('name').notNullable();
+        t.text('hash').notNullable().unique();
+        t.timestamp('created_at').notNullable();
+        t.timestamp('expires_at');
+        t.timestamp('last_used_at');
+      })
+      .createTable('server', (t) => {
+        t.text('name').primary();
+        t.text('machine').notNullable();
+        t.text('folder').notNullable();
+        t.text('base_domain').notNullable();
+        t.jsonb('web_host').notNullable();
+        t.jsonb('database').notNullable();
+        t.text('database_password').notNullable();
+      })
+      .createTable('profile', (t) => {
+        t.text('name').notNullable();
+        t.integer('version').notNullable();
+        t.text('title').notNullable();
+        t.text('text').notNullable();
+        t.timestamp('created_at').notNullable();
+        t.text('person').notNullable();
+        t.primary(['name', 'version']);
+      })
+      .createTable('site', (t) => {
+        t.text('name').primary();
+        t.text('client').notNullable();
+        t.text('time_zone').notNullable();
+        t.text('profile');
+        t.text('server').notNullable().references('server.name');
+        t.timestamp('created_at').notNullable();
+        t.specificType('position', 'bigint generated always as identity');
+      })
+      .createTable('environment', (t) => {
+        t.text('path').primary();
+        t.text('site').notNullable().references('site.name');
+        t.text('name').notNullable();
+        t.text('kind').notNullable();
+        t.text('status').notNullable();
+        t.text('server').notNullable().references('server.name');
+        t.text('folder').notNullable();
+        t.jsonb('addresses').notNullable();
+        t.jsonb('roots').notNullable();
+        t.text('databases').notNullable();
+        t.text('settings').notNullable();
+        t.text('gate');
+        t.text('made_from');
+        t.timestamp('made_at').notNullable();
+        t.timestamp('refreshed_at');
+        t.jsonb('size');
+        t.jsonb('drift');
+        t.integer('epoch').notNullable().defaultTo(0);
+      })
+      .createTable('baseline', (t) => {
+        t.text('lower').notNullable();
+        t.text('upper').notNullable();
+        t.text('lower_manifest').notNullable();
+        t.text('upper_manifest').notNullable();
+        t.jsonb('left_out').notNullable();
+        t.timestamp('created_at').notNullable();
+        t.primary(['lower', 'upper']);
+      })
+      .createTable('transfer', (t) => {
+        t.text('id').primary();
+        t.text('kind').notNullable();
+        t.text('state').notNullable().index();
+        t.text('from_path');
+        t.text('onto_path').notNullable().index();
+        t.text('site').notNullable().index();
+        t.jsonb('sentence').notNullable();
+        t.text('person').notNullable();
+        t.timestamp('created_at').notNullable().index();
+        t.timestamp('started_at');
+        t.timestamp('ended_at');
+        t.jsonb('progress');
+        t.jsonb('failure');
+        t.text('undo_of');
+        t.text('undone_by');
+        t.boolean('acknowledged').notNullable().defaultTo(false);
+        t.boolean('stop_asked').notNullable().defaultTo(false);
+        t.text('input').notNullable();
+        t.text('data').notNullable();
+        t.jsonb('checks').notNullable().defaultTo('[]');
+        t.jsonb('warnings').notNullable().defaultTo('[]');
+        t.jsonb('written').notNullable().defaultTo('[]');
+        t.jsonb('items').notNullable().defaultTo('[]');
+        t.jsonb('remains').notNullable().defaultTo('[]');
+        t.jsonb('totals').notNullable().defaultTo('{"files":0,"rows":0,"bytes":0}');
+        t.text('forecast');
+        t.text('worker');
+      })
+      .createTable('transfer_step', (t) => {
+        t.text('transfer_id').notNullable().references('transfer.id').onDelete('CASCADE');
+        t.integer('position').notNullable();
+        t.text('name').notNullable();
+        t.text('title').notNullable();
+        t.text('state').notNullable();
+        t.timestamp('started_at');
+        t.timestamp('ended_at');
+        t.text('detail');
+        t.primary(['transfer_id', 'position']);
+      })
+      .createTable('transfer_log', (t) => {
+        t.specificType('id', 'bigint generated always as identity primary key');
+        t.text('transfer_id').notNullable().references('transfer.id').onDelete('CASCADE').index();
+        t.timestamp('at').notNullable();
+        t.text('text').notNullable();
+      })
+      .createTable('forecast', (t) => {
+        t.text('id').primary();
+        t.text('state').notNullable();
+        t.text('from_path').notNullable();
+        t.text('onto_path').notNullable();
+        t.text('snapshot');
+        t.text('person').notNullable();
+        t.timestamp('created_at').notNullable();
+        t.jsonb('failure');
+        t.jsonb('result');
+      })
+      .createTable('forecast_item', (t) => {
+        t.text('forecast_id').notNullable().references('forecast.id').onDelete('CASCADE');
+        t.integer('position').notNullable();
+        t.jsonb('item').notNullable();
+        t.primary(['forecast_id', 'position']);
+      })
+      .createTable('snapshot', (t) => {
+        t.text('id').primary();
+        t.text('site').notNullable().index();
+        t.text('environment').notNullable();
+        t.text('kind').notNullable();
+        t.timestamp('taken_at').notNullable();
+        t.text('reason').notNullable();
+        t.bigInteger('files').notNullable();
+        t.bigInteger('rows').notNullable();
+        t.bigInteger('bytes').notNullable();
+        t.bigInteger('added_bytes').notNullable();
+        t.timestamp('verified_at');
+        t.jsonb('damage').notNullable().defaultTo('[]');
+      })
+      .createTable('event', (t) => {
+        t.specificType('id', 'bigint generated always as identity primary key');
+        t.timestamp('at').notNullable();
+        t.jsonb('data').notNullable();
+      })
+      .createTable('idempotency', (t) => {
+        t.text('key').notNullable();
+        t.text('person').notNullable();
+        t.text('request').notNullable();
+        t.integer('status').notNullable();
+        t.text('response').notNullable();
+        t.timestamp('created_at').notNullable();
+        t.primary(['key', 'person']);
+      })
+      .createTable('worker', (t) => {
+        t.specificType('id', 'integer generated always as identity primary key');
+        t.text('name').notNullable();
+        t.text('machine').notNullable();
+        t.timestamp('started_at').notNullable();
+      });
+  },
+};
+
+/** Brings the records' schema up to date. */
+export async function migrate(knex: Knex): Promise<void> {
+  await knex.migrate.latest({
+    migrationSource: {
+      getMigrations: async () => Object.keys(MIGRATIONS),
+      getMigrationName: (name: string) => name,
+      getMigration: async (name: string) => ({ up: MIGRATIONS[name] as (knex: Knex) => Promise<void>, down: async () => undefined }),
+    },
+  });
+}
