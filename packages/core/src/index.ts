@@ -20,3 +20,4 @@ export * from './transfer/compare-files.js';
 export * from './transfer/compare-table.js';
 export * from './transfer/lanes.js';
 export * from './transfer/sentence.js';
+export * from './transfer/items.js';

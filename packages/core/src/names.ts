@@ -32,3 +32,6 @@ export function readEnvironmentPath(path: string): { site: string; environment: 
   if (parts.length !== 2 || !site || !environment || nameFault(site) || nameFault(environment)) return undefined;
   return { site, environment };
 }
+
+/** How an environment's folder and host are called: two dashes, which no name contains, keep the parts apart. */
+export const layoutName = (site: string, environment: string): string => `${site}--${environment}`;

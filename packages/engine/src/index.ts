@@ -1,7 +1,7 @@
 export * from './blobs/pack-store.js';
 export { connectTo, databaseError } from './database/connect.js';
 export * from './database/postgres-admin.js';
-export { PostgresView, runClient } from './database/postgres-view.js';
+export { PostgresView, readable, runClient } from './database/postgres-view.js';
 export * from './database/site-database.js';
 export * from './environment/environment.js';
 export * from './environment/list-root.js';
@@ -19,3 +19,4 @@ export * from './transfer/compare-push.js';
 export * from './transfer/copy-source.js';
 export * from './transfer/stage-tree.js';
 export * from './transfer/traces.js';
+export { advanceImage } from './snapshot/advance-image.js';

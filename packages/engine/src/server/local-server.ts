@@ -17,18 +17,26 @@ export class LocalServer implements ServerConnection {
     yield* this.#list(folder, '');
   }
 
+  async *listFolder(folder: ByteString): AsyncGenerator<TreeNode> {
+    if (!(await this.exists(folder))) return;
+    for (const node of await this.#read(folder, '')) yield node;
+  }
+
   async *#list(folder: ByteString, below: ByteString): AsyncGenerator<TreeNode> {
+    for (const node of await this.#read(folder, below)) {
+      yield node;
+      if (node.type === 'folder') yield* this.#list(folder, node.path);
+    }
+  }
+
+  async #read(folder: ByteString, below: ByteString): Promise<TreeNode[]> {
     const here = below === '' ? folder : `${folder}/${below}`;
     const names = await guard(here, () => fs.readdir(raw(here), { encoding: 'buffer' }));
     const sorted = names.map((name) => bytes(name as unknown as Buffer)).sort();
     const nodes = await Promise.all(
       sorted.map((name) => this.#node(here, below === '' ? name : `${below}/${name}`, name)),
     );
-    for (const node of nodes) {
-      if (!node) continue;
-      yield node;
-      if (node.type === 'folder') yield* this.#list(folder, node.path);
-    }
+    return nodes.filter((node) => node !== undefined);
   }
 
   async #node(here: ByteString, path: ByteString, name: ByteString): Promise<TreeNode | undefined> {

@@ -29,6 +29,8 @@ export interface CommandOptions {
 /** A machine where environments live. All paths are absolute; byte strings where they come from a listing. */
 export interface ServerConnection {
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
+  /** The entries of one folder, in order; a folder that is not there has none. */
+  listFolder(folder: ByteString): AsyncIterable<TreeNode>;
   readFile(path: ByteString): Promise<Buffer>;
   /** Writes to a temporary name beside the target and renames it there. */
   writeFile(path: ByteString, content: Uint8Array, mode: number): Promise<void>;

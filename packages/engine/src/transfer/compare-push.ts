@@ -3,6 +3,7 @@ import {
   compareFilesForReplace,
   compareForReplace,
   type FileDifference,
+  type Profile,
   Rewriter,
   type RowDelete,
   type RowDifference,
@@ -13,13 +14,7 @@ import {
 import { connectTo } from '../database/connect.js';
 import { quoteName } from '../database/describe.js';
 import { PostgresView } from '../database/postgres-view.js';
-import {
-  type DatabaseLogin,
-  type DatabaseView,
-  fullName,
-  profileName,
-  type TableShape,
-} from '../database/site-database.js';
+import { type DatabaseLogin, type DatabaseView, fullName, profileName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import { type CanonicalTable, canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
 import { type HashMemory, type ListedFile, listAuthored } from '../environment/list-root.js';
@@ -241,14 +236,14 @@ async function* settleDeletions(
 ): AsyncGenerator<PushFinding> {
   if (deletions.length === 0) return;
   const referred = new Map<string, { table: string; count: number }>();
-  const column = shape.key.length === 1 ? (shape.key[0] as string) : undefined;
-  if (column !== undefined) {
+  const references = protectingReferences(plan.destination.profile, view.schema, shape);
+  if (references.length > 0) {
     const keys = deletions
       .map((one) => (one.change as RowDelete).key[0] ?? '')
       .map((key) => Buffer.from(key, 'latin1').toString());
     const client = await connectTo(login, 'read', 'compare');
     try {
-      for (const reference of protectingReferences(plan, view, shape, column)) {
+      for (const reference of references) {
         const quoted = reference.table.split('.').map(quoteName).join('.');
         const rows = await client.query<{ key: string; count: string }>(
           `SELECT ${quoteName(reference.column)}::text AS key, count(*)::text AS count FROM ${quoted} WHERE ${quoteName(reference.column)}::text = ANY($1) GROUP BY 1`,
@@ -277,33 +272,19 @@ async function* settleDeletions(
   }
 }
 
-/** Declared and profiled references from tables that are not authored. */
-export function protectingReferences(
-  plan: Pick<PushComparison, 'destination'>,
-  view: DatabaseView,
-  shape: TableShape,
-  column: string,
-): { table: string; column: string }[] {
-  const { profile } = plan.destination;
+/** Columns of tables that are not authored, and that refer to a table's single key column; declared, or in the profile. */
+export function protectingReferences(profile: Profile | undefined, schema: SchemaShape, shape: TableShape): { table: string; column: string }[] {
+  const [key, ...more] = shape.key;
+  if (key === undefined || more.length > 0) return [];
   const found = new Map<string, { table: string; column: string }>();
-  for (const table of view.schema.tables) {
-    for (const one of table.references) {
-      if (one.table === fullName(shape) && one.targetColumns.length === 1 && one.targetColumns[0] === column) {
-        found.set(`${fullName(table)}.${one.columns[0]}`, { table: fullName(table), column: one.columns[0] as string });
-      }
-    }
-    for (const reference of profile?.references ?? []) {
-      const [fromTable, fromColumn] = reference.from.split('.') as [string, string];
-      if (reference.to === `${profileName(shape)}.${column}` && fromTable === profileName(table))
-        found.set(`${fullName(table)}.${fromColumn}`, { table: fullName(table), column: fromColumn });
-    }
+  for (const table of schema.tables) {
+    const isAuthored = Object.keys(profile?.databases ?? {}).some((database) => rulesForTable(profile, database, profileName(table), []).class === 'authored');
+    if (isAuthored) continue;
+    const declared = table.references.filter((one) => one.table === fullName(shape) && one.targetColumns.length === 1 && one.targetColumns[0] === key).map((one) => one.columns[0] as string);
+    const profiled = (profile?.references ?? []).filter((one) => one.to === `${profileName(shape)}.${key}` && one.from.split('.')[0] === profileName(table)).map((one) => one.from.split('.')[1] as string);
+    for (const column of [...declared, ...profiled]) found.set(`${fullName(table)}.${column}`, { table: fullName(table), column });
   }
-  return [...found.values()].filter((one) => {
-    const table = view.schema.tables.find((candidate) => fullName(candidate) === one.table) as TableShape;
-    return Object.keys(profile?.databases ?? {}).every(
-      (database) => rulesForTable(profile, database, profileName(table), []).class !== 'authored',
-    );
-  });
+  return [...found.values()];
 }
 
 async function* compareRoot(plan: PushComparison, root: string, rewriter: Rewriter): AsyncGenerator<PushFinding> {

@@ -1,8 +1,8 @@
 import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile, toBytes } from '@tessarion/core';
-import type { PackStore } from '../blobs/pack-store.js';
+import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, layout } from '../environment/environment.js';
 import { listAuthored } from '../environment/list-root.js';
-import { eachOf, FileForm } from '../environment/root-reader.js';
+import { eachOf, FileForm, pieces } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
@@ -14,8 +14,6 @@ export interface StagedTree {
   readonly root: string;
   readonly from: ByteString;
   readonly to: ByteString;
-  /** Identities of the files of the tree in use when it was staged, to notice what is written to it until the switch. */
-  readonly seen: ReadonlyMap<ByteString, string>;
   readonly written: number;
   readonly remains: readonly Remain[];
 }
@@ -70,7 +68,6 @@ export async function stageTree(
       'Make a new forecast: the destination has changed since this one.',
     );
 
-  const seen = new Map<ByteString, string>();
   await server.remove(to);
   await server.makeFolder(to);
   await eachOf(foldersFirst(), 16, async (node) => {
@@ -95,44 +92,36 @@ export async function stageTree(
     }
     work.count({ files: 1 });
   }
-  return { root, from, to, seen, written: applied.size, remains };
+  return { root, from, to, written: applied.size, remains };
 
   async function* foldersFirst() {
     for await (const node of server.listTree(from)) {
       if (node.type === 'folder') await server.makeFolder(`${to}/${node.path}`, node.mode);
-      else {
-        seen.set(node.path, node.type === 'link' ? `link ${node.target}` : contentIdentity(node.identity));
-        yield node;
-      }
+      else yield node;
     }
   }
 }
 
-/** Hard links change a file's ctime; size, mtime and inode tell whether somebody wrote to it. */
-const contentIdentity = (identity: string): string => {
-  const [size, mtime, , inode] = identity.split('.');
-  return `${size}.${mtime}.${inode}`;
-};
+const inodeOf = (identity: string): string => identity.split('.')[3] as string;
 
 /**
- * Carries over what was written to the former tree since it was staged: new and changed files that the transfer
- * itself does not write. Called right before the switch and once more after it.
+ * Carries over what was written to the former tree since the new one was staged, but for the paths that the transfer
+ * writes itself. An unchanged file is the same file in both trees, so the trees alone tell what happened. Called
+ * right before the switch and once more after it.
  *
  * @returns the paths carried over
  */
-export async function carryOver(
-  environment: Environment,
-  staged: StagedTree,
-  changes: ReadonlySet<ByteString>,
-): Promise<ByteString[]> {
+export async function carryOver(environment: Environment, staged: Pick<StagedTree, 'from' | 'to'>, changes: ReadonlySet<ByteString>): Promise<ByteString[]> {
   const { server } = environment;
   const carried: ByteString[] = [];
-  const present = new Set<ByteString>();
+  const there = new Map<ByteString, string>();
+  for await (const node of server.listTree(staged.to)) if (node.type !== 'folder') there.set(node.path, node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity));
   for await (const node of server.listTree(staged.from)) {
     if (node.type === 'folder' || node.type === 'special') continue;
-    present.add(node.path);
-    const identity = node.type === 'link' ? `link ${node.target}` : contentIdentity(node.identity);
-    if (staged.seen.get(node.path) === identity || changes.has(node.path)) continue;
+    const mark = node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity);
+    const same = there.get(node.path) === mark;
+    there.delete(node.path);
+    if (same || changes.has(node.path)) continue;
     const to = `${staged.to}/${node.path}`;
     await server.makeFolder(to.split('/').slice(0, -1).join('/'));
     await server.remove(to);
@@ -140,10 +129,24 @@ export async function carryOver(
     else await server.makeHardLink(to, `${staged.from}/${node.path}`);
     carried.push(node.path);
   }
-  for (const path of staged.seen.keys()) {
-    if (present.has(path) || changes.has(path)) continue;
+  for (const path of there.keys()) {
+    if (changes.has(path)) continue;
     await server.remove(`${staged.to}/${path}`);
     carried.push(path);
   }
   return carried;
+}
+
+/** Stores the contents that file changes speak of, as one side has them, so that they can be written and undone. */
+export async function storeContents(environment: Environment, changes: readonly FileChange[], side: 'before' | 'after', writer: PackWriter): Promise<void> {
+  const rewriter = new Rewriter(environment.place);
+  const form = new FileForm(environment, rewriter);
+  for (const change of changes) {
+    if (change[side].type !== 'file') continue;
+    const root = environment.place.roots.find((one) => one.name === change.root)?.path as ByteString;
+    const content = await environment.server.readFile(`${root}/${change.path}`);
+    const canonical = form.canonicalise(change.path, areaOf(areasOf(environment.profile), change.path), content);
+    const hashes = await Promise.all(pieces(canonical).map((piece) => writer.put(piece)));
+    if (hashes.join() !== (change[side] as { pieces: readonly string[] }).pieces.join()) throw new EngineError('outdated', `${showPath(change.path)} in ${environment.path} changed while it was read.`, 'Make a new forecast.');
+  }
 }

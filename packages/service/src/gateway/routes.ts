@@ -1,0 +1,41 @@
+import * as fs from 'node:fs/promises';
+import type { DataFolder } from '../data-folder.js';
+import type { EnvironmentRecord, Environments } from '../records/environments.js';
+import type { OnRecords } from '../records/open.js';
+import type { Servers } from '../records/servers.js';
+
+/** What the gateway knows of one host name. */
+export interface Route {
+  readonly host: string;
+  readonly environment: string;
+  readonly kind: 'dev' | 'staging' | 'live';
+  readonly upstream: { readonly host: string; readonly port: number };
+  readonly gate: { readonly user: string; readonly password: string } | null;
+  readonly refreshedAt: string | null;
+  readonly console: string;
+}
+
+/** Writes the gateway's routes anew from the records; the gateway follows the file. */
+export async function publishRoutes(on: OnRecords, folder: DataFolder, environments: Environments, servers: Servers, consoleUrl: string): Promise<void> {
+  const all = await servers.list(on);
+  const routes = (await environments.list(on))
+    .filter((environment) => environment.status === 'ready')
+    .flatMap((environment) => routesOf(environment, all.find((server) => server.name === environment.server)?.web_host ?? { host: '127.0.0.1', port: 9 }, consoleUrl));
+  const path = folder.run('gateway-routes.json');
+  const temporary = `${path}.${process.pid}.${Date.now()}.new`;
+  await fs.writeFile(temporary, JSON.stringify(routes), { mode: 0o600 });
+  await fs.rename(temporary, path);
+}
+
+function routesOf(environment: EnvironmentRecord, upstream: Route['upstream'], consoleUrl: string): Route[] {
+  const hosts = new Set(environment.addresses.flatMap((address) => [address.host, ...address.aliases.map((alias) => alias.host)]));
+  return [...hosts].map((host) => ({
+    host,
+    environment: environment.path,
+    kind: environment.kind,
+    upstream,
+    gate: environment.gate,
+    refreshedAt: environment.refreshed_at?.toISOString() ?? null,
+    console: consoleUrl,
+  }));
+}

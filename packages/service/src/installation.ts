@@ -1,0 +1,47 @@
+import { pino } from 'pino';
+import { DataFolder } from './data-folder.js';
+import { GatewayControl } from './gateway/control.js';
+import { Environments } from './records/environments.js';
+import { openRecords } from './records/open.js';
+import { Servers } from './records/servers.js';
+import { Transfers } from './records/transfers.js';
+import type { Installation } from './work/context.js';
+
+/** What a process of the installation is told through its environment variables. */
+export interface InstallationSettings {
+  readonly dataFolder: string;
+  readonly recordsUrl: string;
+  readonly consoleUrl: string;
+  readonly gatewayPort: number;
+}
+
+export const toVariables = (settings: InstallationSettings): Record<string, string> => ({
+  TESSARION_DATA: settings.dataFolder,
+  TESSARION_RECORDS_URL: settings.recordsUrl,
+  TESSARION_CONSOLE_URL: settings.consoleUrl,
+  TESSARION_GATEWAY_PORT: String(settings.gatewayPort),
+});
+
+/** Opens the installation that the environment variables name. */
+export async function openInstallation(name: string, variables: NodeJS.ProcessEnv = process.env, now: () => Date = () => new Date()): Promise<Installation> {
+  const need = (key: string): string => {
+    const value = variables[key];
+    if (value === undefined || value === '') throw new Error(`The variable ${key} is needed.`);
+    return value;
+  };
+  const folder = await DataFolder.open(need('TESSARION_DATA'));
+  const recordsUrl = need('TESSARION_RECORDS_URL');
+  return {
+    folder,
+    recordsUrl,
+    records: openRecords(recordsUrl),
+    environments: new Environments(folder),
+    servers: new Servers(folder),
+    transfers: new Transfers(folder, now),
+    gateway: new GatewayControl(folder.run('gateway.sock')),
+    consoleUrl: need('TESSARION_CONSOLE_URL'),
+    gatewayPort: Number(need('TESSARION_GATEWAY_PORT')),
+    now,
+    log: pino({ name, level: variables.TESSARION_LOG_LEVEL ?? 'info', redact: ['req.headers.authorization', 'req.headers.cookie', '*.password'] }),
+  };
+}

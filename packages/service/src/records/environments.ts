@@ -1,0 +1,141 @@
+import { type Address, checkProfile, type EnvironmentKind, type Profile, type RootPath } from '@tessarion/core';
+import { type Environment, LocalServer } from '@tessarion/engine';
+import type { DataFolder } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
+import { json, type OnRecords } from './open.js';
+
+export interface DatabaseRecord {
+  readonly name: string;
+  readonly host: string;
+  readonly port: number;
+  readonly database: string;
+  readonly user: string;
+  readonly password: string;
+}
+
+export interface GateRecord {
+  readonly user: string;
+  readonly password: string;
+}
+
+export interface EnvironmentRecord {
+  readonly path: string;
+  readonly site: string;
+  readonly name: string;
+  readonly kind: EnvironmentKind;
+  /** `making` until it answers; `removing` from the first step of its removal. */
+  readonly status: 'making' | 'ready' | 'removing';
+  readonly server: string;
+  readonly folder: string;
+  readonly addresses: readonly Address[];
+  readonly roots: readonly RootPath[];
+  readonly databases: readonly DatabaseRecord[];
+  readonly settings: Readonly<Record<string, string>>;
+  readonly gate: GateRecord | null;
+  readonly made_from: string | null;
+  readonly made_at: Date;
+  readonly refreshed_at: Date | null;
+  readonly size: { files: number; fileBytes: number; rows: number; databaseBytes: number } | null;
+  readonly drift: { up: number; down: number; at: string } | null;
+  readonly epoch: number;
+}
+
+type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & { databases: string; settings: string; gate: string | null };
+
+/** The environments on record; their logins and settings are encrypted there. */
+export class Environments {
+  readonly #folder: DataFolder;
+
+  constructor(folder: DataFolder) {
+    this.#folder = folder;
+  }
+
+  #read(row: Row): EnvironmentRecord {
+    const { keys } = this.#folder;
+    return {
+      ...row,
+      databases: JSON.parse(keys.decrypt(row.databases)),
+      settings: JSON.parse(keys.decrypt(row.settings)),
+      gate: row.gate === null ? null : JSON.parse(keys.decrypt(row.gate)),
+    };
+  }
+
+  async find(on: OnRecords, path: string): Promise<EnvironmentRecord | undefined> {
+    const row = await on<Row>('environment').where({ path }).first();
+    return row ? this.#read(row as Row) : undefined;
+  }
+
+  /** @throws {ProblemError} `not-found` */
+  async get(on: OnRecords, path: string): Promise<EnvironmentRecord> {
+    const found = await this.find(on, path);
+    if (!found) throw new ProblemError('not-found', `There is no environment ${path}.`, 'List what there is: tessarion site list');
+    return found;
+  }
+
+  async list(on: OnRecords, site?: string): Promise<EnvironmentRecord[]> {
+    const query = on<Row>('environment').orderBy('path');
+    const rows = (await (site === undefined ? query : query.where({ site }))) as Row[];
+    return rows.map((row) => this.#read(row));
+  }
+
+  async insert(on: OnRecords, record: EnvironmentRecord): Promise<void> {
+    await on('environment').insert(this.#write(record));
+  }
+
+  async update(on: OnRecords, path: string, changes: Partial<EnvironmentRecord>): Promise<void> {
+    await on('environment').where({ path }).update(this.#write(changes));
+  }
+
+  async remove(on: OnRecords, path: string): Promise<void> {
+    await on('environment').where({ path }).delete();
+  }
+
+  #write(record: Partial<EnvironmentRecord>): Record<string, unknown> {
+    const { keys } = this.#folder;
+    const { databases, settings, gate, addresses, roots, size, drift, ...plain } = record;
+    return {
+      ...plain,
+      ...(databases === undefined ? {} : { databases: keys.encrypt(json(databases)) }),
+      ...(settings === undefined ? {} : { settings: keys.encrypt(json(settings)) }),
+      ...(gate === undefined ? {} : { gate: gate === null ? null : keys.encrypt(json(gate)) }),
+      ...(addresses === undefined ? {} : { addresses: json(addresses) }),
+      ...(roots === undefined ? {} : { roots: json(roots) }),
+      ...(size === undefined ? {} : { size: size === null ? null : json(size) }),
+      ...(drift === undefined ? {} : { drift: drift === null ? null : json(drift) }),
+    };
+  }
+}
+
+/** An environment as the engine takes it. */
+export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
+  return {
+    path: record.path,
+    site: record.site,
+    name: record.name,
+    kind: record.kind,
+    server: new LocalServer(),
+    folder: Buffer.from(record.folder).toString('latin1'),
+    place: { addresses: record.addresses, roots: record.roots.map((root) => ({ ...root, path: Buffer.from(root.path).toString('latin1') })) },
+    databases: record.databases.map(({ name, ...login }) => ({ name, login })),
+    profile,
+    settings: new Map(Object.entries(record.settings)),
+  };
+}
+
+export interface ProfileRecord {
+  readonly name: string;
+  readonly version: number;
+  readonly title: string;
+  readonly text: string;
+  readonly created_at: Date;
+  readonly person: string;
+}
+
+/** The profile of a site in its newest version, or undefined where the site has none. */
+export async function profileOfSite(on: OnRecords, site: string): Promise<(ProfileRecord & { profile: Profile }) | undefined> {
+  const row = await on('site').join('profile', 'profile.name', 'site.profile').where('site.name', site).orderBy('profile.version', 'desc').select('profile.*').first<ProfileRecord | undefined>();
+  if (!row) return undefined;
+  const checked = checkProfile(row.text);
+  if (!checked.ok) throw new ProblemError('invalid', `The profile ${row.name} of ${site} is not valid any more: ${checked.mistakes[0]?.message}`, `Save a corrected version: tessarion profile save ${row.name} FILE`);
+  return { ...row, profile: checked.profile };
+}

@@ -1,0 +1,44 @@
+import { PostgresAdmin } from '@tessarion/engine';
+import type { DataFolder } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
+import { json, type OnRecords } from './open.js';
+
+export interface ServerRecord {
+  readonly name: string;
+  /** Name of the machine that the folder lies on. */
+  readonly machine: string;
+  readonly folder: string;
+  readonly base_domain: string;
+  readonly web_host: { readonly host: string; readonly port: number };
+  readonly database: { readonly host: string; readonly port: number; readonly user: string };
+  readonly database_password: string;
+}
+
+export class Servers {
+  readonly #folder: DataFolder;
+
+  constructor(folder: DataFolder) {
+    this.#folder = folder;
+  }
+
+  async list(on: OnRecords): Promise<ServerRecord[]> {
+    return on<ServerRecord>('server').orderBy('name');
+  }
+
+  /** @throws {ProblemError} `not-found` */
+  async get(on: OnRecords, name: string): Promise<ServerRecord> {
+    const found = await on<ServerRecord>('server').where({ name }).first();
+    if (!found) throw new ProblemError('not-found', `There is no server ${name}.`, 'List what there is: tessarion server list');
+    return found as ServerRecord;
+  }
+
+  async insert(on: OnRecords, record: Omit<ServerRecord, 'database_password'> & { password: string }): Promise<void> {
+    const { password, web_host, database, ...plain } = record;
+    await on('server').insert({ ...plain, web_host: json(web_host), database: json(database), database_password: this.#folder.keys.encrypt(password) });
+  }
+
+  /** The database server's administration, for making and removing databases. */
+  admin(record: ServerRecord): PostgresAdmin {
+    return new PostgresAdmin({ ...record.database, database: 'postgres', password: this.#folder.keys.decrypt(record.database_password) });
+  }
+}

@@ -1,0 +1,188 @@
+import type { SentencePiece } from '@tessarion/core';
+import type { Check, Progress, Transfer, TransferKind, TransferState } from '@tessarion/contract';
+import type { DataFolder } from '../data-folder.js';
+import { newId } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
+import { publishEvent } from './events.js';
+import { json, type OnRecords } from './open.js';
+
+export interface TransferRecord {
+  readonly id: string;
+  readonly kind: TransferKind;
+  readonly state: TransferState;
+  readonly from_path: string | null;
+  readonly onto_path: string;
+  readonly site: string;
+  readonly sentence: SentencePiece[];
+  readonly person: string;
+  readonly created_at: Date;
+  readonly started_at: Date | null;
+  readonly ended_at: Date | null;
+  readonly progress: Progress | null;
+  readonly failure: { message: string; next: string } | null;
+  readonly undo_of: string | null;
+  readonly undone_by: string | null;
+  readonly acknowledged: boolean;
+  readonly stop_asked: boolean;
+  /** What was asked for; each kind has its own shape. Encrypted: it may hold logins. */
+  readonly input: unknown;
+  /** What later steps and a recovery need to know. Encrypted. */
+  readonly data: Record<string, unknown>;
+  readonly checks: Check[];
+  readonly warnings: string[];
+  readonly written: { count: number; kind: string; plural: string }[];
+  readonly items: { kind: string; title: string; change: 'new' | 'changed' | 'deleted'; detail: string }[];
+  readonly remains: string[];
+  readonly totals: { files: number; rows: number; bytes: number };
+  readonly forecast: string | null;
+  readonly worker: string | null;
+}
+
+export interface StepRecord {
+  readonly transfer_id: string;
+  readonly position: number;
+  readonly name: string;
+  readonly title: string;
+  readonly state: 'coming' | 'running' | 'done' | 'failed';
+  readonly started_at: Date | null;
+  readonly ended_at: Date | null;
+  readonly detail: string | null;
+}
+
+export interface NewTransfer {
+  readonly kind: TransferKind;
+  readonly from: string | null;
+  readonly onto: string;
+  readonly site: string;
+  readonly sentence: SentencePiece[];
+  readonly person: string;
+  readonly input: unknown;
+  readonly undoOf?: string;
+  readonly forecast?: string;
+  readonly warnings?: readonly string[];
+  readonly checks?: readonly Check[];
+}
+
+const JSON_COLUMNS = ['sentence', 'progress', 'failure', 'checks', 'warnings', 'written', 'items', 'remains', 'totals'] as const;
+type Row = Omit<TransferRecord, 'input' | 'data'> & { input: string; data: string };
+
+/** The transfers on record. */
+export class Transfers {
+  readonly #folder: DataFolder;
+  readonly #now: () => Date;
+
+  constructor(folder: DataFolder, now: () => Date) {
+    this.#folder = folder;
+    this.#now = now;
+  }
+
+  #read(row: Row): TransferRecord {
+    const { keys } = this.#folder;
+    return { ...row, input: JSON.parse(keys.decrypt(row.input)), data: JSON.parse(keys.decrypt(row.data)) };
+  }
+
+  /** @throws {ProblemError} `not-found` */
+  async get(on: OnRecords, id: string): Promise<TransferRecord> {
+    const row = await on<Row>('transfer').where({ id }).first();
+    if (!row) throw new ProblemError('not-found', `There is no transfer ${id}.`, 'List what there is: tessarion transfer list');
+    return this.#read(row as Row);
+  }
+
+  /** Records a transfer and wakes the workers, both in the caller's transaction. */
+  async create(on: OnRecords, wanted: NewTransfer): Promise<TransferRecord> {
+    const id = newId('t');
+    const { keys } = this.#folder;
+    await on('transfer').insert({
+      id,
+      kind: wanted.kind,
+      state: 'waiting',
+      from_path: wanted.from,
+      onto_path: wanted.onto,
+      site: wanted.site,
+      sentence: json(wanted.sentence),
+      person: wanted.person,
+      created_at: this.#now(),
+      input: keys.encrypt(json(wanted.input ?? {})),
+      data: keys.encrypt('{}'),
+      undo_of: wanted.undoOf ?? null,
+      forecast: wanted.forecast ?? null,
+      warnings: json(wanted.warnings ?? []),
+      checks: json(wanted.checks ?? []),
+    });
+    await enqueue(on, 'transfer', id);
+    await publishEvent(on, { type: 'transfer', transfer: id, site: wanted.site, state: 'waiting', progress: null });
+    return this.get(on, id);
+  }
+
+  async update(on: OnRecords, id: string, changes: Partial<TransferRecord>): Promise<void> {
+    const row: Record<string, unknown> = { ...changes };
+    for (const column of JSON_COLUMNS) if (column in changes) row[column] = changes[column] === null ? null : json(changes[column]);
+    if ('data' in changes) row.data = this.#folder.keys.encrypt(json(changes.data));
+    await on('transfer').where({ id }).update(row);
+  }
+
+  async list(on: OnRecords, filter: { site?: string | undefined; kind?: string | undefined; state?: string | undefined; person?: string | undefined; before?: { at: string; id: string } | undefined; limit: number }): Promise<TransferRecord[]> {
+    const query = on<Row>('transfer').orderBy('created_at', 'desc').orderBy('id', 'desc').limit(filter.limit);
+    for (const column of ['site', 'kind', 'state', 'person'] as const) if (filter[column] !== undefined) query.where(column, filter[column]);
+    if (filter.before) query.whereRaw('(created_at, id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
+    return ((await query) as Row[]).map((row) => this.#read(row));
+  }
+
+  /** For each environment its running transfer, if any, and its last ended one. */
+  async newestByEnvironment(on: OnRecords): Promise<Map<string, { running?: TransferRecord; last?: TransferRecord }>> {
+    const rows = await on.raw<{ rows: Row[] }>(`
+      SELECT DISTINCT ON (onto_path, ended_at IS NULL) * FROM transfer WHERE kind <> 'snapshot'
+      ORDER BY onto_path, ended_at IS NULL, coalesce(ended_at, created_at) DESC`);
+    const found = new Map<string, { running?: TransferRecord; last?: TransferRecord }>();
+    for (const row of rows.rows) {
+      const entry = found.get(row.onto_path) ?? {};
+      found.set(row.onto_path, { ...entry, [row.ended_at === null ? 'running' : 'last']: this.#read(row) });
+    }
+    return found;
+  }
+
+  async steps(on: OnRecords, id: string): Promise<StepRecord[]> {
+    return on<StepRecord>('transfer_step').where({ transfer_id: id }).orderBy('position');
+  }
+
+  async placeInLine(on: OnRecords, transfer: TransferRecord): Promise<number | null> {
+    if (transfer.state !== 'waiting') return null;
+    const ahead = await on('transfer').where({ onto_path: transfer.onto_path }).whereIn('state', ['waiting', 'running', 'stopping']).whereRaw('(created_at, id) < (?, ?)', [transfer.created_at, transfer.id]).count<{ count: number }[]>('* as count');
+    const count = Number(ahead[0]?.count ?? 0);
+    return count === 0 ? null : count;
+  }
+}
+
+/** Puts a job into the queue within the caller's transaction; the job only wakes a worker. */
+export async function enqueue(on: OnRecords, task: 'transfer' | 'forecast', id: string): Promise<void> {
+  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 1)", [task, id]);
+}
+
+const UNDOABLE: readonly TransferKind[] = ['push', 'restore'];
+
+export const iso = (date: Date | null): string | null => (date === null ? null : date.toISOString());
+
+/** A transfer as the interface shows it. */
+export function toTransfer(record: TransferRecord, placeInLine: number | null): Transfer {
+  return {
+    id: record.id,
+    kind: record.kind,
+    state: record.state,
+    from: record.from_path,
+    onto: record.onto_path,
+    site: record.site,
+    sentence: record.sentence,
+    person: record.person,
+    createdAt: record.created_at.toISOString(),
+    startedAt: iso(record.started_at),
+    endedAt: iso(record.ended_at),
+    progress: record.progress,
+    placeInLine,
+    failure: record.failure,
+    undoOf: record.undo_of,
+    undoneBy: record.undone_by,
+    canUndo: record.state === 'done' && UNDOABLE.includes(record.kind) && record.data.changes === true && record.undone_by === null,
+    canStop: record.state === 'waiting' || (record.state === 'running' && record.data.pastSwitch !== true),
+    acknowledged: record.acknowledged,
+  };
+}

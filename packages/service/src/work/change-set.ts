@@ -1,0 +1,232 @@
+import { type FileChange, rulesForTable, Rewriter, type RowChange, toBytes } from '@tessarion/core';
+import { type AppliedRows, carryOver, connectTo, type Environment, EngineError, layout, type Mode, profileName, type Remain, RowApplication, showPath, stageTree, type StagedTree, switchTrees, treeInUse } from '@tessarion/engine';
+import type { TransferContext } from './context.js';
+
+/** What is open between staging and commit; lives in the worker's memory only. */
+interface OpenWork {
+  readonly applications: RowApplication[];
+  trees: StagedTree[];
+  lease: string | undefined;
+}
+
+const open = new WeakMap<TransferContext, OpenWork>();
+
+function workOf(context: TransferContext): OpenWork {
+  const known = open.get(context) ?? { applications: [], trees: [], lease: undefined };
+  open.set(context, known);
+  return known;
+}
+
+const LEASE_MS = 8000;
+const DRAIN_MS = 2000;
+
+const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
+
+async function* rowsOf(context: TransferContext, changes: string, database: string, turn: (change: RowChange) => RowChange): AsyncGenerator<RowChange> {
+  for await (const change of context.library().readChanges(changes)) if (change.part === 'row' && change.database === database) yield turn(change);
+}
+
+export async function filesOf(context: TransferContext, changes: string, turn: (change: FileChange) => FileChange): Promise<FileChange[]> {
+  const files: FileChange[] = [];
+  for await (const change of context.library().readChanges(changes)) if (change.part === 'file') files.push(turn(change));
+  return files;
+}
+
+/** A change set and the direction in which it is applied. */
+export interface ChangeSet {
+  readonly id: string;
+  readonly row: (change: RowChange) => RowChange;
+  readonly file: (change: FileChange) => FileChange;
+  readonly mode: Mode;
+  /** Name of the new trees: `trees/ROOT-ID`. */
+  readonly treeId: string;
+}
+
+/** Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes. */
+export async function stageChanges(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+  const state = workOf(context);
+  state.trees = [];
+  await context.raiseFence(environment);
+  const files = await filesOf(context, set.id, set.file);
+  const version = await context.profileVersion(environment.site);
+  for (const root of environment.place.roots) {
+    const changes = files.filter((change) => change.root === root.name);
+    if (changes.length === 0) continue;
+    const staged = await stageTree(environment, root.name, set.treeId, changes, context.library().store, set.mode, `${version?.name}/${version?.version}`, context.work);
+    state.trees.push(staged);
+    await rememberRemains(context, staged.remains);
+  }
+  await context.remember({ roots: state.trees.map(({ root, from }) => ({ root, from })) });
+
+  const rewriter = new Rewriter(environment.place, new Map([...environment.settings].map(([name, value]) => [name, toBytes(value)])));
+  let rows = 0;
+  for (const { name, login } of environment.databases) {
+    const application = await RowApplication.open(login, purposeOf(context), set.mode, environment.profile);
+    state.applications.push(application);
+    const counted = async function* (): AsyncGenerator<RowChange> {
+      for await (const change of rowsOf(context, set.id, name, set.row)) {
+        rows++;
+        yield change;
+      }
+    };
+    await application.stage(counted(), rewriter, (table, columns) => {
+      const [schema, ...rest] = table.split('.');
+      const rules = rulesForTable(environment.profile, name, profileName({ schema: schema as string, name: rest.join('.') }), columns);
+      return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
+    });
+  }
+  return `${rows.toLocaleString('en-GB')} rows, ${files.length.toLocaleString('en-GB')} files`;
+}
+
+/** Carries over late files, then lets the front hold visitors back. */
+export async function holdVisitors(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+  const state = workOf(context);
+  await carryLateFiles(context, environment, set);
+  const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS, DRAIN_MS);
+  state.lease = lease;
+  return `waited ${waitedMs} ms for requests to end`;
+}
+
+async function carryLateFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
+  const roots = (context.data.roots as { root: string; from: string }[] | undefined) ?? [];
+  if (roots.length === 0) return;
+  const files = await filesOf(context, set.id, set.file);
+  for (const { root, from } of roots) {
+    const own = new Set(files.filter((change) => change.root === root).map((change) => change.path));
+    const carried = await carryOver(environment, { from, to: layout.tree(environment.folder, root, set.treeId) }, own);
+    for (const path of carried) await context.say(`${showPath(path)} was written meanwhile and is carried over.`);
+  }
+}
+
+/** Writes all rows and commits; the transactions' ids are recorded before the commit. */
+export async function commitRows(context: TransferContext, environment: Environment): Promise<string> {
+  const state = workOf(context);
+  const applied: AppliedRows[] = [];
+  const transactions: { database: string; id: string }[] = [];
+  for (const [index, application] of state.applications.entries()) {
+    const written = await application.write();
+    applied.push(written.applied);
+    transactions.push({ database: environment.databases[index]?.name as string, id: written.transaction });
+  }
+  await context.remember({ transactions });
+  await context.checkFence(environment);
+  for (const application of state.applications) await application.commit();
+  await context.remember({ pastSwitch: true });
+  await rememberRemains(context, applied.flatMap((one) => one.remains));
+  await closeSessions(context);
+  const sum = (pick: (one: AppliedRows) => number): number => applied.reduce((total, one) => total + pick(one), 0);
+  const counts = { inserted: sum((one) => one.inserted), updated: sum((one) => one.updated), deleted: sum((one) => one.deleted) };
+  context.work.count({ rows: counts.inserted + counts.updated + counts.deleted });
+  return `${counts.inserted} inserted, ${counts.updated} updated, ${counts.deleted} deleted`;
+}
+
+/** Lets the roots lead to the new trees. */
+export async function switchFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string | undefined> {
+  const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
+  if (roots.length === 0) return undefined;
+  await context.checkFence(environment);
+  await context.remember({ pastSwitch: true });
+  const place = { ...environment.place, roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)) };
+  await switchTrees({ ...environment, place }, set.treeId, context.epoch);
+  return `${roots.length} ${roots.length === 1 ? 'root' : 'roots'}`;
+}
+
+/** Lets visitors through again and brings in what was still written to the former trees. */
+export async function releaseVisitors(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string | undefined> {
+  const state = workOf(context);
+  let detail: string | undefined;
+  if (state.lease !== undefined) {
+    const { heldMs } = await context.installation.gateway.release(state.lease);
+    state.lease = undefined;
+    detail = `visitors waited at most ${heldMs} ms`;
+  }
+  await carryLateFiles(context, environment, set);
+  return detail;
+}
+
+/** Whether the transfer's transactions were committed. Ends what is left of the dead worker's sessions first. */
+export async function wasCommitted(context: TransferContext, environment: Environment): Promise<boolean> {
+  await endSessions(context, environment);
+  const transactions = (context.data.transactions as { database: string; id: string }[] | undefined) ?? [];
+  for (const { database, id } of transactions) {
+    const login = environment.databases.find((one) => one.name === database)?.login;
+    if (!login) continue;
+    const client = await connectTo(login, 'read', 'recovery');
+    try {
+      for (;;) {
+        const row = await client.query<{ status: string | null }>('SELECT pg_xact_status($1::xid8) AS status', [id]);
+        const status = row.rows[0]?.status;
+        if (status === 'committed') return true;
+        if (status !== 'in progress') break;
+        await new Promise((resolve) => setTimeout(resolve, 50));
+      }
+    } finally {
+      await client.end();
+    }
+  }
+  return false;
+}
+
+/** Ends the sessions that this transfer (in any worker) still has on the environment's databases. */
+async function endSessions(context: TransferContext, environment: Environment): Promise<void> {
+  for (const { login } of environment.databases) {
+    const client = await connectTo(login, 'read', 'recovery');
+    try {
+      await client.query("SELECT pg_catalog.pg_terminate_backend(pid, 3000) FROM pg_catalog.pg_stat_activity WHERE usename = current_user AND application_name = $1", [`tessarion ${purposeOf(context)}`.slice(0, 63)]);
+    } finally {
+      await client.end();
+    }
+  }
+}
+
+async function closeSessions(context: TransferContext): Promise<void> {
+  for (const application of workOf(context).applications.splice(0)) await application.close();
+}
+
+/** Removes everything staged; visitors are let through. */
+export async function discardStaged(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
+  const state = workOf(context);
+  await closeSessions(context);
+  if (state.lease !== undefined) await context.installation.gateway.release(state.lease);
+  await endSessions(context, environment).catch((error: unknown) => {
+    if (!(error instanceof EngineError && error.code === 'database-unreachable')) throw error;
+  });
+  for (const root of environment.place.roots) {
+    const staged = layout.tree(environment.folder, root.name, set.treeId);
+    const inUse = await treeInUse(environment, root.name);
+    if (inUse !== staged) await environment.server.remove(staged);
+  }
+}
+
+/** Stages, holds, writes, switches and releases in one go, as the taking back of a failed transfer does. */
+export async function applyChanges(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
+  await stageChanges(context, environment, set);
+  await holdVisitors(context, environment, set);
+  try {
+    await commitRows(context, environment);
+    await switchFiles(context, environment, set);
+  } finally {
+    await releaseVisitors(context, environment, set);
+  }
+}
+
+async function rememberRemains(context: TransferContext, remains: readonly Remain[]): Promise<void> {
+  if (remains.length === 0) return;
+  const known = (context.data.remains as string[] | undefined) ?? [];
+  await context.remember({ remains: [...known, ...remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`)] });
+}
+
+const KEPT_TREES = 3;
+
+/** Former trees are kept for a while, so that a late writer or a person can still reach them. */
+export async function removeOldTrees(environment: Environment): Promise<void> {
+  for (const root of environment.place.roots) {
+    const inUse = await treeInUse(environment, root.name);
+    const trees: { path: string; at: bigint }[] = [];
+    for await (const node of environment.server.listFolder(layout.trees(environment.folder))) {
+      if (node.type === 'folder' && node.path.startsWith(`${root.name}-`)) trees.push({ path: `${layout.trees(environment.folder)}/${node.path}`, at: node.changedAtNs });
+    }
+    const old = trees.filter((tree) => tree.path !== inUse).sort((a, b) => (a.at < b.at ? 1 : -1));
+    for (const tree of old.slice(KEPT_TREES)) await environment.server.remove(tree.path);
+  }
+}

@@ -1,0 +1,150 @@
+import type { Profile } from '@tessarion/core';
+import { type Environment, EngineError, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
+import type { Logger } from 'pino';
+import type { DataFolder } from '../data-folder.js';
+import type { GatewayControl } from '../gateway/control.js';
+import { publishRoutes } from '../gateway/routes.js';
+import { type EnvironmentRecord, Environments, profileOfSite, toEngine } from '../records/environments.js';
+import { publishEvent } from '../records/events.js';
+import type { Records } from '../records/open.js';
+import { Servers } from '../records/servers.js';
+import { libraryOf } from '../records/snapshots.js';
+import { type TransferRecord, Transfers } from '../records/transfers.js';
+
+/** What every part of the service and worker needs. */
+export interface Installation {
+  readonly folder: DataFolder;
+  readonly records: Records;
+  readonly recordsUrl: string;
+  readonly environments: Environments;
+  readonly servers: Servers;
+  readonly transfers: Transfers;
+  readonly gateway: GatewayControl;
+  readonly consoleUrl: string;
+  readonly gatewayPort: number;
+  readonly now: () => Date;
+  readonly log: Logger;
+}
+
+const PROGRESS_MS = 250;
+
+/** One running transfer, as its steps meet it. */
+export class TransferContext {
+  /** What later steps and a recovery need to know; kept with {@link remember}. */
+  readonly data: Record<string, unknown>;
+  readonly work: Work;
+  readonly #counts = { files: 0, rows: 0, bytes: 0 };
+  totalBytes: number | null = null;
+  #step = '';
+  #lastProgress = 0;
+
+  constructor(
+    readonly installation: Installation,
+    readonly record: TransferRecord,
+    /** Fences writes of a worker that lost its lock. */
+    readonly epoch: number,
+    signal: AbortSignal,
+  ) {
+    this.data = { ...record.data };
+    this.work = {
+      signal,
+      count: (done) => {
+        this.#counts.files += done.files ?? 0;
+        this.#counts.rows += done.rows ?? 0;
+        this.#counts.bytes += done.bytes ?? 0;
+        void this.#report(false);
+      },
+    };
+  }
+
+  get counts(): { files: number; rows: number; bytes: number } {
+    return { ...this.#counts };
+  }
+
+  input<T>(): T {
+    return this.record.input as T;
+  }
+
+  async remember(facts: Record<string, unknown>): Promise<void> {
+    Object.assign(this.data, facts);
+    await this.installation.transfers.update(this.installation.records, this.record.id, { data: this.data });
+  }
+
+  async say(text: string): Promise<void> {
+    await this.installation.records('transfer_log').insert({ transfer_id: this.record.id, at: this.installation.now(), text });
+  }
+
+  async enter(step: string): Promise<void> {
+    this.#step = step;
+    await this.#report(true);
+  }
+
+  async #report(always: boolean): Promise<void> {
+    const now = Date.now();
+    if (!always && now - this.#lastProgress < PROGRESS_MS) return;
+    this.#lastProgress = now;
+    const { installation, record } = this;
+    const progress = { step: this.#step, ...this.#counts, totalBytes: this.totalBytes };
+    try {
+      await installation.transfers.update(installation.records, record.id, { progress });
+      await publishEvent(installation.records, { type: 'transfer', transfer: record.id, site: record.site, state: 'running', progress });
+    } catch (error) {
+      installation.log.warn({ transfer: record.id, err: error }, 'progress not recorded');
+    }
+  }
+
+  environmentRecord(path: string): Promise<EnvironmentRecord> {
+    return this.installation.environments.get(this.installation.records, path);
+  }
+
+  async environment(path: string): Promise<Environment> {
+    const record = await this.environmentRecord(path);
+    return toEngine(record, await this.profile(record.site));
+  }
+
+  async profile(site: string): Promise<Profile | undefined> {
+    return (await profileOfSite(this.installation.records, site))?.profile;
+  }
+
+  async profileVersion(site: string): Promise<{ name: string; version: number } | null> {
+    const found = await profileOfSite(this.installation.records, site);
+    return found ? { name: found.name, version: found.version } : null;
+  }
+
+  library(): SnapshotLibrary {
+    return libraryOf(this.installation.folder, this.record.site);
+  }
+
+  memory(path: string): Promise<HashMemory> {
+    return HashMemory.open(this.installation.folder.memory(path));
+  }
+
+  /** A keyed hash for masks: the same person becomes the same invented person everywhere in a site. */
+  get maskKey(): Buffer {
+    return this.installation.folder.keys.derive(`mask ${this.record.site}`);
+  }
+
+  /**
+   * Makes sure, right before a write that cannot be taken back, that this worker is still the one writer.
+   *
+   * @throws {EngineError} `fence-lost`
+   */
+  async checkFence(environment: Environment): Promise<void> {
+    this.work.signal.throwIfAborted();
+    const row = await this.installation.records('environment').where({ path: environment.path }).first('epoch');
+    const written = await environment.server.readFile(layout.fence(environment.folder)).then((file) => Number(file.toString()), () => this.epoch);
+    if (row?.epoch !== this.epoch || written > this.epoch) throw new EngineError('fence-lost', `Another worker took over ${environment.path}.`, 'Nothing is to be done; the other worker goes on.');
+  }
+
+  /** Leaves the epoch on the server, so that an older worker can see that it is out. */
+  async raiseFence(environment: Environment): Promise<void> {
+    await environment.server.makeFolder(environment.folder);
+    await environment.server.writeFile(layout.fence(environment.folder), Buffer.from(String(this.epoch)), 0o600);
+  }
+
+  async publishRoutes(): Promise<void> {
+    const { installation } = this;
+    await publishRoutes(installation.records, installation.folder, installation.environments, installation.servers, installation.consoleUrl);
+    await installation.gateway.reload();
+  }
+}

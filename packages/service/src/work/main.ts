@@ -1,0 +1,52 @@
+import { run } from 'graphile-worker';
+import { openInstallation } from '../installation.js';
+import { computeForecast } from './forecasting.js';
+import { TransferRunner } from './runner.js';
+import { WorkerIdentity } from './worker-identity.js';
+
+/** A worker as a process: `node work/main.js` with the installation in its environment. */
+const installation = await openInstallation('worker');
+const { log } = installation;
+
+let runner: TransferRunner | undefined;
+const identity = await WorkerIdentity.take(installation.recordsUrl, `worker ${process.pid}`, (reason) => {
+  // Nothing may be written any more, not even a farewell: another worker may have taken over.
+  log.error({ reason }, 'the locks are lost; this worker ends at once');
+  runner?.abandon(reason);
+  process.exit(70);
+});
+runner = new TransferRunner(installation, identity);
+const work = runner;
+
+const queue = await run({
+  connectionString: installation.recordsUrl,
+  concurrency: 4,
+  pollInterval: 1000,
+  noHandleSignals: true,
+  maxPoolSize: 6,
+  taskList: {
+    transfer: async (payload) => work.run((payload as { id: string }).id),
+    forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
+  },
+});
+await work.sweep();
+const sweep = setInterval(() => {
+  work.sweep().catch((error: unknown) => log.warn({ err: error }, 'sweep failed'));
+}, 2000);
+log.info({ worker: identity.id }, 'worker is ready');
+process.send?.('ready');
+
+let isStopping = false;
+const stop = async (): Promise<void> => {
+  if (isStopping) return;
+  isStopping = true;
+  clearInterval(sweep);
+  work.stopAll();
+  await queue.stop();
+  await identity.leave();
+  await installation.records.destroy();
+  process.exit(0);
+};
+process.on('SIGTERM', () => void stop());
+process.on('SIGINT', () => void stop());
+process.on('disconnect', () => void stop());

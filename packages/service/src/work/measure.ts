@@ -1,0 +1,35 @@
+import { connectTo, type Environment, walkRoot } from '@tessarion/engine';
+
+const ALL = new Set(['authored', 'collected', 'local', 'derived', 'unclassified'] as const);
+
+export interface MeasuredSize {
+  readonly files: number;
+  readonly fileBytes: number;
+  readonly rows: number;
+  readonly databaseBytes: number;
+}
+
+/** How large an environment is. Rows are the database server's own estimate. */
+export async function measure(environment: Environment): Promise<MeasuredSize> {
+  let [files, fileBytes, rows, databaseBytes] = [0, 0, 0, 0];
+  for (const root of environment.place.roots) {
+    for await (const { node } of walkRoot(environment, root.name, ALL)) {
+      if (node.type !== 'file') continue;
+      files++;
+      fileBytes += node.bytes;
+    }
+  }
+  for (const { login } of environment.databases) {
+    const client = await connectTo(login, 'read', 'measure');
+    try {
+      const size = await client.query<{ bytes: string; rows: string }>(
+        "SELECT pg_database_size(current_database())::text AS bytes, (SELECT coalesce(sum(greatest(reltuples, 0)), 0)::bigint::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE relkind = 'r' AND nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema') AS rows",
+      );
+      databaseBytes += Number(size.rows[0]?.bytes);
+      rows += Number(size.rows[0]?.rows);
+    } finally {
+      await client.end();
+    }
+  }
+  return { files, fileBytes, rows, databaseBytes };
+}

@@ -1,0 +1,117 @@
+import { toBytes } from '@tessarion/core';
+import { EngineError, layout, PostgresView, switchTrees } from '@tessarion/engine';
+import { checkCopy, type CopyWishes, fillCopy, NOTHING_LEFT_OUT, type Origin, proveHarmless, rememberBaseline, settleChecks } from '../copying.js';
+import type { TransferContext } from '../context.js';
+import { measure } from '../measure.js';
+import type { Procedure } from '../procedure.js';
+import { removeEverything } from './remove.js';
+
+export interface CloneInput extends Partial<CopyWishes> {
+  readonly origin: Origin;
+  /** The environment whose form and profile the copy takes; for a snapshot the one it was taken of. */
+  readonly source: string;
+}
+
+const wishesOf = (input: CloneInput): CopyWishes => ({ leftOut: input.leftOut ?? NOTHING_LEFT_OUT, acceptTraces: input.acceptTraces ?? [], acceptPersonal: input.acceptPersonal });
+
+async function ends(context: TransferContext) {
+  const input = context.input<CloneInput>();
+  return { input, wishes: wishesOf(input), source: await context.environment(input.source), destination: await context.environment(context.record.onto_path) };
+}
+
+export const clone: Procedure = {
+  kind: 'clone',
+  steps: [
+    {
+      name: 'check',
+      title: 'Check room, versions and data classes',
+      async run(context) {
+        const { input, wishes, source, destination } = await ends(context);
+        return settleChecks(context, await checkCopy(context, source, destination, input.origin, wishes));
+      },
+    },
+    {
+      name: 'reserve',
+      title: 'Make its folder, databases and logins',
+      async run(context) {
+        const { source, destination } = await ends(context);
+        const { installation } = context;
+        const record = await context.environmentRecord(destination.path);
+        const admin = installation.servers.admin(await installation.servers.get(installation.records, record.server));
+        await context.raiseFence(destination);
+        await destination.server.makeFolder(layout.trees(destination.folder));
+        for (const database of destination.databases) {
+          const extensions = await extensionsOf(context, source.path, database.name);
+          await admin.create(database.login, extensions);
+        }
+        return `${destination.databases.length} databases`;
+      },
+    },
+    {
+      name: 'copy',
+      title: 'Copy rows and files',
+      async run(context) {
+        const { input, wishes, source, destination } = await ends(context);
+        const { traces, images } = await fillCopy(context, input.origin, source, destination, wishes, false);
+        await context.remember({ images });
+        const proof = await proveHarmless(context, source, destination, traces, wishes.acceptTraces);
+        const { files, rows } = context.counts;
+        return `${files.toLocaleString('en-GB')} files, ${rows.toLocaleString('en-GB')} rows; ${proof}`;
+      },
+    },
+    {
+      name: 'publish',
+      title: 'Switch it on at its address',
+      async run(context) {
+        const { input, wishes, source, destination } = await ends(context);
+        await context.checkFence(destination);
+        await context.remember({ pastSwitch: true });
+        await switchTrees(destination, context.record.id, context.epoch);
+        const images = context.data.images as { source: string; copy: string };
+        if ('from' in input.origin) await rememberBaseline(context, source, destination, images, wishes.leftOut);
+        const { installation } = context;
+        await installation.environments.update(installation.records, destination.path, { status: 'ready', refreshed_at: installation.now(), size: await measure(destination), drift: { up: 0, down: 0, at: installation.now().toISOString() } });
+        await context.publishRoutes();
+        return undefined;
+      },
+    },
+    {
+      name: 'tasks',
+      title: 'Run the profile’s tasks',
+      run: (context) => runTasks(context, context.record.onto_path, ['staged', 'after']),
+    },
+  ],
+  async mustGoForward(_context, step) {
+    return step === 'publish' || step === 'tasks';
+  },
+  async putBack(context) {
+    await removeEverything(context, context.record.onto_path);
+    const images = context.data.images as { source: string; copy: string } | undefined;
+    for (const id of Object.values(images ?? {})) await context.library().remove(id, new Date(0));
+    return [];
+  },
+};
+
+async function extensionsOf(context: TransferContext, path: string, database: string): Promise<string[]> {
+  const environment = await context.environment(path);
+  const login = environment.databases.find((one) => one.name === database)?.login;
+  if (!login) throw new EngineError('schema-unsupported', `${path} has no database "${database}".`, 'Look at its databases: tessarion env show');
+  const view = await PostgresView.open(login);
+  await view.close();
+  return [...view.schema.extensions];
+}
+
+/** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
+export async function runTasks(context: TransferContext, path: string, phases: readonly string[]): Promise<string | undefined> {
+  const environment = await context.environment(path);
+  const tasks = (environment.profile?.tasks ?? []).filter((task) => phases.includes(task.phase) && task['changes-schema'] !== true);
+  for (const task of tasks) {
+    const [program, ...args] = task.command as [string, ...string[]];
+    const folder = Buffer.from(layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'), 'latin1').toString();
+    const result = await environment.server.run(program, args, { folder, timeoutSeconds: 600 });
+    await context.say(`Task ${task.name} ended with ${result.code}.${result.errors === '' ? '' : ` ${result.errors.slice(0, 500)}`}`);
+    if (result.code !== 0) throw new EngineError('command-failed', `The task ${task.name} ended with ${result.code}: ${result.errors.slice(0, 300) || toBytes(result.output).slice(0, 300)}`, 'Look at the task in the profile.');
+  }
+  return tasks.length > 0 ? tasks.map((task) => task.name).join(', ') : undefined;
+}
+

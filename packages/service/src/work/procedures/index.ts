@@ -1,0 +1,31 @@
+import type { TransferRecord } from '../../records/transfers.js';
+import type { Procedure } from '../procedure.js';
+import { adopt } from './adopt.js';
+import { clone } from './clone.js';
+import { push } from './push.js';
+import { remove } from './remove.js';
+import { reset } from './reset.js';
+import { snapshot } from './snapshot.js';
+import { undo } from './undo.js';
+
+/** How a transfer is done. A restore goes the way of a push onto live, and that of a reset onto a copy. */
+export function procedureFor(record: TransferRecord): Procedure {
+  switch (record.kind) {
+    case 'adopt':
+      return adopt;
+    case 'clone':
+      return clone;
+    case 'push':
+      return push;
+    case 'reset':
+      return reset;
+    case 'restore':
+      return (record.input as { onto: 'live' | 'copy' }).onto === 'live' ? push : reset;
+    case 'undo':
+      return undo;
+    case 'snapshot':
+      return snapshot;
+    case 'remove':
+      return remove;
+  }
+}

@@ -1,0 +1,45 @@
+import type { TransferContext } from '../context.js';
+import type { Procedure } from '../procedure.js';
+
+/** Removes everything of an environment from its server; safe to run again, and for one that is half made. */
+export async function removeEverything(context: TransferContext, path: string): Promise<void> {
+  const { installation } = context;
+  const record = await installation.environments.find(installation.records, path);
+  if (!record) return;
+  const environment = await context.environment(path);
+  const server = await installation.servers.get(installation.records, record.server);
+  for (const database of record.databases) await installation.servers.admin(server).drop(database.database, database.user);
+  await environment.server.remove(environment.folder);
+  await installation.records('baseline').where({ lower: path }).orWhere({ upper: path }).delete();
+  await installation.environments.remove(installation.records, path);
+  await context.publishRoutes();
+}
+
+export const remove: Procedure = {
+  kind: 'remove',
+  steps: [
+    {
+      name: 'withdraw',
+      title: 'Take it off its address',
+      async run(context) {
+        await context.installation.environments.update(context.installation.records, context.record.onto_path, { status: 'removing' });
+        await context.publishRoutes();
+        return undefined;
+      },
+    },
+    {
+      name: 'remove',
+      title: 'Remove databases and files',
+      async run(context) {
+        await removeEverything(context, context.record.onto_path);
+        return undefined;
+      },
+    },
+  ],
+  async mustGoForward() {
+    return true;
+  },
+  async putBack() {
+    return ['The environment is off its address, and may be half removed; remove it again.'];
+  },
+};

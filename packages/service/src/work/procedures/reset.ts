@@ -1,0 +1,146 @@
+import { type Environment, layout, PostgresView, switchTrees, treeInUse } from '@tessarion/engine';
+import { copyDatabases } from '../../facts/new-copy.js';
+import { resolveSettings } from '../../facts/settings.js';
+import type { DatabaseRecord } from '../../records/environments.js';
+import { toEngine } from '../../records/environments.js';
+import { checkCopy, type CopyWishes, fillCopy, NOTHING_LEFT_OUT, type Origin, proveHarmless, rememberBaseline, settleChecks } from '../copying.js';
+import type { TransferContext } from '../context.js';
+import { measure } from '../measure.js';
+import type { Procedure } from '../procedure.js';
+import { runTasks } from './clone.js';
+
+export interface ResetInput {
+  readonly origin: Origin;
+  readonly source: string;
+  /** A copy's own snapshot comes back exactly; anything else comes masked, as in a clone. */
+  readonly exact: boolean;
+  readonly acceptTraces?: readonly string[];
+}
+
+interface Prepared {
+  readonly databases: DatabaseRecord[];
+  readonly settings: Record<string, string>;
+  readonly former: { readonly databases: readonly DatabaseRecord[]; readonly trees: string[] };
+}
+
+/** The copy as it will be: new databases and trees beside those in use. */
+async function prepared(context: TransferContext): Promise<{ source: Environment; destination: Environment; input: ResetInput; wishes: CopyWishes; facts: Prepared }> {
+  const input = context.input<ResetInput>();
+  const record = await context.environmentRecord(context.record.onto_path);
+  const facts = context.data.prepared as Prepared;
+  const profile = await context.profile(record.site);
+  return {
+    input,
+    facts,
+    wishes: { leftOut: NOTHING_LEFT_OUT, acceptTraces: input.acceptTraces ?? [], acceptPersonal: undefined },
+    source: await context.environment(input.source),
+    destination: toEngine({ ...record, databases: facts.databases, settings: facts.settings }, profile),
+  };
+}
+
+/** Makes a copy anew beside itself and switches over; until then it stays as it was. */
+export const reset: Procedure = {
+  kind: 'reset',
+  steps: [
+    {
+      name: 'check',
+      title: 'Check room, versions and data classes',
+      async run(context) {
+        const { installation, record } = context;
+        const own = await context.environmentRecord(record.onto_path);
+        const server = await installation.servers.get(installation.records, own.server);
+        const environment = await context.environment(record.onto_path);
+        const databases = copyDatabases(own.site, own.name, own.databases, server);
+        const { values } = resolveSettings(environment.profile, { kind: own.kind, addresses: own.addresses, roots: own.roots, databases }, ownValues(environment, own.settings));
+        const trees = await Promise.all(own.roots.map((root) => treeInUse(environment, root.name)));
+        await context.remember({ prepared: { databases, settings: values, former: { databases: own.databases, trees } } satisfies Prepared as unknown as Record<string, unknown> });
+        const { input, source, destination, wishes } = await prepared(context);
+        return settleChecks(context, await checkCopy(context, source, destination, input.origin, wishes));
+      },
+    },
+    {
+      name: 'reserve',
+      title: 'Make fresh databases beside those in use',
+      async run(context) {
+        const { source, destination } = await prepared(context);
+        const { installation } = context;
+        const own = await context.environmentRecord(destination.path);
+        const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
+        await context.raiseFence(destination);
+        for (const { name, login } of destination.databases) {
+          const from = source.databases.find((one) => one.name === name)?.login;
+          const view = from ? await PostgresView.open(from) : undefined;
+          await view?.close();
+          await admin.create(login, view?.schema.extensions ?? []);
+        }
+        return undefined;
+      },
+    },
+    {
+      name: 'copy',
+      title: 'Copy rows and files',
+      async run(context) {
+        const { input, source, destination, wishes } = await prepared(context);
+        const { traces, images } = await fillCopy(context, input.origin, source, destination, wishes, input.exact);
+        await context.remember({ images: images as unknown as Record<string, unknown> });
+        if (!input.exact) return proveHarmless(context, source, destination, traces, wishes.acceptTraces);
+        return undefined;
+      },
+    },
+    {
+      name: 'switch',
+      title: 'Switch to the new state',
+      async run(context) {
+        const { input, source, destination, facts } = await prepared(context);
+        const { installation, record } = context;
+        const { lease } = await installation.gateway.hold(destination.path, 10_000, 2000);
+        try {
+          await context.checkFence(destination);
+          await context.remember({ pastSwitch: true });
+          await switchTrees(destination, record.id, context.epoch);
+          await installation.environments.update(installation.records, destination.path, { databases: facts.databases, settings: facts.settings, refreshed_at: installation.now(), drift: { up: 0, down: 0, at: installation.now().toISOString() } });
+          if ('from' in input.origin) await rememberBaseline(context, source, destination, context.data.images as { source: string; copy: string }, NOTHING_LEFT_OUT);
+        } finally {
+          await installation.gateway.release(lease);
+        }
+        await context.publishRoutes();
+        return undefined;
+      },
+    },
+    {
+      name: 'clear',
+      title: 'Remove the former state',
+      async run(context) {
+        const { destination, facts } = await prepared(context);
+        const { installation } = context;
+        const own = await context.environmentRecord(destination.path);
+        const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
+        for (const database of facts.former.databases) await admin.drop(database.database, database.user);
+        for (const tree of facts.former.trees) if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
+        await installation.environments.update(installation.records, destination.path, { size: await measure(destination) });
+        return runTasks(context, destination.path, ['staged', 'after']);
+      },
+    },
+  ],
+  async mustGoForward(context, step) {
+    return step === 'clear' || (step === 'switch' && context.data.pastSwitch === true);
+  },
+  async putBack(context) {
+    if (context.data.prepared === undefined) return [];
+    if (context.data.pastSwitch === true) return ['The copy is already in its new state; parts of the former one may be left.'];
+    const { destination } = await prepared(context);
+    const { installation } = context;
+    const own = await context.environmentRecord(destination.path);
+    const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
+    for (const { login } of destination.databases) await admin.drop(login.database, login.user);
+    for (const root of destination.place.roots) await destination.server.remove(layout.tree(destination.folder, root.name, context.record.id));
+    for (const id of Object.values((context.data.images as Record<string, string> | undefined) ?? {})) await context.library().remove(id, new Date(0));
+    return [];
+  },
+};
+
+/** Values that belong to the copy itself, such as a licence key given to it or a key made for it. */
+function ownValues(environment: Environment, settings: Readonly<Record<string, string>>): Record<string, string> {
+  const own = (environment.profile?.settings ?? []).filter((setting) => setting.from && ('own' in setting.from || 'generate' in setting.from));
+  return Object.fromEntries(own.flatMap((setting) => (settings[setting.name] === undefined ? [] : [[setting.name, settings[setting.name] as string]])));
+}

@@ -1,0 +1,64 @@
+import { takeParts } from '@tessarion/engine';
+import { newId } from '../../data-folder.js';
+import { insertSnapshot } from '../../records/snapshots.js';
+import type { TransferContext } from '../context.js';
+import type { Procedure } from '../procedure.js';
+
+/** Takes a snapshot of an environment and records it. @returns its id */
+export async function takeSnapshot(context: TransferContext, path: string, id: string, reason: string): Promise<string> {
+  const environment = await context.environment(path);
+  const library = context.library();
+  const writer = await library.store.writer();
+  const { installation } = context;
+  try {
+    const parts = await takeParts(environment, writer, context.work);
+    await writer.close();
+    const takenAt = installation.now();
+    await library.save({ format: 'tessarion-snapshot/1', id, site: environment.site, environment: environment.name, kind: environment.kind, takenAt: takenAt.toISOString(), profile: await context.profileVersion(environment.site), ...parts });
+    const sum = (numbers: readonly number[]): number => numbers.reduce((total, one) => total + one, 0);
+    const tables = parts.databases.flatMap((database) => database.tables);
+    await insertSnapshot(installation.records, {
+      id,
+      site: environment.site,
+      environment: path,
+      kind: environment.kind,
+      taken_at: takenAt,
+      reason,
+      files: sum(parts.roots.map((root) => root.files)),
+      rows: sum(tables.map((table) => table.rows)),
+      bytes: sum(parts.roots.map((root) => root.bytes)) + sum(tables.map((table) => table.bytes)),
+      added_bytes: writer.addedBytes,
+      verified_at: null,
+      damage: [],
+    });
+    return id;
+  } catch (error) {
+    await writer.abandon();
+    throw error;
+  }
+}
+
+export const snapshot: Procedure = {
+  kind: 'snapshot',
+  steps: [
+    {
+      name: 'take',
+      title: 'Read databases and files',
+      async run(context) {
+        await context.remember({ snapshot: newId('s') });
+        await takeSnapshot(context, context.record.onto_path, context.data.snapshot as string, context.input<{ reason: string }>().reason);
+        return `Snapshot ${context.data.snapshot}`;
+      },
+    },
+  ],
+  async mustGoForward() {
+    return false;
+  },
+  async putBack(context) {
+    const id = context.data.snapshot as string | undefined;
+    if (id === undefined) return [];
+    await context.installation.records('snapshot').where({ id }).delete();
+    await context.library().remove(id, new Date(0));
+    return [];
+  },
+};

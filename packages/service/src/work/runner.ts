@@ -1,0 +1,182 @@
+import { EngineError } from '@tessarion/engine';
+import { publishEvent } from '../records/events.js';
+import type { TransferRecord } from '../records/transfers.js';
+import { enqueue } from '../records/transfers.js';
+import { failureOf } from '../problems.js';
+import { type Installation, TransferContext } from './context.js';
+import type { Procedure } from './procedure.js';
+import { procedureFor } from './procedures/index.js';
+import type { WorkerIdentity } from './worker-identity.js';
+
+const CLAIM_LOCK = 0x7450;
+
+/** Runs transfers step by step, and goes on with those whose worker died. */
+export class TransferRunner {
+  readonly #running = new Map<string, AbortController>();
+  /** Fires when this worker may write nothing any more. */
+  readonly #lost = new AbortController();
+
+  constructor(
+    private readonly installation: Installation,
+    private readonly identity: WorkerIdentity,
+  ) {}
+
+  /** Stops everything at once without cleaning up: another worker has taken over. */
+  abandon(reason: string): void {
+    this.#lost.abort(new EngineError('fence-lost', reason, 'Another worker goes on.'));
+    for (const controller of this.#running.values()) controller.abort(this.#lost.signal.reason);
+  }
+
+  /** Asks running transfers to come to an end that leaves the destination whole. */
+  stopAll(): void {
+    for (const controller of this.#running.values()) controller.abort(new EngineError('stopped', 'The worker was stopped.', 'Start the transfer again.'));
+  }
+
+  get isIdle(): boolean {
+    return this.#running.size === 0;
+  }
+
+  /** Runs one transfer if it is its turn; otherwise leaves it in line. */
+  async run(id: string): Promise<void> {
+    const { installation } = this;
+    const claimed = await this.#claim(id);
+    if (!claimed) return;
+    const { record, resumed } = claimed;
+    const epoch = await this.#becomeWriter(record.onto_path);
+    const controller = new AbortController();
+    this.#running.set(id, controller);
+    const watch = setInterval(() => void this.#watchStop(id, controller), 500);
+    const context = new TransferContext(installation, record, epoch, controller.signal);
+    const procedure = procedureFor(record);
+    try {
+      if (resumed) await this.#resume(context, procedure);
+      else await this.#begin(context, procedure);
+    } catch (error) {
+      installation.log.error({ transfer: id, err: error }, 'transfer could not be brought to an end');
+    } finally {
+      clearInterval(watch);
+      this.#running.delete(id);
+      if (!this.#lost.signal.aborted) {
+        await this.identity.stopWriting(record.onto_path);
+        await this.#wakeWaiting(record);
+      }
+    }
+  }
+
+  async #claim(id: string): Promise<{ record: TransferRecord; resumed: boolean } | undefined> {
+    const { installation } = this;
+    return installation.records.transaction(async (trx) => {
+      await trx.raw('SELECT pg_advisory_xact_lock(?, 0)', [CLAIM_LOCK]);
+      const record = await installation.transfers.get(trx, id);
+      if (record.state !== 'waiting' && record.worker !== null) return undefined;
+      if (!['waiting', 'running', 'stopping'].includes(record.state)) return undefined;
+      const places = [record.onto_path, ...(record.from_path === null ? [] : [record.from_path])];
+      const busy = await trx('transfer')
+        .whereNot({ id })
+        .where((q) => q.whereIn('state', ['running', 'stopping']).andWhere((r) => r.whereIn('onto_path', places).orWhere('from_path', record.onto_path)))
+        .orWhere((q) => q.where({ state: 'waiting', onto_path: record.onto_path }).whereNot({ id }).whereRaw('(created_at, id) < (?, ?)', [record.created_at, id]))
+        .first('id');
+      if (busy && record.state === 'waiting') return undefined;
+      const resumed = record.state !== 'waiting';
+      await installation.transfers.update(trx, id, { state: record.state === 'stopping' ? 'stopping' : 'running', worker: String(this.identity.id), started_at: record.started_at ?? installation.now() });
+      return { record: { ...record, started_at: record.started_at ?? installation.now() }, resumed };
+    });
+  }
+
+  /** The claim already keeps others off; the lock may lag behind a dead worker's session for a moment. */
+  async #becomeWriter(environment: string): Promise<number> {
+    for (;;) {
+      const epoch = await this.identity.tryWrite(environment);
+      if (epoch !== undefined) return epoch;
+      await new Promise((resolve) => setTimeout(resolve, 200));
+    }
+  }
+
+  async #begin(context: TransferContext, procedure: Procedure): Promise<void> {
+    const { records } = context.installation;
+    await records('transfer_step').where({ transfer_id: context.record.id }).delete();
+    await records('transfer_step').insert(procedure.steps.map((step, position) => ({ transfer_id: context.record.id, position, name: step.name, title: step.title, state: 'coming' })));
+    await this.#go(context, procedure, 0);
+  }
+
+  async #resume(context: TransferContext, procedure: Procedure): Promise<void> {
+    const { installation, record } = context;
+    const steps = await installation.transfers.steps(installation.records, record.id);
+    const reached = steps.findLast((step) => step.state !== 'coming');
+    if (!reached) return this.#begin(context, procedure);
+    await context.say(`The worker died in the step "${reached.title}"; another one takes over.`);
+    if (await procedure.mustGoForward(context, reached.name)) return this.#go(context, procedure, reached.position);
+    return this.#putBack(context, procedure, reached.name, new EngineError('stopped', `The worker died in the step "${reached.title}". Everything was put back as it was.`, 'Start it again.'));
+  }
+
+  async #go(context: TransferContext, procedure: Procedure, from: number): Promise<void> {
+    const { installation, record } = context;
+    const { records, now } = installation;
+    for (const [position, step] of procedure.steps.entries()) {
+      if (position < from) continue;
+      const on = () => records('transfer_step').where({ transfer_id: record.id, position });
+      try {
+        context.work.signal.throwIfAborted();
+        await on().update({ state: 'running', started_at: now() });
+        await context.enter(step.name);
+        const detail = await step.run(context);
+        await on().update({ state: 'done', ended_at: now(), detail: detail ?? null });
+      } catch (error) {
+        if (this.#lost.signal.aborted) return;
+        installation.log.warn({ transfer: record.id, step: step.name, err: error }, 'step failed');
+        await on().update({ state: 'failed', ended_at: now(), detail: failureOf(error).message });
+        return this.#putBack(context, procedure, step.name, error);
+      }
+    }
+    await this.#end(context, { state: 'done', failure: null });
+  }
+
+  async #putBack(context: TransferContext, procedure: Procedure, step: string, reason: unknown): Promise<void> {
+    const isStop = reason instanceof EngineError && reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
+    const remains = await procedure.putBack(context).catch((error: unknown) => {
+      context.installation.log.error({ transfer: context.record.id, step, err: error }, 'putting back failed');
+      return [`Putting everything back failed: ${failureOf(error).message}`];
+    });
+    await this.#end(context, { state: isStop ? 'stopped' : 'failed', failure: isStop ? null : failureOf(reason), remains });
+  }
+
+  async #end(context: TransferContext, outcome: Pick<TransferRecord, 'state' | 'failure'> & { remains?: string[] }): Promise<void> {
+    const { installation, record } = context;
+    const remains = [...((context.data.remains as string[] | undefined) ?? []), ...(outcome.remains ?? [])];
+    await installation.records.transaction(async (trx) => {
+      await installation.transfers.update(trx, record.id, { state: outcome.state, failure: outcome.failure, ended_at: installation.now(), worker: null, remains, totals: context.counts });
+      if (record.undo_of !== null && outcome.state === 'done') await installation.transfers.update(trx, record.undo_of, { undone_by: record.id });
+      await publishEvent(trx, { type: 'transfer', transfer: record.id, site: record.site, state: outcome.state, progress: null });
+      await publishEvent(trx, { type: 'site', site: record.site });
+    });
+  }
+
+  async #stopAsked(id: string): Promise<boolean> {
+    const row = await this.installation.records('transfer').where({ id }).first('stop_asked');
+    return row?.stop_asked === true;
+  }
+
+  async #watchStop(id: string, controller: AbortController): Promise<void> {
+    if (await this.#stopAsked(id).catch(() => false)) controller.abort(new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.'));
+  }
+
+  async #wakeWaiting(record: TransferRecord): Promise<void> {
+    const { records } = this.installation;
+    const places = [record.onto_path, record.from_path].filter((place) => place !== null);
+    const waiting = await records('transfer').where({ state: 'waiting' }).andWhere((q) => q.whereIn('onto_path', places).orWhereIn('from_path', places)).orderBy('created_at').select('id');
+    for (const { id } of waiting) await enqueue(records, 'transfer', id);
+  }
+
+  /** Takes over what dead workers left behind. Called at the start and every two seconds. */
+  async sweep(): Promise<void> {
+    const { records, log } = this.installation;
+    const dead = await this.identity.findDead();
+    if (dead.length === 0) return;
+    log.warn({ dead }, 'taking over from workers that died');
+    const orphans = await records('transfer').whereIn('worker', dead.map(String)).whereIn('state', ['running', 'stopping']).select('id');
+    for (const { id } of orphans) {
+      await records('transfer').where({ id }).update({ worker: null });
+      await enqueue(records, 'transfer', id);
+    }
+  }
+}
