@@ -1,1 +1,1 @@
-export {};
+export { type RunningService, type ServeOptions, serve } from './serve.js';

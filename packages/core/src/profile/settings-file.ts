@@ -101,7 +101,7 @@ function iniSpots(content: ByteString, key: string): Spot[] {
 }
 
 function documentSpots(content: ByteString, format: 'json' | 'yaml', key: string): Spot[] {
-  const document = parseDocument(content, { uniqueKeys: false, schema: format === 'json' ? 'json' : 'core' });
+  const document = parseDocument(content, { uniqueKeys: false, schema: 'core' });
   const error = document.errors[0];
   if (error)
     throw new SettingNotFoundError(

@@ -68,6 +68,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     itemCount: items.length,
   };
   await installation.records.transaction(async (trx) => {
+    await trx('forecast_item').where({ forecast_id: record.id }).delete();
     for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += 500) {
       await trx('forecast_item').insert(items.slice(at, Math.min(at + 500, STORED_ITEMS)).map((item, i) => ({ forecast_id: record.id, position: at + i, item: json(item) })));
     }

@@ -174,6 +174,7 @@ export class TransferRunner {
     if (dead.length === 0) return;
     log.warn({ dead }, 'taking over from workers that died');
     const orphans = await records('transfer').whereIn('worker', dead.map(String)).whereIn('state', ['running', 'stopping']).select('id');
+    for (const { id } of await records('forecast').where({ state: 'computing' }).select('id')) await enqueue(records, 'forecast', id);
     for (const { id } of orphans) {
       await records('transfer').where({ id }).update({ worker: null });
       await enqueue(records, 'transfer', id);

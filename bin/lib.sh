@@ -1,0 +1,48 @@
+# Shared by the scripts beside it: installs what is missing and builds.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+
+# Debian packages, when root or sudo may install them. $@: "PROGRAM-PATH PACKAGE" pairs.
+need_packages() {
+  local missing=()
+  while [ $# -gt 1 ]; do
+    [ -e "$1" ] || missing+=("$2")
+    shift 2
+  done
+  [ ${#missing[@]} -eq 0 ] && return
+  local as_root=()
+  if [ "$(id -u)" -ne 0 ]; then
+    command -v sudo >/dev/null || { echo "Install these Debian packages first: ${missing[*]}" >&2; exit 1; }
+    as_root=(sudo)
+  fi
+  echo "Installing ${missing[*]}"
+  # The package must not leave a cluster of its own running.
+  local had_conf=0
+  [ -e /etc/postgresql-common/createcluster.conf ] && had_conf=1
+  if [ $had_conf -eq 0 ]; then
+    "${as_root[@]}" mkdir -p /etc/postgresql-common
+    echo 'create_main_cluster = false' | "${as_root[@]}" tee /etc/postgresql-common/createcluster.conf >/dev/null
+  fi
+  "${as_root[@]}" apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
+}
+
+need_node() {
+  command -v node >/dev/null || { echo "Install Node.js 20 first." >&2; exit 1; }
+  node -e 'const [major, minor] = process.versions.node.split(".").map(Number); process.exit(major > 20 || (major === 20 && minor >= 19) ? 0 : 1)' || { echo "Node.js 20.19 or newer is needed; this is $(node --version)." >&2; exit 1; }
+}
+
+install_modules() {
+  local stamp=node_modules/.installed
+  if [ ! -e "$stamp" ] || ! cmp -s package-lock.json "$stamp"; then
+    npm ci --no-audit --no-fund --loglevel=error
+    cp package-lock.json "$stamp"
+  fi
+}
+
+build() {
+  npx --no-install tsc -b
+  if [ -e packages/console/index.html ]; then npm run --silent build -w @tessarion/console; fi
+}
+
+POSTGRES=(/usr/lib/postgresql/15/bin/postgres postgresql-15)

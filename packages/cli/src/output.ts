@@ -1,0 +1,77 @@
+import Table from 'cli-table3';
+import { DateTime } from 'luxon';
+
+const useColour = process.stdout.isTTY === true && process.env.NO_COLOR === undefined;
+const isAscii = process.env.TESSARION_ASCII !== undefined || !/utf-?8/i.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'utf-8');
+
+const paint = (code: string) => (text: string): string => (useColour ? `\u001b[${code}m${text}\u001b[0m` : text);
+
+export const bold = paint('1');
+export const dim = paint('2');
+const red = paint('31');
+const KIND_COLOUR = { live: paint('34'), staging: paint('33'), dev: paint('36') } as const;
+const LETTER = { live: 'L', staging: 'S', dev: 'D' } as const;
+const GLYPHS = { 'in-step': '■', drifted: '◣', working: '▄', failed: '⊠', frozen: '▣', 'not-reached': '□' } as const;
+const ASCII_GLYPHS = { 'in-step': '=', drifted: '/', working: '%', failed: '!', frozen: '*', 'not-reached': '?' } as const;
+
+/** The tile of an environment in a terminal: letter, and a glyph for its state. */
+export function tile(kind: keyof typeof LETTER, state: keyof typeof GLYPHS): string {
+  const text = LETTER[kind] + (isAscii ? ASCII_GLYPHS : GLYPHS)[state];
+  return state === 'failed' ? red(text) : KIND_COLOUR[kind](text);
+}
+
+export const arrow = isAscii ? '->' : '→';
+
+/** A bar of 40 tiles. */
+export function bar(share: number): string {
+  const done = Math.round(Math.min(1, Math.max(0, share)) * 40);
+  return (isAscii ? '#' : '■').repeat(done) + (isAscii ? '.' : '□').repeat(40 - done);
+}
+
+export function print(text = ''): void {
+  process.stdout.write(`${text}\n`);
+}
+
+export function printJson(value: unknown): void {
+  print(JSON.stringify(value, null, 2));
+}
+
+/** A table without frames that fits 100 columns; numbers stand right. */
+export function printTable(head: readonly string[], rows: readonly (readonly string[])[], right: readonly number[] = []): void {
+  const border = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
+  const table = new Table({ head: head.map((one) => dim(one)), chars: border, style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [], compact: true }, colAligns: head.map((_one, i) => (right.includes(i) ? 'right' : 'left')) });
+  for (const row of rows) table.push([...row]);
+  print(table.toString().replace(/ +$/gm, ''));
+}
+
+export function size(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`;
+  const units = ['kB', 'MB', 'GB', 'TB'];
+  let value = bytes;
+  let unit = 'B';
+  for (const next of units) {
+    if (value < 1000) break;
+    value /= 1000;
+    unit = next;
+  }
+  return `${value < 10 ? value.toFixed(1) : Math.round(value)} ${unit}`;
+}
+
+export const count = (number: number): string => number.toLocaleString('en-GB');
+
+/** A moment as people say it, with its zone. */
+export function when(time: string | null): string {
+  if (time === null) return '–';
+  return DateTime.fromISO(time).toFormat('d LLL HH:mm ZZZZ');
+}
+
+export function ago(time: string | null): string {
+  if (time === null) return '–';
+  const seconds = Math.max(0, (Date.now() - Date.parse(time)) / 1000);
+  if (seconds < 60) return `${Math.round(seconds)} s`;
+  if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
+  if (seconds < 172_800) return `${Math.round(seconds / 3600)} h`;
+  return `${Math.round(seconds / 86_400)} d`;
+}
+
+export const cut = (text: string, length: number): string => (text.length > length ? `${text.slice(0, length - 1)}…` : text);

@@ -1,0 +1,80 @@
+import { type Client, followEvents } from '@tessarion/client';
+import type { TransferDetail } from '@tessarion/contract';
+import { CliError } from './errors.js';
+import { bar, bold, count, dim, print, size } from './output.js';
+
+const ENDED = new Set(['done', 'failed', 'stopped', 'undone']);
+
+/** Follows a transfer to its end: phases as lines, and on a terminal a live line below them. Ctrl-C only detaches. */
+export async function watchTransfer(client: Client, id: string): Promise<TransferDetail> {
+  const abort = new AbortController();
+  const isTerminal = process.stderr.isTTY === true;
+  let detached = false;
+  const detach = (): void => {
+    detached = true;
+    abort.abort();
+  };
+  process.once('SIGINT', detach);
+  const shown = new Set<string>();
+  const startedAt = Date.now();
+  const show = async (): Promise<TransferDetail> => {
+    const transfer = await client.call('transferShow', { params: { id } });
+    if (isTerminal) process.stderr.write('\r\u001b[K');
+    if (transfer.placeInLine !== null && !shown.has('line')) {
+      shown.add('line');
+      process.stderr.write(`Waits in line: ${transfer.placeInLine} before it.\n`);
+    }
+    for (const step of transfer.steps) {
+      if (step.state === 'coming' || step.state === 'running' || shown.has(step.name)) continue;
+      shown.add(step.name);
+      const seconds = step.startedAt && step.endedAt ? ((Date.parse(step.endedAt) - Date.parse(step.startedAt)) / 1000).toFixed(1) : '';
+      process.stderr.write(`${step.state === 'done' ? ' ' : '!'} ${step.title}${step.detail ? dim(`: ${step.detail}`) : ''} ${dim(`${seconds} s`)}\n`);
+    }
+    if (isTerminal && !ENDED.has(transfer.state) && transfer.progress) process.stderr.write(liveLine(transfer, startedAt));
+    return transfer;
+  };
+  try {
+    let transfer = await show();
+    if (!ENDED.has(transfer.state)) {
+      for await (const event of followEvents(client, abort.signal)) {
+        if (event.type !== 'transfer' || event.transfer !== id) continue;
+        transfer = await show();
+        if (ENDED.has(transfer.state)) break;
+      }
+    }
+    if (detached && !ENDED.has(transfer.state)) {
+      print(`\nDetached; ${id} goes on. Watch it: tessarion watch ${id}   Stop it: tessarion stop ${id}`);
+    }
+    return transfer;
+  } finally {
+    abort.abort();
+    process.off('SIGINT', detach);
+  }
+}
+
+function liveLine(transfer: TransferDetail, startedAt: number): string {
+  const { progress } = transfer;
+  if (!progress) return '';
+  const seconds = Math.max(0.5, (Date.now() - startedAt) / 1000);
+  const rate = progress.bytes / seconds;
+  const share = progress.totalBytes ? progress.bytes / progress.totalBytes : 0;
+  const left = progress.totalBytes && rate > 0 ? `, about ${Math.max(1, Math.round((progress.totalBytes - progress.bytes) / rate))} s left` : '';
+  return `${bar(share)} ${size(progress.bytes)}, ${size(rate)}/s, ${count(progress.files)} files, ${count(progress.rows)} rows${left}`;
+}
+
+/** Says how a transfer ended; anything but done is an error. */
+export function reportEnd(transfer: TransferDetail): void {
+  if (transfer.state === 'done') {
+    const seconds = transfer.startedAt && transfer.endedAt ? ` in ${((Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000).toFixed(1)} s` : '';
+    print(`${bold('Done')}${seconds}: ${transfer.sentence.map((piece) => piece.text).join('')}`);
+    for (const warning of transfer.warnings) print(`Note: ${warning}`);
+    for (const remain of transfer.remains) print(`Stays: ${remain}`);
+    if (transfer.canUndo) print(dim(`Take it back: tessarion undo ${transfer.id}`));
+    return;
+  }
+  if (transfer.state === 'failed') {
+    const isOutdated = /outdated/.test(transfer.failure?.message ?? '');
+    throw new CliError(isOutdated ? 5 : 1, `${transfer.kind} ${transfer.id} failed.`, transfer.failure?.message ?? '', transfer.failure?.next ?? '');
+  }
+  if (transfer.state === 'stopped') throw new CliError(1, `${transfer.kind} ${transfer.id} was stopped.`, 'Everything is as it was before.', 'Start it again when it suits.');
+}

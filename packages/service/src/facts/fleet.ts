@@ -1,0 +1,79 @@
+import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
+import { formatLocation, type Profile } from '@tessarion/core';
+import type { EnvironmentRecord } from '../records/environments.js';
+import { profileOfSite } from '../records/environments.js';
+import type { OnRecords } from '../records/open.js';
+import { iso, type TransferRecord, toTransfer } from '../records/transfers.js';
+import type { Installation } from '../work/context.js';
+
+export interface SiteRecord {
+  readonly name: string;
+  readonly client: string;
+  readonly time_zone: string;
+  readonly profile: string | null;
+  readonly server: string;
+}
+
+interface Moves {
+  readonly running?: TransferRecord;
+  readonly last?: TransferRecord;
+}
+
+/** The first state that holds (design: Interfaces, Console). */
+function stateOf(record: EnvironmentRecord, moves: Moves): { state: EnvironmentState; reason: string } {
+  const { last, running } = moves;
+  if (last && !last.acknowledged && last.state === 'failed') return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
+  if (running || record.status !== 'ready') return { state: 'working', reason: running ? '' : 'Being made or removed' };
+  const { drift } = record;
+  if (drift && drift.up + drift.down > 0) return { state: 'drifted', reason: `${drift.up} ${drift.up === 1 ? 'item waits' : 'items wait'} to go up` };
+  return { state: 'in-step', reason: '' };
+}
+
+export function toEnvironment(record: EnvironmentRecord, moves: Moves, profile: Profile | undefined): Environment {
+  const [main] = record.addresses;
+  return {
+    path: record.path,
+    site: record.site,
+    name: record.name,
+    kind: record.kind,
+    ...stateOf(record, moves),
+    addresses: record.addresses.map((address) => ({ name: address.name, url: formatLocation(address) })),
+    editorsUrl: main && profile?.editors ? `${formatLocation(main)}${profile.editors.path}` : null,
+    madeFrom: record.made_from,
+    madeAt: record.made_at.toISOString(),
+    refreshedAt: iso(record.refreshed_at),
+    size: record.size,
+    server: record.server,
+    hasGate: record.gate !== null,
+    databases: record.databases.map((database) => database.database),
+    roots: record.roots.map(({ name, path }) => ({ name, path })),
+    drift: record.drift,
+    running: moves.running ? toTransfer(moves.running, null) : null,
+    last: moves.last ? toTransfer(moves.last, null) : null,
+  };
+}
+
+/** Sites with their environments, in the order in which they were brought in. */
+export async function readFleet(installation: Installation, on: OnRecords, site?: string): Promise<Site[]> {
+  const query = on<SiteRecord>('site').orderBy('position');
+  const sites = (await (site === undefined ? query : query.where({ name: site }))) as SiteRecord[];
+  const environments = await installation.environments.list(on, site);
+  const moves = await installation.transfers.newestByEnvironment(on);
+  const profiles = new Map<string, Awaited<ReturnType<typeof profileOfSite>>>();
+  for (const one of sites) if (one.profile !== null && !profiles.has(one.profile)) profiles.set(one.profile, await profileOfSite(on, one.name));
+  const rank = { live: 0, staging: 1, dev: 2 } as const;
+  return sites.map((one) => {
+    const profile = one.profile === null ? undefined : profiles.get(one.profile);
+    return {
+      name: one.name,
+      client: one.client,
+      profile: one.profile,
+      profileVersion: profile?.version ?? null,
+      timeZone: one.time_zone,
+      environments: environments
+        .filter((environment) => environment.site === one.name)
+        .map((environment) => toEnvironment(environment, moves.get(environment.path) ?? {}, profile?.profile))
+        .sort((a, b) => rank[a.kind] - rank[b.kind] || (a.name < b.name ? -1 : 1)),
+    };
+  });
+}

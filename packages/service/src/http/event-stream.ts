@@ -1,0 +1,91 @@
+import type { FastifyReply, FastifyRequest } from 'fastify';
+import pg from 'pg';
+import { EVENT_CHANNEL, eventsAfter, forgetOldEvents, lastEventId } from '../records/events.js';
+import type { Installation } from '../work/context.js';
+
+const BATCH = 500;
+const KEEP_ALIVE_MS = 15_000;
+
+/** Server-sent events that resume from `Last-Event-ID`; one listening connection serves every client. */
+export class EventStream {
+  readonly #installation: Installation;
+  readonly #clients = new Set<() => void>();
+  readonly #answers = new Set<FastifyReply['raw']>();
+  #listener: pg.Client | undefined;
+  #isClosed = false;
+
+  constructor(installation: Installation) {
+    this.#installation = installation;
+  }
+
+  async #listen(): Promise<void> {
+    if (this.#listener || this.#isClosed) return;
+    const client = new pg.Client({ connectionString: this.#installation.recordsUrl, application_name: 'tessarion events' });
+    this.#listener = client;
+    const lost = (): void => {
+      if (this.#listener !== client) return;
+      this.#listener = undefined;
+      if (!this.#isClosed) setTimeout(() => void this.#listen().catch(() => undefined), 1000);
+    };
+    client.on('error', lost);
+    client.on('end', lost);
+    client.on('notification', () => {
+      for (const wake of this.#clients) wake();
+    });
+    await client.connect();
+    await client.query(`LISTEN ${EVENT_CHANNEL}`);
+    await forgetOldEvents(this.#installation.records);
+    for (const wake of this.#clients) wake();
+  }
+
+  async serve(request: FastifyRequest, reply: FastifyReply): Promise<void> {
+    const { records } = this.#installation;
+    await this.#listen();
+    const asked = Number(request.headers['last-event-id'] ?? Number.NaN);
+    let at = Number.isSafeInteger(asked) && asked >= 0 ? asked : await lastEventId(records);
+    reply.hijack();
+    const answer = reply.raw;
+    this.#answers.add(answer);
+    answer.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
+    answer.write(`id: ${at}\nretry: 1000\n\n`);
+    let isSending = false;
+    let again = false;
+    const send = async (): Promise<void> => {
+      if (isSending) {
+        again = true;
+        return;
+      }
+      isSending = true;
+      do {
+        again = false;
+        const events = await eventsAfter(records, at, BATCH);
+        for (const event of events) {
+          answer.write(`id: ${event.id}\ndata: ${JSON.stringify(event.data)}\n\n`);
+          at = event.id;
+        }
+        if (events.length === BATCH) again = true;
+      } while (again);
+      isSending = false;
+    };
+    const wake = (): void => {
+      send().catch((error: unknown) => {
+        isSending = false;
+        this.#installation.log.warn({ err: error }, 'events not sent');
+      });
+    };
+    this.#clients.add(wake);
+    wake();
+    const alive = setInterval(() => answer.write(': \n\n'), KEEP_ALIVE_MS);
+    answer.on('close', () => {
+      clearInterval(alive);
+      this.#clients.delete(wake);
+      this.#answers.delete(answer);
+    });
+  }
+
+  async close(): Promise<void> {
+    this.#isClosed = true;
+    for (const answer of this.#answers) answer.end();
+    await this.#listener?.end().catch(() => undefined);
+  }
+}

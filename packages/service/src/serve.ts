@@ -1,0 +1,156 @@
+import { type ChildProcess, fork, spawn } from 'node:child_process';
+import * as fs from 'node:fs/promises';
+import { fileURLToPath } from 'node:url';
+import { freePort, PrivateCluster } from '@tessarion/cluster';
+import type { FastifyInstance } from 'fastify';
+import { runMigrations } from 'graphile-worker';
+import { Access } from './auth.js';
+import { DataFolder } from './data-folder.js';
+import { publishRoutes } from './gateway/routes.js';
+import { createApp } from './http/app.js';
+import { openInstallation, toVariables } from './installation.js';
+import { migrate } from './records/migrations.js';
+import type { Installation } from './work/context.js';
+
+export interface ServeOptions {
+  readonly dataFolder: string;
+  readonly host: string;
+  /** 0 chooses a free one. */
+  readonly port: number;
+  /** 0 keeps the one used before, or chooses a free one. */
+  readonly gatewayPort: number;
+  /** Absent: a private cluster in the data folder. */
+  readonly recordsUrl?: string | undefined;
+  readonly consoleFolder?: string | undefined;
+  readonly workers: number;
+  readonly version: string;
+}
+
+/** A running service with its worker and gateway processes. */
+export interface RunningService {
+  readonly url: string;
+  readonly gatewayPort: number;
+  /** For making the first administrator; undefined once there is somebody. */
+  readonly firstKey: string | undefined;
+  readonly installation: Installation;
+  readonly app: FastifyInstance;
+  /** Processes of the workers, by which tests and operators can find them. */
+  workerPids(): number[];
+  stop(): Promise<void>;
+}
+
+/** Starts everything: records, gateway, service, workers; takes over what an earlier run left running. */
+export async function serve(options: ServeOptions): Promise<RunningService> {
+  const folder = await DataFolder.open(options.dataFolder);
+  const cluster = options.recordsUrl === undefined ? await PrivateCluster.at(folder.cluster) : undefined;
+  const access = await cluster?.start();
+  const recordsUrl = options.recordsUrl ?? `postgresql://${access?.user}:${access?.password}@${access?.host}:${access?.port}/postgres`;
+  const ports = await settlePorts(folder, options);
+  const consoleUrl = `http://${options.host}:${ports.service}`;
+  const settings = { dataFolder: folder.path, recordsUrl, consoleUrl, gatewayPort: ports.gateway };
+  const installation = await openInstallation('service', { ...process.env, ...toVariables(settings) });
+  await migrate(installation.records);
+  await runMigrations({ connectionString: recordsUrl });
+  await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
+  await startGateway(folder, options.host, ports.gateway, installation);
+
+  const firstKey = await new Access(installation.records, installation.now).firstKey();
+  const app = await createApp({ installation, consoleFolder: options.consoleFolder, version: options.version });
+  await app.listen({ host: options.host, port: ports.service });
+  const workers = new Workers(toVariables(settings), installation);
+  await workers.start(options.workers);
+
+  return {
+    url: consoleUrl,
+    gatewayPort: ports.gateway,
+    firstKey,
+    installation,
+    app,
+    workerPids: () => workers.pids(),
+    async stop() {
+      await app.close();
+      await workers.stop();
+      await stopGateway(installation);
+      await installation.records.destroy();
+      await cluster?.stop();
+    },
+  };
+}
+
+/** Copies carry the gateway's port in their addresses, so it stays the same from run to run. */
+async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{ service: number; gateway: number }> {
+  const file = folder.run('ports.json');
+  const former = await fs.readFile(file, 'utf8').then((text) => JSON.parse(text) as { service: number; gateway: number }, () => undefined);
+  const ports = { service: options.port || former?.service || (await freePort()), gateway: options.gatewayPort || former?.gateway || (await freePort()) };
+  await fs.writeFile(file, JSON.stringify(ports), { mode: 0o600 });
+  return ports;
+}
+
+/** The gateway outlives the service; one that runs already is told to read its routes again. */
+async function startGateway(folder: DataFolder, host: string, port: number, installation: Installation): Promise<void> {
+  const { gateway } = installation;
+  if (await gateway.ping().then((answer) => answer.port === port, () => false)) return gateway.reload();
+  const log = await fs.open(folder.run('gateway.log'), 'a', 0o600);
+  const main = fileURLToPath(new URL('./gateway/main.js', import.meta.url));
+  const child = spawn(process.execPath, [main, folder.path, host, String(port)], { detached: true, stdio: ['ignore', log.fd, log.fd] });
+  child.unref();
+  await log.close();
+  for (let tries = 0; ; tries++) {
+    if (await gateway.ping().then(() => true, () => false)) return;
+    if (child.exitCode !== null || tries > 200) throw new Error(`The gateway did not start; see ${folder.run('gateway.log')}.`);
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+}
+
+async function stopGateway(installation: Installation): Promise<void> {
+  const answer = await installation.gateway.ping().catch(() => undefined);
+  if (answer) process.kill(answer.pid, 'SIGTERM');
+}
+
+/** The service's own worker processes; one that dies is started again. */
+class Workers {
+  readonly #children = new Set<ChildProcess>();
+  #isStopping = false;
+
+  constructor(
+    private readonly variables: Record<string, string>,
+    private readonly installation: Installation,
+  ) {}
+
+  pids(): number[] {
+    return [...this.#children].flatMap((child) => (child.pid === undefined ? [] : [child.pid]));
+  }
+
+  async start(count: number): Promise<void> {
+    await Promise.all(Array.from({ length: count }, () => this.#startOne()));
+  }
+
+  #startOne(): Promise<void> {
+    return new Promise((resolve) => {
+      const main = fileURLToPath(new URL('./work/main.js', import.meta.url));
+      const child = fork(main, [], { env: { ...process.env, ...this.variables }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+      this.#children.add(child);
+      child.once('message', () => resolve());
+      child.once('exit', (code, signal) => {
+        this.#children.delete(child);
+        resolve();
+        if (this.#isStopping) return;
+        this.installation.log.warn({ code, signal }, 'a worker ended; another one is started');
+        setTimeout(() => {
+          if (!this.#isStopping) void this.#startOne();
+        }, 500);
+      });
+    });
+  }
+
+  async stop(): Promise<void> {
+    this.#isStopping = true;
+    await Promise.all(
+      [...this.#children].map((child) => new Promise<void>((resolve) => {
+        child.once('exit', () => resolve());
+        child.kill('SIGTERM');
+        setTimeout(() => child.kill('SIGKILL'), 15_000).unref();
+      })),
+    );
+  }
+}
