@@ -1,0 +1,65 @@
+import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel } from '@headlessui/react';
+import { type JSX, useMemo, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { useSites } from '../session.js';
+import { Icon } from './icon.js';
+import { Tile } from './tile.js';
+
+interface Found {
+  readonly id: string;
+  readonly text: string;
+  readonly hint: string;
+  readonly to: string;
+  readonly tile?: JSX.Element;
+}
+
+const MOST = 12;
+
+/** Finds sites, environments and acts by any of their words. */
+export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly close: () => void }): JSX.Element {
+  const [text, setText] = useState('');
+  const navigate = useNavigate();
+  const sites = useSites();
+  const all = useMemo((): Found[] => {
+    const list = sites.data ?? [];
+    return [
+      { id: 'transfers', text: 'Transfers', hint: 'room', to: '/transfers' },
+      { id: 'snapshots', text: 'Snapshots', hint: 'room', to: '/snapshots' },
+      { id: 'profiles', text: 'Profiles', hint: 'room', to: '/profiles' },
+      ...list.map((site): Found => ({ id: site.name, text: site.name, hint: site.client, to: `/sites/${site.name}` })),
+      ...list.flatMap((site) => site.environments.map((one): Found => ({ id: one.path, text: one.path, hint: one.kind, to: `/sites/${site.name}?at=${one.name}`, tile: <Tile kind={one.kind} state={one.state} size={18} decorative /> }))),
+      ...list.map((site): Found => ({ id: `new ${site.name}`, text: `New copy of ${site.name}`, hint: 'act', to: `/sites/${site.name}/new` })),
+      ...list.flatMap((site) => site.environments.filter((one) => one.kind === 'staging').map((one): Found => ({ id: `forecast ${one.path}`, text: `Forecast ${one.path} onto live`, hint: 'act', to: `/sites/${site.name}/forecast?from=${one.path}&onto=${site.name}/live` }))),
+    ];
+  }, [sites.data]);
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  const found = all.filter((one) => words.every((word) => `${one.text} ${one.hint}`.toLowerCase().includes(word))).slice(0, MOST);
+  const go = (one: Found | null): void => {
+    if (!one) return;
+    close();
+    setText('');
+    void navigate(one.to);
+  };
+  return (
+    <Dialog open={isOpen} onClose={close} className="veil">
+      <DialogPanel className="panel finder">
+        <Combobox<Found> immediate onChange={go}>
+          <div className="finder-field">
+            <Icon name="find" />
+            <ComboboxInput aria-label="Find or do" placeholder="Site, environment, or what to do" autoFocus value={text} onChange={(event) => setText(event.target.value)} />
+          </div>
+          <ComboboxOptions static className="finder-list">
+            {found.length === 0 && <p className="q">Nothing has “{text}” in its name.</p>}
+            {found.map((one) => (
+              <ComboboxOption key={one.id} value={one} className="finder-row">
+                <span className="finder-tile">{one.tile ?? null}</span>
+                <span>{one.text}</span>
+                <span className="qq">{one.hint}</span>
+              </ComboboxOption>
+            ))}
+          </ComboboxOptions>
+        </Combobox>
+      </DialogPanel>
+    </Dialog>
+  );
+}

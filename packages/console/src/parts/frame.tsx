@@ -1,0 +1,121 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
+import type { Person } from '@tessarion/contract';
+import { useQuery } from '@tanstack/react-query';
+import { type JSX, useEffect, useState } from 'react';
+import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
+import { useKeys } from '../keys.js';
+import { client, queries, useLiveData } from '../session.js';
+import { Finder } from './finder.js';
+import { Icon } from './icon.js';
+import { KeyList } from './key-list.js';
+import { Loading } from './states.js';
+import { Mark } from './tile.js';
+
+const ROOMS = [
+  { to: '/', name: 'Fleet', key: 'f' },
+  { to: '/transfers', name: 'Transfers', key: 't' },
+  { to: '/snapshots', name: 'Snapshots', key: 's' },
+  { to: '/profiles', name: 'Profiles', key: 'p' },
+] as const;
+
+/** Bar, finder and the room below; sends strangers to the sign-in. */
+export function Frame(): JSX.Element {
+  const me = useQuery<Person>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
+  const location = useLocation();
+  if (me.isPending) return <Loading what="Signing in" rows={3} />;
+  if (me.isError) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />;
+  return <SignedIn me={me.data} />;
+}
+
+function SignedIn({ me }: { readonly me: Person }): JSX.Element {
+  const navigate = useNavigate();
+  const [isFinding, setFinding] = useState(false);
+  const [isListing, setListing] = useState(false);
+  useLiveData();
+  useKeys({ '?': () => setListing(true), ...Object.fromEntries(ROOMS.map((room) => [`g ${room.key}`, () => void navigate(room.to)])) });
+  useEffect(() => {
+    const press = (event: KeyboardEvent): void => {
+      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
+        event.preventDefault();
+        setFinding(true);
+      }
+    };
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
+  }, []);
+  const signOut = async (): Promise<void> => {
+    await client.call('signOut');
+    queries.clear();
+    await navigate('/sign-in');
+  };
+  const { pathname } = useLocation();
+  const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
+  return (
+    <>
+      <header className="bar">
+        <NavLink className="brand" to="/" aria-label="Tessarion, fleet">
+          <Mark />
+          <span>Tessarion</span>
+        </NavLink>
+        <nav aria-label="Rooms">
+          {ROOMS.map((room) => (
+            <NavLink key={room.to} to={room.to} end={room.to === '/'} className={({ isActive }) => (isActive || (room.to === '/' && pathname.startsWith('/sites')) ? 'on course' : '')}>
+              {room.name}
+            </NavLink>
+          ))}
+        </nav>
+        <Menu as="div" className="menu">
+          <MenuButton className="btn bare">
+            {here} <Icon name="down" />
+          </MenuButton>
+          <MenuItems className="pop" anchor="bottom start">
+            {ROOMS.map((room) => (
+              <MenuItem key={room.to}>
+                <NavLink to={room.to}>{room.name}</NavLink>
+              </MenuItem>
+            ))}
+          </MenuItems>
+        </Menu>
+        <button type="button" className="find" onClick={() => setFinding(true)} aria-label="Find or do">
+          <Icon name="find" />
+          <span>Find or do</span>
+          <kbd>Ctrl K</kbd>
+        </button>
+        <Menu as="div" className="me">
+          <MenuButton aria-label={`${me.name}, account`}>
+            <b>{initials(me.name)}</b>
+          </MenuButton>
+          <MenuItems className="pop" anchor="bottom end">
+            <p className="who">
+              <b>{me.name}</b>
+              <span className="qq">{me.mail}</span>
+            </p>
+            <MenuItem>
+              <button type="button" onClick={() => setListing(true)}>
+                Keys <kbd>?</kbd>
+              </button>
+            </MenuItem>
+            <MenuItem>
+              <a href="/api/docs">HTTP interface</a>
+            </MenuItem>
+            <MenuItem>
+              <button type="button" onClick={() => void signOut()}>
+                Sign out
+              </button>
+            </MenuItem>
+          </MenuItems>
+        </Menu>
+      </header>
+      <Outlet />
+      <Finder isOpen={isFinding} close={() => setFinding(false)} />
+      <KeyList isOpen={isListing} close={() => setListing(false)} />
+    </>
+  );
+}
+
+const initials = (name: string): string =>
+  name
+    .split(/\s+/)
+    .map((part) => part[0]?.toUpperCase() ?? '')
+    .slice(0, 2)
+    .join('');

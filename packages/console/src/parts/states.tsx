@@ -1,0 +1,52 @@
+import { ServiceProblem } from '@tessarion/client';
+import { type JSX, type ReactNode, useEffect, useState } from 'react';
+
+/** What is missing, why it helps, and one act. */
+export function Empty({ title, children, act }: { readonly title: string; readonly children: ReactNode; readonly act?: ReactNode }): JSX.Element {
+  return (
+    <div className="empty">
+      <svg width="32" height="32" viewBox="0 0 16 16" aria-hidden="true">
+        <path d="M1.5,1.5H14.5V14.5H1.5Z" fill="none" stroke="var(--ink3)" strokeWidth={0.8} strokeDasharray="2.2 1.8" />
+      </svg>
+      <b>{title}</b>
+      <p className="q">{children}</p>
+      {act}
+    </div>
+  );
+}
+
+/** What went wrong, why, and what to do next. */
+export function Failure({ error }: { readonly error: unknown }): JSX.Element {
+  const problem = error instanceof ServiceProblem ? error.problem : undefined;
+  return (
+    <div className="failure" role="alert">
+      <b>{problem?.title ?? 'That did not work'}</b>
+      <p>{problem?.detail ?? (error instanceof Error ? error.message : String(error))}</p>
+      {(problem?.fields?.length ?? 0) > 1 && (
+        <ul>
+          {problem?.fields?.map((field) => (
+            <li key={`${field.path} ${field.message}`}>
+              {field.path}: {field.message}
+            </li>
+          ))}
+        </ul>
+      )}
+      {problem?.next && <p className="q">{problem.next}</p>}
+    </div>
+  );
+}
+
+/** Bars in the final geometry, after a moment; nothing jumps. */
+export function Loading({ rows = 8, what }: { readonly rows?: number; readonly what: string }): JSX.Element | null {
+  const [isShown, setShown] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setShown(true), 150);
+    return () => clearTimeout(timer);
+  }, []);
+  return (
+    <div className="loading" aria-busy="true">
+      <p className="qq">{isShown ? what : '\u00a0'}</p>
+      {isShown && Array.from({ length: rows }, (_one, i) => <i key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />)}
+    </div>
+  );
+}

@@ -1,0 +1,128 @@
+import type { Snapshot } from '@tessarion/contract';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { type JSX, useState } from 'react';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Confirm } from '../parts/confirm.js';
+import { Icon } from '../parts/icon.js';
+import { Empty, Failure, Loading } from '../parts/states.js';
+import { Ago, clock, number, size } from '../parts/words.js';
+import { client } from '../session.js';
+
+/** Immutable records of environments: what they hold, whether they are whole, and what one may do with them. */
+export function SnapshotsRoom(): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const site = query.get('site') ?? undefined;
+  const snapshots = useQuery({ queryKey: ['snapshots', site ?? 'all'], queryFn: () => client.call('snapshotList', { query: site === undefined ? {} : { site } }) });
+  const total = snapshots.data?.reduce((sum, one) => sum + one.addedBytes, 0) ?? 0;
+  return (
+    <main className="tableroom slab">
+      <div className="tools">
+        <h1>Snapshots</h1>
+        {snapshots.data && snapshots.data.length > 0 && (
+          <span className="qq">
+            {number(snapshots.data.length)}, {size(total)} on disk
+          </span>
+        )}
+        <span className="sp" />
+        {site !== undefined && (
+          <button type="button" className="btn" onClick={() => setQuery({})}>
+            {site} <Icon name="close" />
+          </button>
+        )}
+      </div>
+      {snapshots.isPending ? (
+        <Loading what="Reading the snapshots" />
+      ) : snapshots.isError ? (
+        <Failure error={snapshots.error} />
+      ) : snapshots.data.length === 0 ? (
+        <Empty title={site === undefined ? 'No snapshots yet' : `No snapshots of ${site} yet`} act={site === undefined ? undefined : <Link className="btn" to={`/sites/${site}`}>To {site}</Link>}>
+          A snapshot keeps an environment as it is at one moment, so that you can bring it back, or make a copy of it.
+        </Empty>
+      ) : (
+        <div className="scroll">
+          <table>
+            <thead>
+              <tr>
+                <th>Taken</th>
+                <th>Of</th>
+                <th>Reason</th>
+                <th className="n">Files</th>
+                <th className="n">Rows</th>
+                <th className="n">Size</th>
+                <th className="n">Added</th>
+                <th>State</th>
+                <th>
+                  <span className="sr-only">Acts</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {snapshots.data.map((one) => (
+                <Row key={one.id} one={one} />
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </main>
+  );
+}
+
+function Row({ one }: { readonly one: Snapshot }): JSX.Element {
+  const cache = useQueryClient();
+  const navigate = useNavigate();
+  const [isRestoring, setRestoring] = useState(false);
+  const [isRemoving, setRemoving] = useState(false);
+  const refresh = { onSettled: () => cache.invalidateQueries({ queryKey: ['snapshots'] }) };
+  const verify = useMutation({ mutationFn: () => client.call('snapshotVerify', { params: { id: one.id } }), ...refresh });
+  const remove = useMutation({ mutationFn: () => client.call('snapshotRemove', { params: { id: one.id } }), ...refresh });
+  const restore = useMutation({ mutationFn: (confirm: string) => client.call('restoreCreate', { body: { snapshot: one.id, onto: one.environment, ...(confirm === '' ? {} : { confirm }) } }), onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`) });
+  const failure = [verify, remove, restore].find((act) => act.isError)?.error;
+  const isLive = one.kind === 'live';
+  return (
+    <>
+      <tr>
+        <td className="q" title={clock(one.takenAt)}>
+          <Ago time={one.takenAt} suffix=" ago" />
+        </td>
+        <td className="mono">
+          <Link to={`/sites/${one.site}`}>{one.environment}</Link>
+        </td>
+        <td className="q wide-cell" title={one.reason}>
+          {one.reason}
+        </td>
+        <td className="n">{number(one.files)}</td>
+        <td className="n">{number(one.rows)}</td>
+        <td className="n">{size(one.bytes)}</td>
+        <td className="n q">{size(one.addedBytes)}</td>
+        <td className={one.damage.length > 0 ? 'bad' : 'q'} title={one.damage.map((damage) => `${damage.holds}: ${damage.message}`).join('\n')}>
+          {verify.isPending ? 'reading…' : one.damage.length > 0 ? `damaged: ${one.damage[0]?.holds}` : one.verifiedAt ? 'whole' : 'not verified'}
+        </td>
+        <td className="acts-cell">
+          <button type="button" className="btn sm" disabled={verify.isPending} onClick={() => verify.mutate()}>
+            Verify
+          </button>
+          <button type="button" className="btn sm" onClick={() => setRestoring(true)}>
+            Restore
+          </button>
+          <button type="button" className="btn sm" onClick={() => setRemoving(true)}>
+            Remove
+          </button>
+          <Confirm isOpen={isRestoring} close={() => setRestoring(false)} title={`Restore onto ${one.environment}`} {...(isLive ? { mustType: one.environment } : {})} button={`Restore onto ${one.environment.split('/')[1]}`} isDanger act={(typed) => restore.mutate(typed)}>
+            {isLive ? 'Authored work on live that is newer than this snapshot goes. What visitors made stays.' : 'The copy becomes exactly what it was then.'}
+          </Confirm>
+          <Confirm isOpen={isRemoving} close={() => setRemoving(false)} title={`Remove the snapshot of ${one.environment}`} button="Remove the snapshot" isDanger act={() => remove.mutate()}>
+            Taken {clock(one.takenAt)}. Only what no other snapshot shares is freed.
+          </Confirm>
+        </td>
+      </tr>
+      {failure !== undefined && (
+        <tr>
+          <td colSpan={9}>
+            <Failure error={failure} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}

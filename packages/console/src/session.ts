@@ -1,0 +1,50 @@
+import { Client } from '@tessarion/client';
+import type { Environment, Forecast, Site, StreamEvent, Transfer, TransferDetail } from '@tessarion/contract';
+import { QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect } from 'react';
+
+/** Calls go to the page's own origin, with its cookie. */
+export const client = new Client({ url: '' });
+
+export const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 10_000, refetchOnWindowFocus: true } } });
+
+export const useSites = () => useQuery<Site[]>({ queryKey: ['sites'], queryFn: () => client.call('siteList') });
+export const useSite = (site: string) => useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
+export const useTransfer = (id: string) => useQuery<TransferDetail>({ queryKey: ['transfer', id], queryFn: () => client.call('transferShow', { params: { id } }) });
+export const useForecast = (id: string | undefined) => useQuery<Forecast>({ queryKey: ['forecast', id], enabled: id !== undefined, queryFn: () => client.call('forecastShow', { params: { id: id as string } }) });
+
+/** Lets what is on the screen follow the event stream; progress is written in place, the rest is asked for again. */
+export function useLiveData(): void {
+  const cache = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource('/api/v1/events');
+    let waiting: ReturnType<typeof setTimeout> | undefined;
+    const refresh = (): void => {
+      waiting ??= setTimeout(() => {
+        waiting = undefined;
+        void cache.invalidateQueries({ queryKey: ['sites'] });
+        void cache.invalidateQueries({ queryKey: ['transfers'] });
+        void cache.invalidateQueries({ queryKey: ['snapshots'] });
+      }, 400);
+    };
+    source.onmessage = (message: MessageEvent<string>) => {
+      const event = JSON.parse(message.data) as StreamEvent;
+      if (event.type === 'forecast') void cache.invalidateQueries({ queryKey: ['forecast', event.forecast] });
+      else if (event.type === 'site') refresh();
+      else {
+        void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
+        if (event.state === 'running' && event.progress) {
+          const { transfer: id, progress } = event;
+          const follow = (one: Transfer | null): Transfer | null => (one?.id === id ? { ...one, state: 'running', progress } : one);
+          const update = (site: Site): Site => ({ ...site, environments: site.environments.map((e): Environment => ({ ...e, running: follow(e.running) })) });
+          cache.setQueryData<Site[]>(['sites'], (sites) => sites?.map((site) => (site.name === event.site ? update(site) : site)));
+          cache.setQueryData<Site>(['sites', event.site], (site) => site && update(site));
+        } else refresh();
+      }
+    };
+    return () => {
+      clearTimeout(waiting);
+      source.close();
+    };
+  }, [cache]);
+}
