@@ -16,17 +16,52 @@ export class CliError extends Error {
   }
 }
 
-const REFUSALS = new Set(['tessarion:lane-closed', 'tessarion:not-confirmed', 'tessarion:not-allowed', 'tessarion:not-signed-in', 'tessarion:checks-failed']);
+const REFUSALS = new Set([
+  'tessarion:lane-closed',
+  'tessarion:not-confirmed',
+  'tessarion:not-allowed',
+  'tessarion:not-signed-in',
+  'tessarion:checks-failed',
+]);
 
 /** Anything thrown, as three lines and an exit code. */
 export function describeError(error: unknown): { code: ExitCode; lines: string[] } {
-  if (error instanceof CliError) return { code: error.code, lines: [error.what, error.why, error.next].filter((line) => line !== '') };
-  if (error instanceof ServiceUnreachable) return { code: 6, lines: [error.message, 'It may not be running, or run elsewhere.', 'Start it with tessarion serve, or name it with --url.'] };
+  if (error instanceof CliError)
+    return { code: error.code, lines: [error.what, error.why, error.next].filter((line) => line !== '') };
+  if (error instanceof ServiceUnreachable)
+    return {
+      code: 6,
+      lines: [
+        error.message,
+        'It may not be running, or run elsewhere.',
+        'Start it with tessarion serve, or name it with --url.',
+      ],
+    };
   if (error instanceof ServiceProblem) {
     const { problem } = error;
-    const code = problem.type === 'tessarion:outdated' ? 5 : problem.type === 'tessarion:invalid' ? 2 : REFUSALS.has(problem.type) ? 3 : 1;
-    const fields = (problem.fields ?? []).length > 1 ? (problem.fields ?? []).map((field) => `  ${field.path}: ${field.message}`) : [];
-    return { code, lines: [`${problem.title}.`, problem.detail, ...fields, ...(problem.next === undefined ? [] : [problem.next])] };
+    const code =
+      problem.type === 'tessarion:outdated'
+        ? 5
+        : problem.type === 'tessarion:invalid'
+          ? 2
+          : REFUSALS.has(problem.type)
+            ? 3
+            : 1;
+    const fields =
+      (problem.fields ?? []).length > 1
+        ? (problem.fields ?? []).map((field) => `  ${field.path}: ${field.message}`)
+        : [];
+    return {
+      code,
+      lines: [`${problem.title}.`, problem.detail, ...fields, ...(problem.next === undefined ? [] : [problem.next])],
+    };
   }
-  return { code: 1, lines: ['That did not work.', error instanceof Error ? error.message : String(error), 'Run it again; if it goes on, look at the service’s log.'] };
+  return {
+    code: 1,
+    lines: [
+      'That did not work.',
+      error instanceof Error ? error.message : String(error),
+      'Run it again; if it goes on, look at the service’s log.',
+    ],
+  };
 }

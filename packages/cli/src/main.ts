@@ -14,7 +14,10 @@ const program = new Command('tessarion')
   .exitOverride()
   .configureHelp({ showGlobalOptions: true })
   .showSuggestionAfterError()
-  .addHelpText('after', '\nExamples:\n  tessarion site list\n  tessarion push --from threadmill/staging --onto threadmill/live');
+  .addHelpText(
+    'after',
+    '\nExamples:\n  tessarion site list\n  tessarion push --from threadmill/staging --onto threadmill/live',
+  );
 
 addDailyCommands(program);
 addRecordCommands(program);

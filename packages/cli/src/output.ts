@@ -2,9 +2,14 @@ import Table from 'cli-table3';
 import { DateTime } from 'luxon';
 
 const useColour = process.stdout.isTTY === true && process.env.NO_COLOR === undefined;
-const isAscii = process.env.TESSARION_ASCII !== undefined || !/utf-?8/i.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'utf-8');
+const isAscii =
+  process.env.TESSARION_ASCII !== undefined ||
+  !/utf-?8/i.test(process.env.LC_ALL ?? process.env.LC_CTYPE ?? process.env.LANG ?? 'utf-8');
 
-const paint = (code: string) => (text: string): string => (useColour ? `\u001b[${code}m${text}\u001b[0m` : text);
+const paint =
+  (code: string) =>
+  (text: string): string =>
+    useColour ? `\u001b[${code}m${text}\u001b[0m` : text;
 
 export const bold = paint('1');
 export const dim = paint('2');
@@ -12,7 +17,14 @@ const red = paint('31');
 const KIND_COLOUR = { live: paint('34'), staging: paint('33'), dev: paint('36') } as const;
 const LETTER = { live: 'L', staging: 'S', dev: 'D' } as const;
 const GLYPHS = { 'in-step': '■', drifted: '◣', working: '▄', failed: '⊠', frozen: '▣', 'not-reached': '□' } as const;
-const ASCII_GLYPHS = { 'in-step': '=', drifted: '/', working: '%', failed: '!', frozen: '*', 'not-reached': '?' } as const;
+const ASCII_GLYPHS = {
+  'in-step': '=',
+  drifted: '/',
+  working: '%',
+  failed: '!',
+  frozen: '*',
+  'not-reached': '?',
+} as const;
 
 /** The tile of an environment in a terminal: letter, and a glyph for its state. */
 export function tile(kind: keyof typeof LETTER, state: keyof typeof GLYPHS): string {
@@ -28,6 +40,12 @@ export function bar(share: number): string {
   return (isAscii ? '#' : '■').repeat(done) + (isAscii ? '.' : '□').repeat(40 - done);
 }
 
+// A reader that has seen enough (`| head`) is no failure.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(0);
+  throw error;
+});
+
 export function print(text = ''): void {
   process.stdout.write(`${text}\n`);
 }
@@ -37,9 +55,34 @@ export function printJson(value: unknown): void {
 }
 
 /** A table without frames that fits 100 columns; numbers stand right. */
-export function printTable(head: readonly string[], rows: readonly (readonly string[])[], right: readonly number[] = []): void {
-  const border = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
-  const table = new Table({ head: head.map((one) => dim(one)), chars: border, style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [], compact: true }, colAligns: head.map((_one, i) => (right.includes(i) ? 'right' : 'left')) });
+export function printTable(
+  head: readonly string[],
+  rows: readonly (readonly string[])[],
+  right: readonly number[] = [],
+): void {
+  const border = {
+    top: '',
+    'top-mid': '',
+    'top-left': '',
+    'top-right': '',
+    bottom: '',
+    'bottom-mid': '',
+    'bottom-left': '',
+    'bottom-right': '',
+    left: '',
+    'left-mid': '',
+    mid: '',
+    'mid-mid': '',
+    right: '',
+    'right-mid': '',
+    middle: '  ',
+  };
+  const table = new Table({
+    head: head.map((one) => dim(one)),
+    chars: border,
+    style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [], compact: true },
+    colAligns: head.map((_one, i) => (right.includes(i) ? 'right' : 'left')),
+  });
   for (const row of rows) table.push([...row]);
   print(table.toString().replace(/ +$/gm, ''));
 }
@@ -74,4 +117,5 @@ export function ago(time: string | null): string {
   return `${Math.round(seconds / 86_400)} d`;
 }
 
-export const cut = (text: string, length: number): string => (text.length > length ? `${text.slice(0, length - 1)}…` : text);
+export const cut = (text: string, length: number): string =>
+  text.length > length ? `${text.slice(0, length - 1)}…` : text;

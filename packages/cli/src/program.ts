@@ -17,7 +17,10 @@ interface Common {
 export async function connect(command: Command): Promise<Client> {
   const flags = command.optsWithGlobals<Common>();
   const [url, token] = await readSettings(flags);
-  return new Client({ url: (url?.value ?? '').replace(/\/+$/, ''), ...(token?.value === undefined ? {} : { token: token.value }) });
+  return new Client({
+    url: (url?.value ?? '').replace(/\/+$/, ''),
+    ...(token?.value === undefined ? {} : { token: token.value }),
+  });
 }
 
 export const wantsJson = (command: Command): boolean => command.optsWithGlobals<Common>().json === true;
@@ -25,13 +28,25 @@ export const wantsJson = (command: Command): boolean => command.optsWithGlobals<
 /** Splits `site/environment`. @throws {CliError} usage */
 export function readPath(text: string): { site: string; environment: string } {
   const match = /^([^/]+)\/([^/]+)$/.exec(text);
-  if (!match) throw new CliError(2, `"${text}" does not name an environment.`, 'An environment is written site/name.', 'For example: threadmill/staging');
+  if (!match)
+    throw new CliError(
+      2,
+      `"${text}" does not name an environment.`,
+      'An environment is written site/name.',
+      'For example: threadmill/staging',
+    );
   return { site: match[1] as string, environment: match[2] as string };
 }
 
 /** Asks on the terminal; not possible in a script, which must answer with a flag. */
 export async function ask(question: string, flag: string): Promise<string> {
-  if (process.stdin.isTTY !== true) throw new CliError(3, 'This needs to be confirmed.', 'There is no terminal to ask on.', `Give the answer with ${flag}.`);
+  if (process.stdin.isTTY !== true)
+    throw new CliError(
+      3,
+      'This needs to be confirmed.',
+      'There is no terminal to ask on.',
+      `Give the answer with ${flag}.`,
+    );
   const prompt = createInterface({ input: process.stdin, output: process.stderr });
   try {
     return (await prompt.question(question)).trim();
@@ -41,7 +56,11 @@ export async function ask(question: string, flag: string): Promise<string> {
 }
 
 /** Follows a transfer that was just made, or prints its id with `--detach`. */
-export async function finish(client: Client, transfer: Transfer, options: { detach?: boolean; json?: boolean }): Promise<void> {
+export async function finish(
+  client: Client,
+  transfer: Transfer,
+  options: { detach?: boolean; json?: boolean },
+): Promise<void> {
   if (options.detach) {
     if (options.json) printJson(transfer);
     else print(transfer.id);
@@ -61,9 +80,16 @@ export async function awaitForecast(client: Client, forecast: Forecast): Promise
     const events = followEvents(client, abort.signal);
     while (current.state === 'computing') {
       const next = await Promise.race([events.next(), new Promise<void>((resolve) => setTimeout(resolve, 1000))]);
-      if (!next || next.value?.type === 'forecast') current = await client.call('forecastShow', { params: { id: forecast.id } });
+      if (!next || next.value?.type === 'forecast')
+        current = await client.call('forecastShow', { params: { id: forecast.id } });
     }
-    if (current.state === 'failed') throw new CliError(1, 'The forecast could not be made.', current.failure?.message ?? '', current.failure?.next ?? '');
+    if (current.state === 'failed')
+      throw new CliError(
+        1,
+        'The forecast could not be made.',
+        current.failure?.message ?? '',
+        current.failure?.next ?? '',
+      );
     return current;
   } finally {
     abort.abort();
@@ -71,21 +97,44 @@ export async function awaitForecast(client: Client, forecast: Forecast): Promise
 }
 
 /** An end that was left out is filled in where only one environment fits. */
-export async function chooseEnds(client: Client, options: { from?: string; onto?: string }, direction: 'push' | 'reset'): Promise<{ from: string; onto: string }> {
+export async function chooseEnds(
+  client: Client,
+  options: { from?: string; onto?: string },
+  direction: 'push' | 'reset',
+): Promise<{ from: string; onto: string }> {
   if (options.from !== undefined && options.onto !== undefined) return { from: options.from, onto: options.onto };
   const given = options.from ?? options.onto;
-  if (given === undefined) throw new CliError(2, 'Neither end is named.', 'At least one of --from and --onto is needed.', `For example: tessarion ${direction} --from threadmill/staging --onto threadmill/live`);
+  if (given === undefined)
+    throw new CliError(
+      2,
+      'Neither end is named.',
+      'At least one of --from and --onto is needed.',
+      `For example: tessarion ${direction} --from threadmill/staging --onto threadmill/live`,
+    );
   const { site, environment } = readPath(given);
   const shown = await client.call('siteShow', { params: { site } });
   const own = shown.environments.find((one) => one.name === environment);
-  if (!own) throw new CliError(1, `There is no environment ${given}.`, '', `See what there is: tessarion site show ${site}`);
+  if (!own)
+    throw new CliError(1, `There is no environment ${given}.`, '', `See what there is: tessarion site show ${site}`);
   const fits: Record<'push' | 'reset', Record<'from' | 'onto', Record<EnvironmentKind, EnvironmentKind[]>>> = {
-    push: { from: { dev: ['staging'], staging: ['live'], live: [] }, onto: { dev: [], staging: ['dev'], live: ['staging'] } },
-    reset: { from: { dev: [], staging: ['dev'], live: ['staging', 'dev'] }, onto: { dev: ['live'], staging: ['live'], live: [] } },
+    push: {
+      from: { dev: ['staging'], staging: ['live'], live: [] },
+      onto: { dev: [], staging: ['dev'], live: ['staging'] },
+    },
+    reset: {
+      from: { dev: [], staging: ['dev'], live: ['staging', 'dev'] },
+      onto: { dev: ['live'], staging: ['live'], live: [] },
+    },
   };
   const side = options.from === undefined ? 'onto' : 'from';
   const found = shown.environments.filter((one) => fits[direction][side][own.kind].includes(one.kind));
-  if (found.length !== 1 || !found[0]) throw new CliError(2, `The other end of the ${direction} is not clear.`, found.length === 0 ? 'No environment fits.' : `These fit: ${found.map((one) => one.path).join(', ')}.`, 'Name both with --from and --onto.');
+  if (found.length !== 1 || !found[0])
+    throw new CliError(
+      2,
+      `The other end of the ${direction} is not clear.`,
+      found.length === 0 ? 'No environment fits.' : `These fit: ${found.map((one) => one.path).join(', ')}.`,
+      'Name both with --from and --onto.',
+    );
   return side === 'from' ? { from: given, onto: found[0].path } : { from: found[0].path, onto: given };
 }
 
@@ -95,13 +144,38 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
   print();
   const { items } = await client.call('forecastItems', { params: { id: forecast.id }, query: { limit: 30 } });
   if (items.length > 0) {
-    printTable(['', 'kind', 'title', 'change', 'fields'], items.map((item) => [item.outcome === 'kept' ? 'stays' : item.overwrites ? '!' : ' ', item.kind, cut(item.title, 40), item.change, cut(item.outcome === 'kept' ? item.reason : item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '', 36)]));
+    printTable(
+      ['', 'kind', 'title', 'change', 'fields'],
+      items.map((item) => [
+        item.outcome === 'kept' ? 'stays' : item.overwrites ? '!' : ' ',
+        item.kind,
+        cut(item.title, 40),
+        item.change,
+        cut(
+          item.outcome === 'kept'
+            ? item.reason
+            : item.change === 'changed'
+              ? item.fields.map((field) => field.name).join(', ')
+              : '',
+          36,
+        ),
+      ]),
+    );
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));
     print();
   }
-  for (const part of forecast.parts) print(`${part.type} ${part.name}: ${part.inserted} new, ${part.updated} changed, ${part.deleted} deleted`);
-  const kept = forecast.kept.filter((one) => one.count > 0).map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`);
+  for (const part of forecast.parts)
+    print(`${part.type} ${part.name}: ${part.inserted} new, ${part.updated} changed, ${part.deleted} deleted`);
+  const kept = forecast.kept
+    .filter((one) => one.count > 0)
+    .map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`);
   if (kept.length > 0) print(`Stays as it is: ${kept.join(', ')}`);
-  for (const check of forecast.checks) if (check.state !== 'passed') print(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
-  print(dim(`Visitors wait about ${forecast.holdMilliseconds ?? 0} ms. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`));
+  for (const check of forecast.checks)
+    if (check.state !== 'passed')
+      print(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
+  print(
+    dim(
+      `Visitors wait about ${forecast.holdMilliseconds ?? 0} ms. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
+    ),
+  );
 }

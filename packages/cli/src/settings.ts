@@ -16,18 +16,28 @@ export interface Setting {
 
 const DEFAULT_URL = 'http://127.0.0.1:7070';
 
-export const settingsFile = (): string => process.env.TESSARION_CONFIG ?? join(process.env.XDG_CONFIG_HOME ?? join(homedir(), '.config'), 'tessarion.yaml');
+export const settingsFile = (): string =>
+  process.env.TESSARION_CONFIG ?? join(process.env.XDG_CONFIG_HOME ?? join(homedir(), '.config'), 'tessarion.yaml');
 
 async function readFile(): Promise<z.infer<typeof FileContent>> {
   const path = settingsFile();
   const text = await fs.readFile(path, 'utf8').catch(() => '');
   const content = FileContent.safeParse(parse(text) ?? {});
-  if (!content.success) throw new CliError(2, `${path} is not right: ${content.error.issues[0]?.message}.`, 'It may hold "url" and "token".', `Correct or remove ${path}.`);
+  if (!content.success)
+    throw new CliError(
+      2,
+      `${path} is not right: ${content.error.issues[0]?.message}.`,
+      'It may hold "url" and "token".',
+      `Correct or remove ${path}.`,
+    );
   return content.data;
 }
 
 /** Flags before variables before the file. */
-export async function readSettings(flags: { url?: string | undefined; token?: string | undefined }): Promise<Setting[]> {
+export async function readSettings(flags: {
+  url?: string | undefined;
+  token?: string | undefined;
+}): Promise<Setting[]> {
   const file = await readFile();
   const pick = (name: 'url' | 'token', variable: string, fallback: string | undefined): Setting => {
     if (flags[name] !== undefined) return { name, value: flags[name], source: `--${name}` };

@@ -27,10 +27,16 @@ export async function watchTransfer(client: Client, id: string): Promise<Transfe
     for (const step of transfer.steps) {
       if (step.state === 'coming' || step.state === 'running' || shown.has(step.name)) continue;
       shown.add(step.name);
-      const seconds = step.startedAt && step.endedAt ? ((Date.parse(step.endedAt) - Date.parse(step.startedAt)) / 1000).toFixed(1) : '';
-      process.stderr.write(`${step.state === 'done' ? ' ' : '!'} ${step.title}${step.detail ? dim(`: ${step.detail}`) : ''} ${dim(`${seconds} s`)}\n`);
+      const seconds =
+        step.startedAt && step.endedAt
+          ? ((Date.parse(step.endedAt) - Date.parse(step.startedAt)) / 1000).toFixed(1)
+          : '';
+      process.stderr.write(
+        `${step.state === 'done' ? ' ' : '!'} ${step.title}${step.detail ? dim(`: ${step.detail}`) : ''} ${dim(`${seconds} s`)}\n`,
+      );
     }
-    if (isTerminal && !ENDED.has(transfer.state) && transfer.progress) process.stderr.write(liveLine(transfer, startedAt));
+    if (isTerminal && !ENDED.has(transfer.state) && transfer.progress)
+      process.stderr.write(liveLine(transfer, startedAt));
     return transfer;
   };
   try {
@@ -58,14 +64,20 @@ function liveLine(transfer: TransferDetail, startedAt: number): string {
   const seconds = Math.max(0.5, (Date.now() - startedAt) / 1000);
   const rate = progress.bytes / seconds;
   const share = progress.totalBytes ? progress.bytes / progress.totalBytes : 0;
-  const left = progress.totalBytes && rate > 0 ? `, about ${Math.max(1, Math.round((progress.totalBytes - progress.bytes) / rate))} s left` : '';
+  const left =
+    progress.totalBytes && rate > 0
+      ? `, about ${Math.max(1, Math.round((progress.totalBytes - progress.bytes) / rate))} s left`
+      : '';
   return `${bar(share)} ${size(progress.bytes)}, ${size(rate)}/s, ${count(progress.files)} files, ${count(progress.rows)} rows${left}`;
 }
 
 /** Says how a transfer ended; anything but done is an error. */
 export function reportEnd(transfer: TransferDetail): void {
   if (transfer.state === 'done') {
-    const seconds = transfer.startedAt && transfer.endedAt ? ` in ${((Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000).toFixed(1)} s` : '';
+    const seconds =
+      transfer.startedAt && transfer.endedAt
+        ? ` in ${((Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000).toFixed(1)} s`
+        : '';
     print(`${bold('Done')}${seconds}: ${transfer.sentence.map((piece) => piece.text).join('')}`);
     for (const warning of transfer.warnings) print(`Note: ${warning}`);
     for (const remain of transfer.remains) print(`Stays: ${remain}`);
@@ -74,7 +86,18 @@ export function reportEnd(transfer: TransferDetail): void {
   }
   if (transfer.state === 'failed') {
     const isOutdated = /outdated/.test(transfer.failure?.message ?? '');
-    throw new CliError(isOutdated ? 5 : 1, `${transfer.kind} ${transfer.id} failed.`, transfer.failure?.message ?? '', transfer.failure?.next ?? '');
+    throw new CliError(
+      isOutdated ? 5 : 1,
+      `${transfer.kind} ${transfer.id} failed.`,
+      transfer.failure?.message ?? '',
+      transfer.failure?.next ?? '',
+    );
   }
-  if (transfer.state === 'stopped') throw new CliError(1, `${transfer.kind} ${transfer.id} was stopped.`, 'Everything is as it was before.', 'Start it again when it suits.');
+  if (transfer.state === 'stopped')
+    throw new CliError(
+      1,
+      `${transfer.kind} ${transfer.id} was stopped.`,
+      'Everything is as it was before.',
+      'Start it again when it suits.',
+    );
 }

@@ -1,4 +1,13 @@
-import { type BodyOf, type Endpoint, type EndpointName, endpoints, type ParamsOf, Problem, type QueryOf, type ResponseOf } from '@tessarion/contract';
+import {
+  type BodyOf,
+  type Endpoint,
+  type EndpointName,
+  endpoints,
+  type ParamsOf,
+  Problem,
+  type QueryOf,
+  type ResponseOf,
+} from '@tessarion/contract';
 
 /** What the service answered instead of doing what was asked. */
 export class ServiceProblem extends Error {
@@ -50,7 +59,11 @@ export class Client {
     const definition = endpoints[name] as Endpoint;
     const params = (given.params ?? {}) as Record<string, string>;
     const path = definition.path.replace(/:(\w+)/g, (_all, key: string) => encodeURIComponent(params[key] ?? ''));
-    const query = new URLSearchParams(Object.entries((given.query ?? {}) as Record<string, unknown>).flatMap(([key, value]) => (value === undefined ? [] : [[key, String(value)]])));
+    const query = new URLSearchParams(
+      Object.entries((given.query ?? {}) as Record<string, unknown>).flatMap(([key, value]) =>
+        value === undefined ? [] : [[key, String(value)]],
+      ),
+    );
     const response = await this.#send(`${this.#options.url}/api/v1${path}${query.size > 0 ? `?${query}` : ''}`, {
       method: definition.method,
       headers: {
@@ -71,7 +84,9 @@ export class Client {
       return await (this.#options.fetch ?? fetch)(url, init);
     } catch (error) {
       if (init.signal?.aborted) throw error;
-      throw new ServiceUnreachable(`The service at ${this.#options.url || 'this address'} cannot be reached.`, { cause: error });
+      throw new ServiceUnreachable(`The service at ${this.#options.url || 'this address'} cannot be reached.`, {
+        cause: error,
+      });
     }
   }
 }
@@ -80,6 +95,11 @@ function readProblem(status: number, text: string): Problem {
   try {
     return Problem.parse(JSON.parse(text));
   } catch {
-    return { type: 'about:blank', title: 'Unexpected answer', status, detail: `The service answered ${status} in a form that is not known.` };
+    return {
+      type: 'about:blank',
+      title: 'Unexpected answer',
+      status,
+      detail: `The service answered ${status} in a form that is not known.`,
+    };
   }
 }

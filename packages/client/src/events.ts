@@ -14,7 +14,14 @@ export async function* followEvents(client: Client, signal: AbortSignal): AsyncG
   let last = '';
   for (let failures = 0; !signal.aborted; ) {
     try {
-      const response = await fetch(`${client.url}/api/v1/events`, { headers: { ...client.headers(), accept: 'text/event-stream', ...(last === '' ? {} : { 'last-event-id': last }) }, signal });
+      const response = await fetch(`${client.url}/api/v1/events`, {
+        headers: {
+          ...client.headers(),
+          accept: 'text/event-stream',
+          ...(last === '' ? {} : { 'last-event-id': last }),
+        },
+        signal,
+      });
       if (!response.ok || !response.body) throw new Error(`The event stream answered ${response.status}.`);
       failures = 0;
       const waiting: StreamEvent[] = [];
@@ -35,7 +42,8 @@ export async function* followEvents(client: Client, signal: AbortSignal): AsyncG
       }
     } catch (error) {
       if (signal.aborted) return;
-      if (++failures > MAX_RETRIES) throw new ServiceUnreachable('The event stream cannot be reached any more.', { cause: error });
+      if (++failures > MAX_RETRIES)
+        throw new ServiceUnreachable('The event stream cannot be reached any more.', { cause: error });
     }
     await new Promise((resolve) => setTimeout(resolve, RETRY_MILLISECONDS));
   }

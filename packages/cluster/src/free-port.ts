@@ -7,7 +7,9 @@ export function freePort(): Promise<number> {
     probe.once('error', reject);
     probe.listen(0, '127.0.0.1', () => {
       const address = probe.address();
-      probe.close(() => (typeof address === 'object' && address ? resolve(address.port) : reject(new Error('no port'))));
+      probe.close(() =>
+        typeof address === 'object' && address ? resolve(address.port) : reject(new Error('no port')),
+      );
     });
   });
 }

@@ -1,2 +1,2 @@
-export * from './private-cluster.js';
 export { freePort } from './free-port.js';
+export * from './private-cluster.js';

@@ -61,15 +61,43 @@ export class PrivateCluster {
     const accessFile = join(this.#folder, 'access.json');
     let access = await readJson<ClusterAccess>(accessFile);
     if (!access) {
-      access = { host: '127.0.0.1', port: await freePort(), user: 'tessarion', password: randomBytes(24).toString('base64url') };
+      access = {
+        host: '127.0.0.1',
+        port: await freePort(),
+        user: 'tessarion',
+        password: randomBytes(24).toString('base64url'),
+      };
       await this.#initialise(access.password);
       await fs.writeFile(accessFile, JSON.stringify(access), { mode: 0o600 });
     }
     if (await this.isRunning()) return access;
     await fs.rm(join(this.#data, 'postmaster.pid'), { force: true });
-    const all = { listen_addresses: '127.0.0.1', unix_socket_directories: '', max_connections: '200', shared_buffers: '128MB', wal_level: 'minimal', max_wal_senders: '0', max_wal_size: '2GB', track_commit_timestamp: 'off', ...settings };
-    const options = Object.entries({ ...all, port: String(access.port) }).map(([name, value]) => `-c ${name}='${value}'`).join(' ');
-    await this.#run('pg_ctl', ['-D', this.#data, '-l', join(this.#folder, 'server.log'), '-o', options, '-w', '-t', '60', 'start']);
+    const all = {
+      listen_addresses: '127.0.0.1',
+      unix_socket_directories: '',
+      max_connections: '200',
+      shared_buffers: '128MB',
+      wal_level: 'minimal',
+      max_wal_senders: '0',
+      max_wal_size: '2GB',
+      track_commit_timestamp: 'off',
+      ...settings,
+    };
+    const options = Object.entries({ ...all, port: String(access.port) })
+      .map(([name, value]) => `-c ${name}='${value}'`)
+      .join(' ');
+    await this.#run('pg_ctl', [
+      '-D',
+      this.#data,
+      '-l',
+      join(this.#folder, 'server.log'),
+      '-o',
+      options,
+      '-w',
+      '-t',
+      '60',
+      'start',
+    ]);
     return access;
   }
 
@@ -99,7 +127,20 @@ export class PrivateCluster {
     await fs.writeFile(passwordFile, `${password}\n`, { mode: 0o600 });
     if (this.#owner) await fs.chown(passwordFile, this.#owner.uid, this.#owner.gid);
     try {
-      await this.#run('initdb', ['-D', this.#data, '-U', 'tessarion', '-A', 'scram-sha-256', '--pwfile', passwordFile, '-E', 'UTF8', '--locale=C.UTF-8', '--no-sync']);
+      await this.#run('initdb', [
+        '-D',
+        this.#data,
+        '-U',
+        'tessarion',
+        '-A',
+        'scram-sha-256',
+        '--pwfile',
+        passwordFile,
+        '-E',
+        'UTF8',
+        '--locale=C.UTF-8',
+        '--no-sync',
+      ]);
     } finally {
       await fs.rm(passwordFile, { force: true });
     }
@@ -123,7 +164,12 @@ export class PrivateCluster {
       child.on('exit', (code) => {
         child.stderr.destroy();
         if (code === 0) done();
-        else reject(new ClusterError(`${program} ended with ${code}: ${errors.trim()} (see ${join(this.#folder, 'server.log')})`));
+        else
+          reject(
+            new ClusterError(
+              `${program} ended with ${code}: ${errors.trim()} (see ${join(this.#folder, 'server.log')})`,
+            ),
+          );
       });
     });
   }
@@ -132,15 +178,24 @@ export class PrivateCluster {
 async function findPrograms(): Promise<string> {
   for (const version of ['15', '16', '17', '18']) {
     const folder = `/usr/lib/postgresql/${version}/bin`;
-    if (await fs.access(join(folder, 'postgres')).then(() => true, () => false)) return folder;
+    if (
+      await fs.access(join(folder, 'postgres')).then(
+        () => true,
+        () => false,
+      )
+    )
+      return folder;
   }
-  throw new ClusterError("PostgreSQL's server programs are not installed; install Debian's package postgresql-15, or give a database URL.");
+  throw new ClusterError(
+    "PostgreSQL's server programs are not installed; install Debian's package postgresql-15, or give a database URL.",
+  );
 }
 
 async function findUser(name: string): Promise<Owner> {
   const line = (await fs.readFile('/etc/passwd', 'utf8')).split('\n').find((one) => one.startsWith(`${name}:`));
   const [, , uid, gid] = (line ?? '').split(':');
-  if (!uid || !gid) throw new ClusterError(`The server does not run as root, and there is no user "${name}" to run it as.`);
+  if (!uid || !gid)
+    throw new ClusterError(`The server does not run as root, and there is no user "${name}" to run it as.`);
   return { uid: Number(uid), gid: Number(gid) };
 }
 

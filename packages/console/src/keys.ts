@@ -1,7 +1,9 @@
 import { useEffect, useRef } from 'react';
 
 /** Whether a field has the focus, where single keys rest. */
-const isTyping = (target: EventTarget | null): boolean => target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName));
+const isTyping = (target: EventTarget | null): boolean =>
+  target instanceof HTMLElement &&
+  (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName));
 
 const STORED = 'tessarion single keys';
 export const areKeysOn = (): boolean => localStorage.getItem(STORED) !== 'off';

@@ -1,17 +1,29 @@
+import { QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Client } from '@tessarion/client';
 import type { Environment, Forecast, Site, StreamEvent, Transfer, TransferDetail } from '@tessarion/contract';
-import { QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect } from 'react';
 
 /** Calls go to the page's own origin, with its cookie. */
 export const client = new Client({ url: '' });
 
-export const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 10_000, refetchOnWindowFocus: true } } });
+export const queries = new QueryClient({
+  defaultOptions: { queries: { retry: 1, staleTime: 10_000, refetchOnWindowFocus: true } },
+});
 
 export const useSites = () => useQuery<Site[]>({ queryKey: ['sites'], queryFn: () => client.call('siteList') });
-export const useSite = (site: string) => useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
-export const useTransfer = (id: string) => useQuery<TransferDetail>({ queryKey: ['transfer', id], queryFn: () => client.call('transferShow', { params: { id } }) });
-export const useForecast = (id: string | undefined) => useQuery<Forecast>({ queryKey: ['forecast', id], enabled: id !== undefined, queryFn: () => client.call('forecastShow', { params: { id: id as string } }) });
+export const useSite = (site: string) =>
+  useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
+export const useTransfer = (id: string) =>
+  useQuery<TransferDetail>({
+    queryKey: ['transfer', id],
+    queryFn: () => client.call('transferShow', { params: { id } }),
+  });
+export const useForecast = (id: string | undefined) =>
+  useQuery<Forecast>({
+    queryKey: ['forecast', id],
+    enabled: id !== undefined,
+    queryFn: () => client.call('forecastShow', { params: { id: id as string } }),
+  });
 
 /** Lets what is on the screen follow the event stream; progress is written in place, the rest is asked for again. */
 export function useLiveData(): void {
@@ -35,9 +47,15 @@ export function useLiveData(): void {
         void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
         if (event.state === 'running' && event.progress) {
           const { transfer: id, progress } = event;
-          const follow = (one: Transfer | null): Transfer | null => (one?.id === id ? { ...one, state: 'running', progress } : one);
-          const update = (site: Site): Site => ({ ...site, environments: site.environments.map((e): Environment => ({ ...e, running: follow(e.running) })) });
-          cache.setQueryData<Site[]>(['sites'], (sites) => sites?.map((site) => (site.name === event.site ? update(site) : site)));
+          const follow = (one: Transfer | null): Transfer | null =>
+            one?.id === id ? { ...one, state: 'running', progress } : one;
+          const update = (site: Site): Site => ({
+            ...site,
+            environments: site.environments.map((e): Environment => ({ ...e, running: follow(e.running) })),
+          });
+          cache.setQueryData<Site[]>(['sites'], (sites) =>
+            sites?.map((site) => (site.name === event.site ? update(site) : site)),
+          );
           cache.setQueryData<Site>(['sites', event.site], (site) => site && update(site));
         } else refresh();
       }

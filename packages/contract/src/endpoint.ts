@@ -1,7 +1,16 @@
 import type { z } from 'zod';
 
 /** What somebody must be allowed to do to call an endpoint; `open` answers without signing in. */
-export type Permission = 'open' | 'signed-in' | 'fleet.read' | 'copy.manage' | 'live.deliver' | 'site.manage' | 'server.manage' | 'snapshot.manage' | 'secret.read';
+export type Permission =
+  | 'open'
+  | 'signed-in'
+  | 'fleet.read'
+  | 'copy.manage'
+  | 'live.deliver'
+  | 'site.manage'
+  | 'server.manage'
+  | 'snapshot.manage'
+  | 'secret.read';
 
 /** One endpoint of the HTTP interface, as data: service, client and documents are made from it. */
 export interface Endpoint<
@@ -23,6 +32,8 @@ export interface Endpoint<
   readonly status?: 200 | 201 | 202 | 204;
 }
 
-export function endpoint<P extends z.ZodType, Q extends z.ZodType, B extends z.ZodType, R extends z.ZodType>(definition: Endpoint<P, Q, B, R>): Endpoint<P, Q, B, R> {
+export function endpoint<P extends z.ZodType, Q extends z.ZodType, B extends z.ZodType, R extends z.ZodType>(
+  definition: Endpoint<P, Q, B, R>,
+): Endpoint<P, Q, B, R> {
   return definition;
 }

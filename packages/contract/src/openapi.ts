@@ -20,7 +20,12 @@ export function openApiDocument(version: string): Json {
   return {
     openapi: '3.1.0',
     info: { title: 'Tessarion', version, license: { name: 'MIT' } },
-    components: { securitySchemes: { token: { type: 'http', scheme: 'bearer' }, session: { type: 'apiKey', in: 'cookie', name: 'tessarion_session' } } },
+    components: {
+      securitySchemes: {
+        token: { type: 'http', scheme: 'bearer' },
+        session: { type: 'apiKey', in: 'cookie', name: 'tessarion_session' },
+      },
+    },
     paths,
   };
 }
@@ -35,15 +40,35 @@ function operation(name: string, definition: Endpoint): Json {
     'x-permission': definition.permission,
     security: definition.permission === 'open' ? [] : [{ token: [] }, { session: [] }],
     parameters,
-    ...(hasBody ? { requestBody: { required: true, content: { 'application/json': { schema: schemaOf(definition.body, 'input') } } } } : {}),
+    ...(hasBody
+      ? {
+          requestBody: {
+            required: true,
+            content: { 'application/json': { schema: schemaOf(definition.body, 'input') } },
+          },
+        }
+      : {}),
     responses: {
-      [String(definition.status ?? 200)]: { description: 'Done', ...(hasResponse ? { content: { 'application/json': { schema: schemaOf(definition.response, 'output') } } } : {}) },
-      default: { description: 'What went wrong, why, and what to do next', content: { 'application/problem+json': { schema: schemaOf(Problem, 'output') } } },
+      [String(definition.status ?? 200)]: {
+        description: 'Done',
+        ...(hasResponse
+          ? { content: { 'application/json': { schema: schemaOf(definition.response, 'output') } } }
+          : {}),
+      },
+      default: {
+        description: 'What went wrong, why, and what to do next',
+        content: { 'application/problem+json': { schema: schemaOf(Problem, 'output') } },
+      },
     },
   };
 }
 
 function parametersOf(place: 'path' | 'query', type: z.ZodType): Json[] {
   const schema = schemaOf(type, 'input') as { properties?: Record<string, Json>; required?: string[] };
-  return Object.entries(schema.properties ?? {}).map(([name, property]) => ({ name, in: place, required: place === 'path' || (schema.required ?? []).includes(name), schema: property }));
+  return Object.entries(schema.properties ?? {}).map(([name, property]) => ({
+    name,
+    in: place,
+    required: place === 'path' || (schema.required ?? []).includes(name),
+    schema: property,
+  }));
 }

@@ -3,11 +3,23 @@ import { z } from 'zod';
 
 /** Building blocks of requests and responses. Times are RFC 3339 in UTC; sizes are bytes. */
 
-export const Name = z.string().max(MAX_NAME_LENGTH, `at most ${MAX_NAME_LENGTH} characters`).regex(NAME_PATTERN, 'use lower-case letters, digits and single dashes, beginning with a letter');
-export const EnvironmentPath = z.string().regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment').max(80);
+export const Name = z
+  .string()
+  .max(MAX_NAME_LENGTH, `at most ${MAX_NAME_LENGTH} characters`)
+  .regex(NAME_PATTERN, 'use lower-case letters, digits and single dashes, beginning with a letter');
+export const EnvironmentPath = z
+  .string()
+  .regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment')
+  .max(80);
 export const Id = z.string().regex(/^[a-z]{1,3}-[0-9a-z]{10}$/, 'not an id');
 export const Time = z.iso.datetime();
-export const BaseUrl = z.string().max(200).regex(/^https?:\/\/[a-z0-9.-]+(?::\d{1,5})?(?:\/[A-Za-z0-9._~/-]*)?$/, 'write a base URL such as https://shop.example');
+export const BaseUrl = z
+  .string()
+  .max(200)
+  .regex(
+    /^https?:\/\/[a-z0-9.-]+(?::\d{1,5})?(?:\/[A-Za-z0-9._~/-]*)?$/,
+    'write a base URL such as https://shop.example',
+  );
 
 export const Person = z.object({ id: Id, name: z.string(), mail: z.string() });
 export type Person = z.infer<typeof Person>;
@@ -89,7 +101,12 @@ export const Transfer = z.object({
 });
 export type Transfer = z.infer<typeof Transfer>;
 
-export const WrittenItem = z.object({ kind: z.string(), title: z.string(), change: z.enum(['new', 'changed', 'deleted']), detail: z.string() });
+export const WrittenItem = z.object({
+  kind: z.string(),
+  title: z.string(),
+  change: z.enum(['new', 'changed', 'deleted']),
+  detail: z.string(),
+});
 
 export const TransferDetail = Transfer.extend({
   steps: z.array(Step),
@@ -132,10 +149,20 @@ export const Environment = z.object({
 });
 export type Environment = z.infer<typeof Environment>;
 
-export const Site = z.object({ name: z.string(), client: z.string(), profile: z.string().nullable(), profileVersion: z.number().int().nullable(), timeZone: z.string(), environments: z.array(Environment) });
+export const Site = z.object({
+  name: z.string(),
+  client: z.string(),
+  profile: z.string().nullable(),
+  profileVersion: z.number().int().nullable(),
+  timeZone: z.string(),
+  environments: z.array(Environment),
+});
 export type Site = z.infer<typeof Site>;
 
-export const Login = z.object({ environment: EnvironmentPath, gate: z.object({ user: z.string(), password: z.string() }).nullable() });
+export const Login = z.object({
+  environment: EnvironmentPath,
+  gate: z.object({ user: z.string(), password: z.string() }).nullable(),
+});
 
 export const ForecastItem = z.object({
   id: z.string(),
@@ -153,7 +180,14 @@ export const ForecastItem = z.object({
 });
 export type ForecastItem = z.infer<typeof ForecastItem>;
 
-export const ForecastPart = z.object({ name: z.string(), type: z.enum(['table', 'area']), inserted: z.number().int(), updated: z.number().int(), deleted: z.number().int(), bytes: z.number() });
+export const ForecastPart = z.object({
+  name: z.string(),
+  type: z.enum(['table', 'area']),
+  inserted: z.number().int(),
+  updated: z.number().int(),
+  deleted: z.number().int(),
+  bytes: z.number(),
+});
 
 export const Forecast = z.object({
   id: Id,
@@ -195,10 +229,30 @@ export const Snapshot = z.object({
 });
 export type Snapshot = z.infer<typeof Snapshot>;
 
-export const ProfileVersion = z.object({ name: z.string(), version: z.number().int(), title: z.string(), createdAt: Time, person: z.string(), sites: z.array(z.string()) });
+export const ProfileVersion = z.object({
+  name: z.string(),
+  version: z.number().int(),
+  title: z.string(),
+  createdAt: Time,
+  person: z.string(),
+  sites: z.array(z.string()),
+});
 
-export const Server = z.object({ name: z.string(), folder: z.string(), baseDomain: z.string(), database: z.string(), reached: z.boolean(), freeBytes: z.number().nullable() });
+export const Server = z.object({
+  name: z.string(),
+  folder: z.string(),
+  baseDomain: z.string(),
+  database: z.string(),
+  reached: z.boolean(),
+  freeBytes: z.number().nullable(),
+});
 
-export const Token = z.object({ id: Id, name: z.string(), createdAt: Time, expiresAt: Time.nullable(), lastUsedAt: Time.nullable() });
+export const Token = z.object({
+  id: Id,
+  name: z.string(),
+  createdAt: Time,
+  expiresAt: Time.nullable(),
+  lastUsedAt: Time.nullable(),
+});
 
 export { DataClass, EnvironmentKind };

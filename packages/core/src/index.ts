@@ -18,6 +18,6 @@ export * from './snapshot/manifest.js';
 export * from './transfer/change.js';
 export * from './transfer/compare-files.js';
 export * from './transfer/compare-table.js';
+export * from './transfer/items.js';
 export * from './transfer/lanes.js';
 export * from './transfer/sentence.js';
-export * from './transfer/items.js';

@@ -6,14 +6,24 @@ export type ConfigFormat = 'env' | 'ini' | 'json';
 
 export interface SiteConfig {
   readonly baseUrl: string;
-  readonly database: { readonly host: string; readonly port: number; readonly name: string; readonly user: string; readonly password: string };
+  readonly database: {
+    readonly host: string;
+    readonly port: number;
+    readonly name: string;
+    readonly user: string;
+    readonly password: string;
+  };
   readonly mailMode: 'send' | 'catch';
   readonly paymentMode: 'live' | 'test';
   readonly signingKey: string;
   readonly mapKey: string;
 }
 
-const FILES: Record<ConfigFormat, string> = { env: 'config/site.env', ini: 'config/site.ini', json: 'config/site.json' };
+const FILES: Record<ConfigFormat, string> = {
+  env: 'config/site.env',
+  ini: 'config/site.ini',
+  json: 'config/site.json',
+};
 
 /** Reads a site's settings, whichever file it has. @throws when it has none */
 export function readConfig(root: string): SiteConfig {
@@ -27,7 +37,13 @@ export function readConfig(root: string): SiteConfig {
     const value = format === 'json' ? fromJson(text) : fromLines(text, format);
     return {
       baseUrl: value('site.base_url'),
-      database: { host: value('database.host'), port: Number(value('database.port')), name: value('database.name'), user: value('database.user'), password: value('database.password') },
+      database: {
+        host: value('database.host'),
+        port: Number(value('database.port')),
+        name: value('database.name'),
+        user: value('database.user'),
+        password: value('database.password'),
+      },
       mailMode: value('mail.mode') as SiteConfig['mailMode'],
       paymentMode: value('payment.mode') as SiteConfig['paymentMode'],
       signingKey: value('site.signing_key'),
@@ -46,7 +62,11 @@ function fromLines(text: string, format: 'env' | 'ini'): (key: string) => string
     const header = /^\[(\w+)\]$/.exec(line.trim());
     if (header) section = header[1] as string;
     const entry = /^\s*(\w+)\s*=\s*(.*?)\s*$/.exec(line);
-    if (entry) values.set(format === 'env' ? (entry[1] as string).toLowerCase() : `${section}.${entry[1]}`, unquote(entry[2] as string));
+    if (entry)
+      values.set(
+        format === 'env' ? (entry[1] as string).toLowerCase() : `${section}.${entry[1]}`,
+        unquote(entry[2] as string),
+      );
   }
   return (key) => values.get(format === 'env' ? key.replace('.', '_') : key) ?? '';
 }
@@ -64,14 +84,25 @@ export function writeConfig(config: SiteConfig, format: ConfigFormat): { file: s
   const { baseUrl, database, mailMode, paymentMode, signingKey, mapKey } = config;
   const sections = {
     site: { base_url: baseUrl, signing_key: signingKey, map_key: mapKey },
-    database: { host: database.host, port: database.port, name: database.name, user: database.user, password: database.password },
+    database: {
+      host: database.host,
+      port: database.port,
+      name: database.name,
+      user: database.user,
+      password: database.password,
+    },
     mail: { mode: mailMode },
     payment: { mode: paymentMode },
   };
   if (format === 'json') return { file: FILES.json, text: `${JSON.stringify(sections, null, 2)}\n` };
   const blocks = Object.entries(sections).map(([section, values]) => {
-    const lines = Object.entries(values).map(([key, value]) => (format === 'env' ? `${`${section}_${key}`.toUpperCase()}=${value}` : `${key} = ${value}`));
+    const lines = Object.entries(values).map(([key, value]) =>
+      format === 'env' ? `${`${section}_${key}`.toUpperCase()}=${value}` : `${key} = ${value}`,
+    );
     return format === 'env' ? lines.join('\n') : `[${section}]\n${lines.join('\n')}`;
   });
-  return { file: FILES[format], text: `${format === 'env' ? '# Settings of this site' : '; Settings of this site'}\n${blocks.join('\n\n')}\n` };
+  return {
+    file: FILES[format],
+    text: `${format === 'env' ? '# Settings of this site' : '; Settings of this site'}\n${blocks.join('\n\n')}\n`,
+  };
 }

@@ -23,7 +23,10 @@ export async function makeDatabase(server: ServerLogin, name: string, password: 
 }
 
 /** Runs statements on a site's database, with the login that stands in its settings. */
-export async function onDatabase(folder: string, work: (query: (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>) => Promise<void>): Promise<void> {
+export async function onDatabase(
+  folder: string,
+  work: (query: (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>) => Promise<void>,
+): Promise<void> {
   const { name, ...login } = readConfig(join(folder, 'main')).database;
   const client = new pg.Client({ ...login, database: name });
   await client.connect();

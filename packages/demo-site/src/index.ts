@@ -1,3 +1,3 @@
-export { type NewSite, type SiteContent, installSite } from './install.js';
-export { WebHost } from './web-host.js';
 export { makeDatabase, onDatabase, type ServerLogin } from './database.js';
+export { installSite, type NewSite, type SiteContent } from './install.js';
+export { WebHost } from './web-host.js';

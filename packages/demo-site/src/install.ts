@@ -30,7 +30,8 @@ export interface NewSite {
   readonly content: SiteContent;
 }
 
-const STYLE = (colour: string): string => `:root{--c:${colour}}body{margin:0;font:16px/1.5 Georgia,serif;color:#222;background:#fdfcf9}header{background:var(--c);color:#fff;padding:20px 24px}header b{font-size:24px}nav a{color:#fff;margin-right:16px}main{max-width:860px;margin:0 auto;padding:24px}h1,h2{line-height:1.2}.grid{display:grid;grid-template-columns:repeat(auto-fill,minmax(160px,1fr));gap:20px}.product{color:inherit;text-decoration:none;display:grid;gap:4px}.product span{color:#666;font-size:14px}.notice{border-left:4px solid var(--c);padding-left:16px}table{border-collapse:collapse;width:100%}th,td{text-align:left;padding:6px 12px 6px 0;border-bottom:1px solid #ddd}aside{margin-top:40px;padding:12px;background:#eee}form{margin:16px 0;display:flex;gap:12px;flex-wrap:wrap;align-items:end}footer{padding:24px;color:#666;text-align:center;font-size:14px}\n`;
+const STYLE = (colour: string): string =>
+  `:root{--c:${colour}}body{margin:0;font:16px/1.5 Georgia,serif;color:#222;background:#fdfcf9}header{background:var(--c);color:#fff;padding:20px 24px}header b{font-size:24px}nav a{color:#fff;margin-right:16px}main{max-width:860px;margin:0 auto;padding:24px}h1,h2{line-height:1.2}.grid{display:grid;grid-template-columns:repeat(auto-fill,minmax(160px,1fr));gap:20px}.product{color:inherit;text-decoration:none;display:grid;gap:4px}.product span{color:#666;font-size:14px}.notice{border-left:4px solid var(--c);padding-left:16px}table{border-collapse:collapse;width:100%}th,td{text-align:left;padding:6px 12px 6px 0;border-bottom:1px solid #ddd}aside{margin-top:40px;padding:12px;background:#eee}form{margin:16px 0;display:flex;gap:12px;flex-wrap:wrap;align-items:end}footer{padding:24px;color:#666;text-align:center;font-size:14px}\n`;
 
 const PAGE = `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{ title }} · {{ site }}</title><link rel="stylesheet" href="/styles/site.css"></head>
@@ -52,17 +53,32 @@ export async function installSite(site: NewSite): Promise<void> {
     mkdirSync(dirname(join(root, path)), { recursive: true });
     writeFileSync(join(root, path), text);
   };
-  const config = writeConfig({ baseUrl: site.baseUrl, database: site.database, mailMode: 'send', paymentMode: 'live', signingKey: randomBytes(24).toString('hex'), mapKey: `map-${randomBytes(6).toString('hex')}` }, site.format);
+  const config = writeConfig(
+    {
+      baseUrl: site.baseUrl,
+      database: site.database,
+      mailMode: 'send',
+      paymentMode: 'live',
+      signingKey: randomBytes(24).toString('hex'),
+      mapKey: `map-${randomBytes(6).toString('hex')}`,
+    },
+    site.format,
+  );
   write(config.file, config.text);
   write('templates/page.html', PAGE);
   write('styles/site.css', STYLE(content.colour));
-  write('styles/links.css', `/* pictures by absolute address */\n.logo{background:url(${site.baseUrl}/media/logo.svg)}\n`);
+  write(
+    'styles/links.css',
+    `/* pictures by absolute address */\n.logo{background:url(${site.baseUrl}/media/logo.svg)}\n`,
+  );
   write('media/logo.svg', picture(content.title, content.colour));
   write('media/uploads/readme.txt', 'Pictures that customers send lie here.\n');
   write('var/cache/.keep', '');
   write('var/log/.keep', '');
-  for (const product of content.products ?? []) write(`media/products/${product.slug}.svg`, picture(product.slug, content.colour));
-  for (let i = 0; i < (content.archive?.files ?? 0); i++) write(`media/archive/${String(i).padStart(4, '0')}.jpg`, randomBytes(content.archive?.bytes ?? 0));
+  for (const product of content.products ?? [])
+    write(`media/products/${product.slug}.svg`, picture(product.slug, content.colour));
+  for (let i = 0; i < (content.archive?.files ?? 0); i++)
+    write(`media/archive/${String(i).padStart(4, '0')}.jpg`, randomBytes(content.archive?.bytes ?? 0));
 
   const { name, ...login } = site.database;
   const client = new pg.Client({ ...login, database: name });
@@ -80,24 +96,47 @@ export async function installSite(site: NewSite): Promise<void> {
 async function fill(client: pg.Client, { content, baseUrl }: NewSite): Promise<void> {
   const put = (table: string, row: Record<string, unknown>): Promise<unknown> => {
     const columns = Object.keys(row);
-    return client.query(`INSERT INTO ${table} (${columns.join(', ')}) VALUES (${columns.map((_name, i) => `$${i + 1}`).join(', ')})`, Object.values(row));
+    return client.query(
+      `INSERT INTO ${table} (${columns.join(', ')}) VALUES (${columns.map((_name, i) => `$${i + 1}`).join(', ')})`,
+      Object.values(row),
+    );
   };
-  for (const [position, page] of content.pages.entries()) await put('page', { ...page, body: page.body.replaceAll('BASE', baseUrl), position });
+  for (const [position, page] of content.pages.entries())
+    await put('page', { ...page, body: page.body.replaceAll('BASE', baseUrl), position });
   for (const notice of content.notices ?? []) await put('notice', notice);
-  for (const product of content.products ?? []) await put('product', { ...product, image: `products/${product.slug}.svg` });
+  for (const product of content.products ?? [])
+    await put('product', { ...product, image: `products/${product.slug}.svg` });
   for (const sailing of content.sailings ?? []) await put('sailing', sailing);
   for (const exhibition of content.exhibitions ?? []) await put('exhibition', exhibition);
-  for (const [position, page] of content.pages.entries()) await put('menu', { label: page.title, target: page.slug === 'home' ? '/' : `/page/${page.slug}`, position });
+  for (const [position, page] of content.pages.entries())
+    await put('menu', { label: page.title, target: page.slug === 'home' ? '/' : `/page/${page.slug}`, position });
   await put('option', { name: 'site_title', value: content.title });
-  await put('option', { name: 'footer_box', value: serialize({ title: 'Write to us', link: `${baseUrl}/page/contact`, note: 'Grüße aus dem Hafen' }) });
-  await put('option', { name: 'feed', value: JSON.stringify({ url: `${baseUrl}/feed`, title: content.title }).replaceAll('/', '\\/') });
+  await put('option', {
+    name: 'footer_box',
+    value: serialize({ title: 'Write to us', link: `${baseUrl}/page/contact`, note: 'Grüße aus dem Hafen' }),
+  });
+  await put('option', {
+    name: 'feed',
+    value: JSON.stringify({ url: `${baseUrl}/feed`, title: content.title }).replaceAll('/', '\\/'),
+  });
   const hash = createHash('sha256').update('editor-of-the-demo').digest('hex');
-  await put('editor', { login: 'editor', name: 'Tobin Hale', email: `editor@${new URL(baseUrl).hostname}`, password_hash: hash, role: 'editor' });
+  await put('editor', {
+    login: 'editor',
+    name: 'Tobin Hale',
+    email: `editor@${new URL(baseUrl).hostname}`,
+    password_hash: hash,
+    role: 'editor',
+  });
   for (const customer of content.customers ?? []) {
     await put('customer', { ...customer, password_hash: hash });
-    await client.query("INSERT INTO purchase (customer_id, total, payment_mode) SELECT max(id), 34, 'live' FROM customer");
-    await client.query('INSERT INTO purchase_line (purchase_id, product_id, quantity, price) SELECT max(id), 1, 1, 34 FROM purchase');
+    await client.query(
+      "INSERT INTO purchase (customer_id, total, payment_mode) SELECT max(id), 34, 'live' FROM customer",
+    );
+    await client.query(
+      'INSERT INTO purchase_line (purchase_id, product_id, quantity, price) SELECT max(id), 1, 1, 34 FROM purchase',
+    );
   }
-  for (const { name, ...appointment } of content.appointments ?? []) await put('appointment', { owner_name: name, ...appointment, at: new Date(Date.now() + 86_400_000) });
-  await client.query("INSERT INTO search_word (word, page_id) SELECT DISTINCT lower(title), id FROM page");
+  for (const { name, ...appointment } of content.appointments ?? [])
+    await put('appointment', { owner_name: name, ...appointment, at: new Date(Date.now() + 86_400_000) });
+  await client.query('INSERT INTO search_word (word, page_id) SELECT DISTINCT lower(title), id FROM page');
 }

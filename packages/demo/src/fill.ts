@@ -1,5 +1,5 @@
-import * as fs from 'node:fs/promises';
 import { randomBytes } from 'node:crypto';
+import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { Client, followEvents } from '@tessarion/client';
 import type { Transfer } from '@tessarion/contract';
@@ -23,7 +23,8 @@ export async function ended(client: Client, transfer: Transfer): Promise<void> {
     for (;;) {
       const now = await client.call('transferShow', { params: { id: transfer.id } });
       if (now.state === 'done') return;
-      if (now.state === 'failed' || now.state === 'stopped') throw new Error(`${now.kind} onto ${now.onto}: ${now.failure?.message ?? now.state}`);
+      if (now.state === 'failed' || now.state === 'stopped')
+        throw new Error(`${now.kind} onto ${now.onto}: ${now.failure?.message ?? now.state}`);
       await Promise.race([events.next(), new Promise((resolve) => setTimeout(resolve, 300))]);
     }
   } finally {
@@ -32,14 +33,21 @@ export async function ended(client: Client, transfer: Transfer): Promise<void> {
 }
 
 /** Makes the first administrator and returns a client that acts as her. */
-export async function becomeAdministrator(url: string, firstKey: string, password: string): Promise<{ client: Client; token: string }> {
+export async function becomeAdministrator(
+  url: string,
+  firstKey: string,
+  password: string,
+): Promise<{ client: Client; token: string }> {
   const open = new Client({ url });
   await open.call('firstAdministrator', { body: { key: firstKey, ...DEMO_PERSON, password } });
   let cookie = '';
   const signed = new Client({
     url,
     fetch: async (input, init) => {
-      const response = await fetch(input, { ...init, headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) } });
+      const response = await fetch(input, {
+        ...init,
+        headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) },
+      });
       cookie = response.headers.getSetCookie()[0]?.split(';')[0] ?? cookie;
       return response;
     },
@@ -53,35 +61,76 @@ const PROFILES = { env: 'quayside', ini: 'quayside-ini', json: 'quayside-json' }
 
 /** Saves the demo's profiles and adds its server. */
 export async function prepareStudio(client: Client, place: DemoPlace, profiles: string): Promise<void> {
-  for (const name of Object.values(PROFILES)) await client.call('profileSave', { params: { name }, body: { text: await fs.readFile(join(profiles, `${name}.yaml`), 'utf8') } });
-  await client.call('serverCreate', { body: { name: 'harbour-1', folder: place.hosts, baseDomain: 'localhost', webHost: { host: '127.0.0.1', port: place.webHostPort }, database: { host: place.server.host, port: place.server.port, user: place.server.user, password: place.server.password } } });
+  for (const name of Object.values(PROFILES))
+    await client.call('profileSave', {
+      params: { name },
+      body: { text: await fs.readFile(join(profiles, `${name}.yaml`), 'utf8') },
+    });
+  await client.call('serverCreate', {
+    body: {
+      name: 'harbour-1',
+      folder: place.hosts,
+      baseDomain: 'localhost',
+      webHost: { host: '127.0.0.1', port: place.webHostPort },
+      database: {
+        host: place.server.host,
+        port: place.server.port,
+        user: place.server.user,
+        password: place.server.password,
+      },
+    },
+  });
 }
 
 /** Installs a site at the web host and brings it in. */
 export async function bringIn(client: Client, place: DemoPlace, site: DemoSite): Promise<void> {
   const folder = join(place.hosts, `${site.name}--live`);
-  const database = { host: place.server.host, port: place.server.port, name: `${site.name}_live`, user: `${site.name}_live`, password: randomBytes(12).toString('base64url') };
+  const database = {
+    host: place.server.host,
+    port: place.server.port,
+    name: `${site.name}_live`,
+    user: `${site.name}_live`,
+    password: randomBytes(12).toString('base64url'),
+  };
   const baseUrl = `http://${site.name}.localhost:${place.gatewayPort}`;
   await makeDatabase(place.server, database.name, database.password);
   await installSite({ folder, format: site.format, baseUrl, database, content: site.content });
   const { name, ...login } = database;
-  const transfer = await client.call('siteAdopt', { body: { name: site.name, client: site.client, timeZone: 'Europe/Oslo', profile: PROFILES[site.format], server: 'harbour-1', folder, addresses: [{ name: 'main', url: baseUrl }], databases: [{ name: 'main', database: name, ...login }] } });
+  const transfer = await client.call('siteAdopt', {
+    body: {
+      name: site.name,
+      client: site.client,
+      timeZone: 'Europe/Oslo',
+      profile: PROFILES[site.format],
+      server: 'harbour-1',
+      folder,
+      addresses: [{ name: 'main', url: baseUrl }],
+      databases: [{ name: 'main', database: name, ...login }],
+    },
+  });
   await ended(client, transfer);
 }
 
 /** Fills the studio: sites, copies, and the work that is going on in them. */
 export async function fillStudio(client: Client, place: DemoPlace, say: (text: string) => void): Promise<void> {
-  await inTurns(DEMO_SITES, 3, (site) => bringIn(client, place, site));
+  // The four main sites first and in order: a site keeps its place in the mosaic.
+  for (const site of DEMO_SITES.slice(0, 4)) await bringIn(client, place, site);
+  await inTurns(DEMO_SITES.slice(4), 3, (site) => bringIn(client, place, site));
   say(`${DEMO_SITES.length} sites are in`);
   const copies = DEMO_SITES.flatMap((site) => site.copies.map((copy) => ({ site, copy })));
   await inTurns(copies, 3, async ({ site, copy }) => {
-    const from = copy.kind === 'dev' && site.copies.some((one) => one.name === 'staging') && site.name !== 'northgate' ? undefined : undefined;
-    await ended(client, await client.call('environmentCreate', { params: { site: site.name }, body: { name: copy.name, kind: copy.kind, ...(from === undefined ? {} : { from }) } }));
+    await ended(
+      client,
+      await client.call('environmentCreate', {
+        params: { site: site.name },
+        body: { name: copy.name, kind: copy.kind },
+      }),
+    );
   });
   say(`${copies.length} copies are made`);
   await workInCopies(place);
   await liveGoesOn(place);
-  await history(client);
+  await history(client, place);
 }
 
 async function inTurns<T>(list: readonly T[], atOnce: number, job: (one: T) => Promise<void>): Promise<void> {
@@ -101,18 +150,27 @@ async function workInCopies(place: DemoPlace): Promise<void> {
       ('walnut-shuttle', 'Walnut shuttle', 'Turned from one piece, for small looms.', 19.00, 'products/walnut-shuttle.svg', 0),
       ('table-runner', 'Table runner, russet', 'Woven for the harvest table.', 48.00, 'products/table-runner.svg', 0),
       ('autumn-wreath', 'Autumn wreath kit', 'Willow, hops and ribbon.', 27.50, 'products/autumn-wreath.svg', 0)`);
-    await query("UPDATE product SET description = 'Heavy linen apron, dyed ochre, with two deep pockets. Wash at 40°.', price = 38.00 WHERE slug = 'linen-apron'");
+    await query(
+      "UPDATE product SET description = 'Heavy linen apron, dyed ochre, with two deep pockets. Wash at 40°.', price = 38.00 WHERE slug = 'linen-apron'",
+    );
     await query("UPDATE product SET price = 94.00 WHERE slug = 'wool-throw'");
     await query("UPDATE product SET price = 152.00 WHERE slug = 'shepherds-blanket'");
-    await query("INSERT INTO page (slug, title, body, position) VALUES ('autumn', 'Autumn collection', '<p>Russet, walnut and heather.</p>', 9)");
+    await query(
+      "INSERT INTO page (slug, title, body, position) VALUES ('autumn', 'Autumn collection', '<p>Russet, walnut and heather.</p>', 9)",
+    );
     await query("INSERT INTO menu (label, target, position) VALUES ('Autumn', '/page/autumn', 1)");
-    await query("UPDATE page SET body = '<h1>The colours of the year’s end</h1><p>Woven, dyed and sewn by the harbour.</p>' WHERE slug = 'home'");
+    await query(
+      "UPDATE page SET body = '<h1>The colours of the year’s end</h1><p>Woven, dyed and sewn by the harbour.</p>' WHERE slug = 'home'",
+    );
   });
   const main = join(folder('threadmill/staging'), 'main');
-  for (const name of ['walnut-shuttle', 'table-runner', 'autumn-wreath']) await fs.copyFile(join(main, 'media/products/wool-throw.svg'), join(main, `media/products/${name}.svg`));
+  for (const name of ['walnut-shuttle', 'table-runner', 'autumn-wreath'])
+    await fs.copyFile(join(main, 'media/products/wool-throw.svg'), join(main, `media/products/${name}.svg`));
   await fs.appendFile(join(main, 'styles/site.css'), '.product b{font-variant:small-caps}\n');
   await onDatabase(folder('saltmarsh/staging'), async (query) => {
-    await query("UPDATE page SET body = '<p>From 7 December the last boat leaves Nesodd Pier at 20:10.</p>' WHERE slug = 'winter'");
+    await query(
+      "UPDATE page SET body = '<p>From 7 December the last boat leaves Nesodd Pier at 20:10.</p>' WHERE slug = 'winter'",
+    );
     await query("UPDATE sailing SET departs = '20:10' WHERE departs = '19:40'");
   });
   await onDatabase(folder('driftline/staging'), async (query) => {
@@ -127,24 +185,62 @@ async function workInCopies(place: DemoPlace): Promise<void> {
 }
 
 async function liveGoesOn(place: DemoPlace): Promise<void> {
-  for (let i = 1; i <= 6; i++) await visit(place.gatewayPort, 'threadmill.localhost', '/order', { product: String(i), name: 'Aud Lindgren', email: 'aud.lindgren@post.example', quantity: '1', street: '7 Cask Yard' });
-  for (let i = 1; i <= 3; i++) await visit(place.gatewayPort, 'saltmarsh.localhost', '/book', { sailing: String(i), name: 'Bram Visser', email: 'bram.visser@brief.example', seats: '2' });
+  for (let i = 1; i <= 6; i++)
+    await visit(place.gatewayPort, 'threadmill.localhost', '/order', {
+      product: String(i),
+      name: 'Aud Lindgren',
+      email: 'aud.lindgren@post.example',
+      quantity: '1',
+      street: '7 Cask Yard',
+    });
+  for (let i = 1; i <= 3; i++)
+    await visit(place.gatewayPort, 'saltmarsh.localhost', '/book', {
+      sailing: String(i),
+      name: 'Bram Visser',
+      email: 'bram.visser@brief.example',
+      seats: '2',
+    });
   await onDatabase(join(place.hosts, 'saltmarsh--live'), async (query) => {
     await query("UPDATE sailing SET status = '10 min late', status_at = now() WHERE departs = '09:30'");
   });
 }
 
 /** Transfers that succeeded and failed, snapshots, forecasts: made by the real operations. */
-async function history(client: Client): Promise<void> {
-  await ended(client, await client.call('snapshotTake', { body: { environment: 'threadmill/live', reason: 'before the autumn collection' } }));
+async function history(client: Client, place: DemoPlace): Promise<void> {
+  await ended(
+    client,
+    await client.call('snapshotTake', {
+      body: { environment: 'threadmill/live', reason: 'before the autumn collection' },
+    }),
+  );
   await ended(client, await client.call('snapshotTake', { body: { environment: 'pendulum/live', reason: 'monthly' } }));
-  for (const [from, onto] of [['driftline/staging', 'driftline/live'], ['threadmill/staging', 'threadmill/live'], ['saltmarsh/staging', 'saltmarsh/live'], ['pendulum/front-a', 'pendulum/live'], ['pendulum/front-b', 'pendulum/live']] as const) {
-    const forecast = await client.call('forecastCreate', { body: { from, onto } });
-    let state = forecast.state;
-    while (state === 'computing') {
-      await new Promise((resolve) => setTimeout(resolve, 50));
-      state = (await client.call('forecastShow', { params: { id: forecast.id } })).state;
-    }
-    if (from === 'driftline/staging') await ended(client, await client.call('pushCreate', { body: { forecast: forecast.id, confirm: onto } }));
+  await brokenPush(client, place);
+  for (const [from, onto] of [
+    ['driftline/staging', 'driftline/live'],
+    ['threadmill/staging', 'threadmill/live'],
+    ['saltmarsh/staging', 'saltmarsh/live'],
+    ['pendulum/front-a', 'pendulum/live'],
+    ['pendulum/front-b', 'pendulum/live'],
+  ] as const) {
+    const forecast = await forecastOf(client, from, onto);
+    if (from === 'driftline/staging')
+      await ended(client, await client.call('pushCreate', { body: { forecast, confirm: onto } }));
   }
+}
+
+async function forecastOf(client: Client, from: string, onto: string): Promise<string> {
+  const { id } = await client.call('forecastCreate', { body: { from, onto } });
+  while ((await client.call('forecastShow', { params: { id } })).state === 'computing')
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  return id;
+}
+
+/** A push whose page is not well afterwards: it is taken back by itself, and waits to be seen. */
+async function brokenPush(client: Client, place: DemoPlace): Promise<void> {
+  const template = join(place.hosts, 'millrace--staging/main/templates/page.html');
+  await fs.writeFile(template, (await fs.readFile(template, 'utf8')).replace('<main>', '<section>'));
+  const transfer = await client.call('pushCreate', {
+    body: { forecast: await forecastOf(client, 'millrace/staging', 'millrace/live'), confirm: 'millrace/live' },
+  });
+  await ended(client, transfer).catch(() => undefined);
 }

@@ -23,7 +23,14 @@ interface Remembered {
 
 await fs.mkdir(join(data, 'hosts'), { recursive: true });
 const file = join(data, 'demo.json');
-const remembered: Remembered = await fs.readFile(file, 'utf8').then((text) => JSON.parse(text), async () => ({ password: `harbour-${randomBytes(6).toString('base64url')}`, webHostPort: await freePort(), filled: false }));
+const remembered: Remembered = await fs.readFile(file, 'utf8').then(
+  (text) => JSON.parse(text),
+  async () => ({
+    password: `harbour-${randomBytes(6).toString('base64url')}`,
+    webHostPort: await freePort(),
+    filled: false,
+  }),
+);
 const remember = (): Promise<void> => fs.writeFile(file, JSON.stringify(remembered), { mode: 0o600 });
 await remember();
 
@@ -35,7 +42,11 @@ await webHost.listen(remembered.webHostPort);
 
 const log = await fs.open(join(data, 'service.log'), 'a', 0o600);
 const cli = fileURLToPath(new URL('../../cli/dist/main.js', import.meta.url));
-const service: ChildProcess = fork(cli, ['serve', '--data', join(data, 'tessarion'), '--port', process.env.TESSARION_DEMO_PORT ?? '0'], { stdio: ['ignore', log.fd, log.fd, 'ipc'] });
+const service: ChildProcess = fork(
+  cli,
+  ['serve', '--data', join(data, 'tessarion'), '--port', process.env.TESSARION_DEMO_PORT ?? '0'],
+  { stdio: ['ignore', log.fd, log.fd, 'ipc'] },
+);
 
 let isStopping = false;
 const stop = async (): Promise<void> => {
@@ -57,11 +68,14 @@ process.on('SIGTERM', () => void stop());
 
 const ready = await new Promise<{ url: string; gatewayPort: number; firstKey?: string }>((done, reject) => {
   service.once('message', (message) => done(message as { url: string; gatewayPort: number }));
-  service.once('exit', (code) => reject(new Error(`The service ended with ${code}; see ${join(data, 'service.log')}.`)));
+  service.once('exit', (code) =>
+    reject(new Error(`The service ended with ${code}; see ${join(data, 'service.log')}.`)),
+  );
 });
 
 if (!remembered.filled) {
-  if (ready.firstKey === undefined) throw new Error(`An earlier start was interrupted. Remove ${data} and start again.`);
+  if (ready.firstKey === undefined)
+    throw new Error(`An earlier start was interrupted. Remove ${data} and start again.`);
   const { client, token } = await becomeAdministrator(ready.url, ready.firstKey, remembered.password);
   const place = { hosts, server, webHostPort: remembered.webHostPort, gatewayPort: ready.gatewayPort, url: ready.url };
   await prepareStudio(client, place, fileURLToPath(new URL('../profiles', import.meta.url)));

@@ -11,7 +11,8 @@ export class DataFolder {
 
   static async open(path: string): Promise<DataFolder> {
     const absolute = resolve(path);
-    for (const folder of ['', 'run', 'stores', 'memories']) await fs.mkdir(join(absolute, folder), { recursive: true, mode: folder === '' ? 0o711 : 0o700 });
+    for (const folder of ['', 'run', 'stores', 'memories'])
+      await fs.mkdir(join(absolute, folder), { recursive: true, mode: folder === '' ? 0o711 : 0o700 });
     return new DataFolder(absolute, await Keys.open(join(absolute, 'master.key')));
   }
 

@@ -23,7 +23,11 @@ export const toVariables = (settings: InstallationSettings): Record<string, stri
 });
 
 /** Opens the installation that the environment variables name. */
-export async function openInstallation(name: string, variables: NodeJS.ProcessEnv = process.env, now: () => Date = () => new Date()): Promise<Installation> {
+export async function openInstallation(
+  name: string,
+  variables: NodeJS.ProcessEnv = process.env,
+  now: () => Date = () => new Date(),
+): Promise<Installation> {
   const need = (key: string): string => {
     const value = variables[key];
     if (value === undefined || value === '') throw new Error(`The variable ${key} is needed.`);
@@ -42,6 +46,10 @@ export async function openInstallation(name: string, variables: NodeJS.ProcessEn
     consoleUrl: need('TESSARION_CONSOLE_URL'),
     gatewayPort: Number(need('TESSARION_GATEWAY_PORT')),
     now,
-    log: pino({ name, level: variables.TESSARION_LOG_LEVEL ?? 'info', redact: ['req.headers.authorization', 'req.headers.cookie', '*.password'] }),
+    log: pino({
+      name,
+      level: variables.TESSARION_LOG_LEVEL ?? 'info',
+      redact: ['req.headers.authorization', 'req.headers.cookie', '*.password'],
+    }),
   };
 }

@@ -38,12 +38,23 @@ export class ProblemError extends Error {
 
   toProblem(): Problem {
     const [status, title] = KINDS[this.kind];
-    return { type: `tessarion:${this.kind}`, title, status, detail: this.message, next: this.next, ...(this.fields ? { fields: this.fields } : {}) };
+    return {
+      type: `tessarion:${this.kind}`,
+      title,
+      status,
+      detail: this.message,
+      next: this.next,
+      ...(this.fields ? { fields: this.fields } : {}),
+    };
   }
 }
 
 /** What a failed transfer tells people, from anything that was thrown. */
 export function failureOf(error: unknown): { message: string; next: string } {
-  if (error instanceof EngineError || error instanceof ProblemError) return { message: error.message, next: error.next };
-  return { message: `Something unexpected happened: ${error instanceof Error ? error.message : String(error)}`, next: 'Look at the worker’s log; the transfer can be started again.' };
+  if (error instanceof EngineError || error instanceof ProblemError)
+    return { message: error.message, next: error.next };
+  return {
+    message: `Something unexpected happened: ${error instanceof Error ? error.message : String(error)}`,
+    next: 'Look at the worker’s log; the transfer can be started again.',
+  };
 }

@@ -44,7 +44,8 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   const folder = await DataFolder.open(options.dataFolder);
   const cluster = options.recordsUrl === undefined ? await PrivateCluster.at(folder.cluster) : undefined;
   const access = await cluster?.start();
-  const recordsUrl = options.recordsUrl ?? `postgresql://${access?.user}:${access?.password}@${access?.host}:${access?.port}/postgres`;
+  const recordsUrl =
+    options.recordsUrl ?? `postgresql://${access?.user}:${access?.password}@${access?.host}:${access?.port}/postgres`;
   const ports = await settlePorts(folder, options);
   const consoleUrl = `http://${options.host}:${ports.service}`;
   const settings = { dataFolder: folder.path, recordsUrl, consoleUrl, gatewayPort: ports.gateway };
@@ -80,8 +81,14 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
 /** Copies carry the gateway's port in their addresses, so it stays the same from run to run. */
 async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{ service: number; gateway: number }> {
   const file = folder.run('ports.json');
-  const former = await fs.readFile(file, 'utf8').then((text) => JSON.parse(text) as { service: number; gateway: number }, () => undefined);
-  const ports = { service: options.port || former?.service || (await freePort()), gateway: options.gatewayPort || former?.gateway || (await freePort()) };
+  const former = await fs.readFile(file, 'utf8').then(
+    (text) => JSON.parse(text) as { service: number; gateway: number },
+    () => undefined,
+  );
+  const ports = {
+    service: options.port || former?.service || (await freePort()),
+    gateway: options.gatewayPort || former?.gateway || (await freePort()),
+  };
   await fs.writeFile(file, JSON.stringify(ports), { mode: 0o600 });
   return ports;
 }
@@ -89,15 +96,31 @@ async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{
 /** The gateway outlives the service; one that runs already is told to read its routes again. */
 async function startGateway(folder: DataFolder, host: string, port: number, installation: Installation): Promise<void> {
   const { gateway } = installation;
-  if (await gateway.ping().then((answer) => answer.port === port, () => false)) return gateway.reload();
+  if (
+    await gateway.ping().then(
+      (answer) => answer.port === port,
+      () => false,
+    )
+  )
+    return gateway.reload();
   const log = await fs.open(folder.run('gateway.log'), 'a', 0o600);
   const main = fileURLToPath(new URL('./gateway/main.js', import.meta.url));
-  const child = spawn(process.execPath, [main, folder.path, host, String(port)], { detached: true, stdio: ['ignore', log.fd, log.fd] });
+  const child = spawn(process.execPath, [main, folder.path, host, String(port)], {
+    detached: true,
+    stdio: ['ignore', log.fd, log.fd],
+  });
   child.unref();
   await log.close();
   for (let tries = 0; ; tries++) {
-    if (await gateway.ping().then(() => true, () => false)) return;
-    if (child.exitCode !== null || tries > 200) throw new Error(`The gateway did not start; see ${folder.run('gateway.log')}.`);
+    if (
+      await gateway.ping().then(
+        () => true,
+        () => false,
+      )
+    )
+      return;
+    if (child.exitCode !== null || tries > 200)
+      throw new Error(`The gateway did not start; see ${folder.run('gateway.log')}.`);
     await new Promise((resolve) => setTimeout(resolve, 50));
   }
 }
@@ -128,7 +151,10 @@ class Workers {
   #startOne(): Promise<void> {
     return new Promise((resolve) => {
       const main = fileURLToPath(new URL('./work/main.js', import.meta.url));
-      const child = fork(main, [], { env: { ...process.env, ...this.variables }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+      const child = fork(main, [], {
+        env: { ...process.env, ...this.variables },
+        stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+      });
       this.#children.add(child);
       child.once('message', () => resolve());
       child.once('exit', (code, signal) => {
@@ -146,11 +172,14 @@ class Workers {
   async stop(): Promise<void> {
     this.#isStopping = true;
     await Promise.all(
-      [...this.#children].map((child) => new Promise<void>((resolve) => {
-        child.once('exit', () => resolve());
-        child.kill('SIGTERM');
-        setTimeout(() => child.kill('SIGKILL'), 15_000).unref();
-      })),
+      [...this.#children].map(
+        (child) =>
+          new Promise<void>((resolve) => {
+            child.once('exit', () => resolve());
+            child.kill('SIGTERM');
+            setTimeout(() => child.kill('SIGKILL'), 15_000).unref();
+          }),
+      ),
     );
   }
 }

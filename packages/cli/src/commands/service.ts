@@ -10,50 +10,76 @@ export function addServiceCommands(program: Command): void {
   program
     .command('serve')
     .description('start the service with its worker and gateway')
-    .option('--data <FOLDER>', 'keys, stores and, unless --records is given, the records', process.env.TESSARION_DATA ?? '.tessarion')
+    .option(
+      '--data <FOLDER>',
+      'keys, stores and, unless --records is given, the records',
+      process.env.TESSARION_DATA ?? '.tessarion',
+    )
     .option('--host <ADDRESS>', 'where to listen', '127.0.0.1')
     .option('--port <N>', 'console and interface; 0 chooses a free one', '7070')
     .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', '0')
     .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
     .option('--workers <N>', 'worker processes', '1')
-    .addHelpText('after', '\nExamples:\n  tessarion serve --data /var/lib/tessarion\n  tessarion serve --records postgresql://tessarion@db/records --port 8080')
-    .action(async (options: { data: string; host: string; port: string; gatewayPort: string; records?: string; workers: string }) => {
-      const { serve } = await import('@tessarion/service');
-      const service = await serve({
-        dataFolder: options.data,
-        host: options.host,
-        port: Number(options.port),
-        gatewayPort: Number(options.gatewayPort),
-        recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
-        workers: Number(options.workers),
-        version: '0.1.0',
-        consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),
-      });
-      process.stderr.write(`Tessarion serves the console at ${service.url}\n`);
-      if (service.firstKey !== undefined) process.stderr.write(`Make the first administrator here, once: ${service.url}/first#${service.firstKey}\n`);
-      process.send?.({ url: service.url, gatewayPort: service.gatewayPort, firstKey: service.firstKey });
-      let isStopping = false;
-      const stop = (): void => {
-        if (isStopping) return;
-        isStopping = true;
-        service.stop().then(() => process.exit(0), () => process.exit(1));
-      };
-      process.on('SIGTERM', stop);
-      process.on('SIGINT', stop);
-    });
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion serve --data /var/lib/tessarion\n  tessarion serve --records postgresql://tessarion@db/records --port 8080',
+    )
+    .action(
+      async (options: {
+        data: string;
+        host: string;
+        port: string;
+        gatewayPort: string;
+        records?: string;
+        workers: string;
+      }) => {
+        const { serve } = await import('@tessarion/service');
+        const service = await serve({
+          dataFolder: options.data,
+          host: options.host,
+          port: Number(options.port),
+          gatewayPort: Number(options.gatewayPort),
+          recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
+          workers: Number(options.workers),
+          version: '0.1.0',
+          consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),
+        });
+        process.stderr.write(`Tessarion serves the console at ${service.url}\n`);
+        if (service.firstKey !== undefined)
+          process.stderr.write(`Make the first administrator here, once: ${service.url}/first#${service.firstKey}\n`);
+        process.send?.({ url: service.url, gatewayPort: service.gatewayPort, firstKey: service.firstKey });
+        let isStopping = false;
+        const stop = (): void => {
+          if (isStopping) return;
+          isStopping = true;
+          service.stop().then(
+            () => process.exit(0),
+            () => process.exit(1),
+          );
+        };
+        process.on('SIGTERM', stop);
+        process.on('SIGINT', stop);
+      },
+    );
 
   program
     .command('sign-in')
     .description('sign in and keep a token for the next commands')
     .option('--mail <ADDRESS>')
-    .addHelpText('after', '\nExamples:\n  tessarion sign-in --url http://127.0.0.1:7070\n  TESSARION_PASSWORD=… tessarion sign-in --mail maren.brask@copperlane.example')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion sign-in --url http://127.0.0.1:7070\n  TESSARION_PASSWORD=… tessarion sign-in --mail maren.brask@copperlane.example',
+    )
     .action(async (options: { mail?: string }, command: Command) => {
       const [url] = await readSettings(command.optsWithGlobals());
       const mail = options.mail ?? (await ask('Mail address: ', '--mail'));
       const password = process.env.TESSARION_PASSWORD ?? (await ask('Password: ', 'the variable TESSARION_PASSWORD'));
       let cookie = '';
       const withCookie: typeof fetch = async (input, init) => {
-        const response = await fetch(input, { ...init, headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) } });
+        const response = await fetch(input, {
+          ...init,
+          headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) },
+        });
         cookie = response.headers.getSetCookie()[0]?.split(';')[0] ?? cookie;
         return response;
       };
@@ -61,7 +87,9 @@ export function addServiceCommands(program: Command): void {
       const person = await client.call('signIn', { body: { mail, password } });
       const token = await client.call('tokenCreate', { body: { name: 'command line', days: 90 } });
       await client.call('signOut');
-      print(`Signed in as ${person.name}; the token stands in ${await saveSettings(client.url, token.value)} and is valid for 90 days.`);
+      print(
+        `Signed in as ${person.name}; the token stands in ${await saveSettings(client.url, token.value)} and is valid for 90 days.`,
+      );
     });
 
   const token = program.command('token').description('your own tokens');
@@ -71,9 +99,14 @@ export function addServiceCommands(program: Command): void {
     .option('--days <N>', 'how long it is valid')
     .option('--json', 'one JSON document')
     .description('make a token; its value is shown once')
-    .addHelpText('after', '\nExamples:\n  tessarion token create deploy-script --days 365\n  tessarion token create laptop --json')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion token create deploy-script --days 365\n  tessarion token create laptop --json',
+    )
     .action(async (name: string, options: { days?: string }, command: Command) => {
-      const made = await (await connect(command)).call('tokenCreate', { body: { name, ...(options.days === undefined ? {} : { days: Number(options.days) }) } });
+      const made = await (await connect(command)).call('tokenCreate', {
+        body: { name, ...(options.days === undefined ? {} : { days: Number(options.days) }) },
+      });
       if (wantsJson(command)) return printJson(made);
       print(made.value);
     });
@@ -85,13 +118,19 @@ export function addServiceCommands(program: Command): void {
     .action(async (_options: unknown, command: Command) => {
       const tokens = await (await connect(command)).call('tokenList');
       if (wantsJson(command)) return printJson(tokens);
-      printTable(['id', 'name', 'made', 'valid until', 'last used'], tokens.map((one) => [one.id, one.name, when(one.createdAt), when(one.expiresAt), when(one.lastUsedAt)]));
+      printTable(
+        ['id', 'name', 'made', 'valid until', 'last used'],
+        tokens.map((one) => [one.id, one.name, when(one.createdAt), when(one.expiresAt), when(one.lastUsedAt)]),
+      );
     });
   token
     .command('remove')
     .argument('<id>')
     .description('end a token')
-    .addHelpText('after', '\nExamples:\n  tessarion token remove k-8k2m4q9x1c\n  tessarion token remove k-8k2m4q9x1c --url http://127.0.0.1:7070')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion token remove k-8k2m4q9x1c\n  tessarion token remove k-8k2m4q9x1c --url http://127.0.0.1:7070',
+    )
     .action(async (id: string, _options: unknown, command: Command) => {
       await (await connect(command)).call('tokenRemove', { params: { id } });
       print(`${id} is ended.`);
@@ -103,8 +142,14 @@ export function addServiceCommands(program: Command): void {
     .option('--json', 'one JSON document')
     .addHelpText('after', '\nExamples:\n  tessarion config\n  tessarion config --json')
     .action(async (_options: unknown, command: Command) => {
-      const settings = (await readSettings(command.optsWithGlobals())).map((one) => ({ ...one, value: one.name === 'token' && one.value !== undefined ? `${one.value.slice(0, 6)}…` : one.value }));
+      const settings = (await readSettings(command.optsWithGlobals())).map((one) => ({
+        ...one,
+        value: one.name === 'token' && one.value !== undefined ? `${one.value.slice(0, 6)}…` : one.value,
+      }));
       if (wantsJson(command)) return printJson(settings);
-      printTable(['setting', 'value', 'from'], settings.map((one) => [bold(one.name), one.value ?? '–', one.source]));
+      printTable(
+        ['setting', 'value', 'from'],
+        settings.map((one) => [bold(one.name), one.value ?? '–', one.source]),
+      );
     });
 }

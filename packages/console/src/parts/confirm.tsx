@@ -14,7 +14,16 @@ export interface ConfirmProps {
 }
 
 /** Says what will happen and how large it is; the button says it again. */
-export function Confirm({ isOpen, close, title, children, mustType, button, isDanger = false, act }: ConfirmProps): JSX.Element {
+export function Confirm({
+  isOpen,
+  close,
+  title,
+  children,
+  mustType,
+  button,
+  isDanger = false,
+  act,
+}: ConfirmProps): JSX.Element {
   const [typed, setTyped] = useState('');
   const isReady = mustType === undefined || typed === mustType;
   const submit = (event: FormEvent): void => {
@@ -33,7 +42,13 @@ export function Confirm({ isOpen, close, title, children, mustType, button, isDa
           {mustType !== undefined && (
             <label>
               Type <span className="mono">{mustType}</span>
-              <input className="mono" autoComplete="off" spellCheck={false} value={typed} onChange={(event) => setTyped(event.target.value)} />
+              <input
+                className="mono"
+                autoComplete="off"
+                spellCheck={false}
+                value={typed}
+                onChange={(event) => setTyped(event.target.value)}
+              />
             </label>
           )}
           <div className="acts">

@@ -27,13 +27,43 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
       { id: 'snapshots', text: 'Snapshots', hint: 'room', to: '/snapshots' },
       { id: 'profiles', text: 'Profiles', hint: 'room', to: '/profiles' },
       ...list.map((site): Found => ({ id: site.name, text: site.name, hint: site.client, to: `/sites/${site.name}` })),
-      ...list.flatMap((site) => site.environments.map((one): Found => ({ id: one.path, text: one.path, hint: one.kind, to: `/sites/${site.name}?at=${one.name}`, tile: <Tile kind={one.kind} state={one.state} size={18} decorative /> }))),
-      ...list.map((site): Found => ({ id: `new ${site.name}`, text: `New copy of ${site.name}`, hint: 'act', to: `/sites/${site.name}/new` })),
-      ...list.flatMap((site) => site.environments.filter((one) => one.kind === 'staging').map((one): Found => ({ id: `forecast ${one.path}`, text: `Forecast ${one.path} onto live`, hint: 'act', to: `/sites/${site.name}/forecast?from=${one.path}&onto=${site.name}/live` }))),
+      ...list.flatMap((site) =>
+        site.environments.map(
+          (one): Found => ({
+            id: one.path,
+            text: one.path,
+            hint: one.kind,
+            to: `/sites/${site.name}?at=${one.name}`,
+            tile: <Tile kind={one.kind} state={one.state} size={18} decorative />,
+          }),
+        ),
+      ),
+      ...list.map(
+        (site): Found => ({
+          id: `new ${site.name}`,
+          text: `New copy of ${site.name}`,
+          hint: 'act',
+          to: `/sites/${site.name}/new`,
+        }),
+      ),
+      ...list.flatMap((site) =>
+        site.environments
+          .filter((one) => one.kind === 'staging')
+          .map(
+            (one): Found => ({
+              id: `forecast ${one.path}`,
+              text: `Forecast ${one.path} onto live`,
+              hint: 'act',
+              to: `/sites/${site.name}/forecast?from=${one.path}&onto=${site.name}/live`,
+            }),
+          ),
+      ),
     ];
   }, [sites.data]);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = all.filter((one) => words.every((word) => `${one.text} ${one.hint}`.toLowerCase().includes(word))).slice(0, MOST);
+  const found = all
+    .filter((one) => words.every((word) => `${one.text} ${one.hint}`.toLowerCase().includes(word)))
+    .slice(0, MOST);
   const go = (one: Found | null): void => {
     if (!one) return;
     close();
@@ -46,7 +76,13 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
         <Combobox<Found> immediate onChange={go}>
           <div className="finder-field">
             <Icon name="find" />
-            <ComboboxInput aria-label="Find or do" placeholder="Site, environment, or what to do" autoFocus value={text} onChange={(event) => setText(event.target.value)} />
+            <ComboboxInput
+              aria-label="Find or do"
+              placeholder="Site, environment, or what to do"
+              autoFocus
+              value={text}
+              onChange={(event) => setText(event.target.value)}
+            />
           </div>
           <ComboboxOptions static className="finder-list">
             {found.length === 0 && <p className="q">Nothing has “{text}” in its name.</p>}

@@ -1,6 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
-import type { Person } from '@tessarion/contract';
 import { useQuery } from '@tanstack/react-query';
+import type { Person } from '@tessarion/contract';
 import { type JSX, useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -23,7 +23,8 @@ export function Frame(): JSX.Element {
   const me = useQuery<Person>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
   const location = useLocation();
   if (me.isPending) return <Loading what="Signing in" rows={3} />;
-  if (me.isError) return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />;
+  if (me.isError)
+    return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />;
   return <SignedIn me={me.data} />;
 }
 
@@ -32,7 +33,10 @@ function SignedIn({ me }: { readonly me: Person }): JSX.Element {
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
   useLiveData();
-  useKeys({ '?': () => setListing(true), ...Object.fromEntries(ROOMS.map((room) => [`g ${room.key}`, () => void navigate(room.to)])) });
+  useKeys({
+    '?': () => setListing(true),
+    ...Object.fromEntries(ROOMS.map((room) => [`g ${room.key}`, () => void navigate(room.to)])),
+  });
   useEffect(() => {
     const press = (event: KeyboardEvent): void => {
       if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
@@ -59,7 +63,14 @@ function SignedIn({ me }: { readonly me: Person }): JSX.Element {
         </NavLink>
         <nav aria-label="Rooms">
           {ROOMS.map((room) => (
-            <NavLink key={room.to} to={room.to} end={room.to === '/'} className={({ isActive }) => (isActive || (room.to === '/' && pathname.startsWith('/sites')) ? 'on course' : '')}>
+            <NavLink
+              key={room.to}
+              to={room.to}
+              end={room.to === '/'}
+              className={({ isActive }) =>
+                isActive || (room.to === '/' && pathname.startsWith('/sites')) ? 'on course' : ''
+              }
+            >
               {room.name}
             </NavLink>
           ))}

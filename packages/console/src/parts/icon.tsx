@@ -27,7 +27,13 @@ export function Icon({ name, size = 14 }: { readonly name: IconName; readonly si
 }
 
 /** Glyphs of the four outcomes of a forecast. */
-export function OutcomeGlyph({ outcome, size = 18 }: { readonly outcome: 'needs' | 'written' | 'kept' | 'never'; readonly size?: number }): JSX.Element {
+export function OutcomeGlyph({
+  outcome,
+  size = 18,
+}: {
+  readonly outcome: 'needs' | 'written' | 'kept' | 'never';
+  readonly size?: number;
+}): JSX.Element {
   return (
     <svg className="og" width={size} height={size} viewBox="0 0 16 16" aria-hidden="true">
       {outcome === 'needs' && (
@@ -51,7 +57,13 @@ export function OutcomeGlyph({ outcome, size = 18 }: { readonly outcome: 'needs'
       )}
       {outcome === 'never' && (
         <>
-          <path d="M2.2,2.2H13.8V13.8H2.2Z" fill="none" stroke="var(--ink3)" strokeWidth={1.2} strokeDasharray="2.3 1.57" />
+          <path
+            d="M2.2,2.2H13.8V13.8H2.2Z"
+            fill="none"
+            stroke="var(--ink3)"
+            strokeWidth={1.2}
+            strokeDasharray="2.3 1.57"
+          />
           <path d="M5,8H11" stroke="var(--ink3)" strokeWidth={1.4} />
         </>
       )}

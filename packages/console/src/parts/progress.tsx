@@ -5,29 +5,61 @@ import { Tile } from './tile.js';
 import { duration, size, useNow } from './words.js';
 
 /** Kind of an environment, guessed from its name only where nothing better is known: `live` is always called live. */
-export const kindOf = (path: string, kinds: ReadonlyMap<string, EnvironmentKind>): EnvironmentKind => kinds.get(path) ?? (path.endsWith('/live') ? 'live' : 'staging');
+export const kindOf = (path: string, kinds: ReadonlyMap<string, EnvironmentKind>): EnvironmentKind =>
+  kinds.get(path) ?? (path.endsWith('/live') ? 'live' : 'staging');
 
 /** How far a transfer is: share where the total is known, rate and time left. */
-export function measureProgress(transfer: Transfer, now: number): { share: number | undefined; rate: number; left: number | undefined } {
+export function measureProgress(
+  transfer: Transfer,
+  now: number,
+): { share: number | undefined; rate: number; left: number | undefined } {
   const { progress, startedAt } = transfer;
   const seconds = startedAt ? Math.max(0.5, (now - Date.parse(startedAt)) / 1000) : 0.5;
   const rate = (progress?.bytes ?? 0) / seconds;
   const share = progress?.totalBytes ? Math.min(0.99, progress.bytes / progress.totalBytes) : undefined;
-  return { share, rate, left: share !== undefined && rate > 0 && progress?.totalBytes ? Math.max(0, (progress.totalBytes - progress.bytes) / rate) : undefined };
+  return {
+    share,
+    rate,
+    left:
+      share !== undefined && rate > 0 && progress?.totalBytes
+        ? Math.max(0, (progress.totalBytes - progress.bytes) / rate)
+        : undefined,
+  };
 }
 
 /** Two rows of small tiles that fill as the work goes on. */
-export function LaidBar({ kind, share, label }: { readonly kind: EnvironmentKind; readonly share: number | undefined; readonly label: string }): JSX.Element {
+export function LaidBar({
+  kind,
+  share,
+  label,
+}: {
+  readonly kind: EnvironmentKind;
+  readonly share: number | undefined;
+  readonly label: string;
+}): JSX.Element {
   const known = share === undefined ? {} : { 'aria-valuenow': Math.round(share * 100) };
   return (
-    <span className={`laid ${kind}`} role="progressbar" aria-label={label} aria-valuemin={0} aria-valuemax={100} {...known}>
+    <span
+      className={`laid ${kind}`}
+      role="progressbar"
+      aria-label={label}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      {...known}
+    >
       <i className={share === undefined ? 'pulse' : ''} style={{ width: `${Math.round((share ?? 0.3) * 39) * 6}px` }} />
     </span>
   );
 }
 
 /** One running transfer in a narrow column. */
-export function RunningJob({ transfer, kinds }: { readonly transfer: Transfer; readonly kinds: ReadonlyMap<string, EnvironmentKind> }): JSX.Element {
+export function RunningJob({
+  transfer,
+  kinds,
+}: {
+  readonly transfer: Transfer;
+  readonly kinds: ReadonlyMap<string, EnvironmentKind>;
+}): JSX.Element {
   const now = useNow(1000);
   const { share, rate, left } = measureProgress(transfer, now);
   const onto = kindOf(transfer.onto, kinds);
@@ -47,7 +79,13 @@ export function RunningJob({ transfer, kinds }: { readonly transfer: Transfer; r
       </div>
       <LaidBar kind={onto} share={share} label={`${transfer.kind} onto ${transfer.onto}`} />
       <div className="fig">
-        <b>{share === undefined ? (transfer.state === 'waiting' ? 'In line' : 'Working') : `${Math.round(share * 100)} %`}</b>
+        <b>
+          {share === undefined
+            ? transfer.state === 'waiting'
+              ? 'In line'
+              : 'Working'
+            : `${Math.round(share * 100)} %`}
+        </b>
         {rate > 0 && <span>{size(rate)}/s</span>}
         {left !== undefined && <span>about {duration(Math.max(1, left))} left</span>}
       </div>

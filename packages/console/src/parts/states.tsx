@@ -2,11 +2,25 @@ import { ServiceProblem } from '@tessarion/client';
 import { type JSX, type ReactNode, useEffect, useState } from 'react';
 
 /** What is missing, why it helps, and one act. */
-export function Empty({ title, children, act }: { readonly title: string; readonly children: ReactNode; readonly act?: ReactNode }): JSX.Element {
+export function Empty({
+  title,
+  children,
+  act,
+}: {
+  readonly title: string;
+  readonly children: ReactNode;
+  readonly act?: ReactNode;
+}): JSX.Element {
   return (
     <div className="empty">
       <svg width="32" height="32" viewBox="0 0 16 16" aria-hidden="true">
-        <path d="M1.5,1.5H14.5V14.5H1.5Z" fill="none" stroke="var(--ink3)" strokeWidth={0.8} strokeDasharray="2.2 1.8" />
+        <path
+          d="M1.5,1.5H14.5V14.5H1.5Z"
+          fill="none"
+          stroke="var(--ink3)"
+          strokeWidth={0.8}
+          strokeDasharray="2.2 1.8"
+        />
       </svg>
       <b>{title}</b>
       <p className="q">{children}</p>
@@ -46,7 +60,10 @@ export function Loading({ rows = 8, what }: { readonly rows?: number; readonly w
   return (
     <div className="loading" aria-busy="true">
       <p className="qq">{isShown ? what : '\u00a0'}</p>
-      {isShown && Array.from({ length: rows }, (_one, i) => <i key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />)}
+      {isShown &&
+        Array.from({ length: rows }, (_one, i) => (
+          <i key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />
+        ))}
     </div>
   );
 }

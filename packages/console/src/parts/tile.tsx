@@ -1,13 +1,55 @@
 import type { EnvironmentKind, EnvironmentState } from '@tessarion/contract';
 import type { JSX } from 'react';
 
-const SHAPE = { live: 'M1.5,1.5H14.5V14.5H1.5Z', staging: 'M1.5,1.5H9.5L14.5,6.5V14.5H1.5Z', dev: 'M8,.7L15.3,8L8,15.3L.7,8Z' } as const;
-const SLID = { live: 'M1.5,5H11V14.5H1.5Z', staging: 'M1.5,5H7.5L11,8.5V14.5H1.5Z', dev: 'M8,4.7L13.3,10L8,15.3L2.7,10Z' } as const;
-const LETTER = { live: 'M6.2,4.9V11.1H10.2', staging: 'M10.2,6.1L9,4.9H7L5.8,6.1V6.8L7,8H9L10.2,9.2V9.9L9,11.1H7L5.8,9.9', dev: 'M6.3,5.1H8.6L10.1,6.6V9.4L8.6,10.9H6.3Z' } as const;
-const FRAME = { live: 'M2.6,2.6H13.4V13.4H2.6Z', staging: 'M2.6,2.6H9L13.4,7V13.4H2.6Z', dev: 'M8,2.3L13.7,8L8,13.7L2.3,8Z' } as const;
-const CORNERS = { live: [[0.8, 0.8], [15.2, 0.8], [15.2, 15.2], [0.8, 15.2]], staging: [[0.8, 0.8], [12, 4], [15.2, 15.2], [0.8, 15.2]], dev: [[4, 4], [12, 4], [12, 12], [4, 12]] } as const;
+const SHAPE = {
+  live: 'M1.5,1.5H14.5V14.5H1.5Z',
+  staging: 'M1.5,1.5H9.5L14.5,6.5V14.5H1.5Z',
+  dev: 'M8,.7L15.3,8L8,15.3L.7,8Z',
+} as const;
+const SLID = {
+  live: 'M1.5,5H11V14.5H1.5Z',
+  staging: 'M1.5,5H7.5L11,8.5V14.5H1.5Z',
+  dev: 'M8,4.7L13.3,10L8,15.3L2.7,10Z',
+} as const;
+const LETTER = {
+  live: 'M6.2,4.9V11.1H10.2',
+  staging: 'M10.2,6.1L9,4.9H7L5.8,6.1V6.8L7,8H9L10.2,9.2V9.9L9,11.1H7L5.8,9.9',
+  dev: 'M6.3,5.1H8.6L10.1,6.6V9.4L8.6,10.9H6.3Z',
+} as const;
+const FRAME = {
+  live: 'M2.6,2.6H13.4V13.4H2.6Z',
+  staging: 'M2.6,2.6H9L13.4,7V13.4H2.6Z',
+  dev: 'M8,2.3L13.7,8L8,13.7L2.3,8Z',
+} as const;
+const CORNERS = {
+  live: [
+    [0.8, 0.8],
+    [15.2, 0.8],
+    [15.2, 15.2],
+    [0.8, 15.2],
+  ],
+  staging: [
+    [0.8, 0.8],
+    [12, 4],
+    [15.2, 15.2],
+    [0.8, 15.2],
+  ],
+  dev: [
+    [4, 4],
+    [12, 4],
+    [12, 12],
+    [4, 12],
+  ],
+} as const;
 
-const WORDS: Record<EnvironmentState, string> = { 'in-step': 'in step', drifted: 'drifted', working: 'working', failed: 'failed', frozen: 'frozen', 'not-reached': 'not reached' };
+const WORDS: Record<EnvironmentState, string> = {
+  'in-step': 'in step',
+  drifted: 'drifted',
+  working: 'working',
+  failed: 'failed',
+  frozen: 'frozen',
+  'not-reached': 'not reached',
+};
 export const stateWord = (state: EnvironmentState): string => WORDS[state];
 
 export interface TileProps {
@@ -19,13 +61,23 @@ export interface TileProps {
   readonly progress?: number;
   /** Colours by kind; `any` draws in ink, for legends. */
   readonly tone?: 'kind' | 'any';
+  /** Tiles from 18 pixels up carry their letter, unless they lie in the mosaic. */
+  readonly letter?: boolean;
   /** True where words beside the tile say the same. */
   readonly decorative?: boolean;
 }
 
 /** The mark of one environment: kind by shape, letter and colour; state by how it is filled. */
-export function Tile({ kind, state, size, progress = 0.5, tone = 'kind', decorative = false }: TileProps): JSX.Element {
-  const hasLetter = size >= 18 && tone === 'kind';
+export function Tile({
+  kind,
+  state,
+  size,
+  progress = 0.5,
+  tone = 'kind',
+  letter = true,
+  decorative = false,
+}: TileProps): JSX.Element {
+  const hasLetter = letter && size >= 18 && tone === 'kind';
   const name = decorative ? { 'aria-hidden': true } : { role: 'img', 'aria-label': `${kind}, ${WORDS[state]}` };
   return (
     <svg className={`tile ${tone === 'any' ? 'any' : kind}`} width={size} height={size} viewBox="0 0 16 16" {...name}>
@@ -34,9 +86,22 @@ export function Tile({ kind, state, size, progress = 0.5, tone = 'kind', decorat
   );
 }
 
-function Body({ kind, state, hasLetter, progress }: { kind: EnvironmentKind; state: EnvironmentState; hasLetter: boolean; progress: number }): JSX.Element {
+function Body({
+  kind,
+  state,
+  hasLetter,
+  progress,
+}: {
+  kind: EnvironmentKind;
+  state: EnvironmentState;
+  hasLetter: boolean;
+  progress: number;
+}): JSX.Element {
   const outline = { stroke: 'var(--ke)', strokeWidth: 1, strokeLinejoin: 'round' } as const;
-  const letter = (stroke: string, move?: string) => hasLetter && <path d={LETTER[kind]} transform={move} fill="none" stroke={stroke} strokeWidth={1.5} strokeLinecap="square" />;
+  const letter = (stroke: string, move?: string) =>
+    hasLetter && (
+      <path d={LETTER[kind]} transform={move} fill="none" stroke={stroke} strokeWidth={1.5} strokeLinecap="square" />
+    );
   switch (state) {
     case 'not-reached':
       return (
@@ -51,7 +116,14 @@ function Body({ kind, state, hasLetter, progress }: { kind: EnvironmentKind; sta
           <path d={SHAPE[kind]} fill="var(--danger)" stroke="var(--danger)" strokeLinejoin="round" />
           {CORNERS[kind].map(([x, y]) => {
             const reach = hasLetter ? (kind === 'dev' ? 3 : 3.8) / Math.hypot(8 - x, 8 - y) : 1;
-            return <path key={`${x} ${y}`} d={`M${x},${y}L${x + (8 - x) * reach},${y + (8 - y) * reach}`} stroke="var(--under, var(--slab))" strokeWidth={1.5} />;
+            return (
+              <path
+                key={`${x} ${y}`}
+                d={`M${x},${y}L${x + (8 - x) * reach},${y + (8 - y) * reach}`}
+                stroke="var(--under, var(--slab))"
+                strokeWidth={1.5}
+              />
+            );
           })}
           {letter('var(--on-danger)')}
         </>
@@ -62,7 +134,15 @@ function Body({ kind, state, hasLetter, progress }: { kind: EnvironmentKind; sta
       return (
         <>
           <path d={SHAPE[kind]} fill="var(--kt)" {...outline} />
-          <svg className="pulse" x="0" y={top} width="16" height={16 - top} viewBox={`0 ${top} 16 ${16 - top}`} aria-hidden="true">
+          <svg
+            className="pulse"
+            x="0"
+            y={top}
+            width="16"
+            height={16 - top}
+            viewBox={`0 ${top} 16 ${16 - top}`}
+            aria-hidden="true"
+          >
             <path d={SHAPE[kind]} fill="var(--k)" {...outline} />
           </svg>
           {letter(progress >= 0.5 ? 'var(--ko)' : 'var(--ke)')}
@@ -74,7 +154,11 @@ function Body({ kind, state, hasLetter, progress }: { kind: EnvironmentKind; sta
         <>
           <path d={SHAPE[kind]} fill="var(--kt)" />
           <path d={FRAME[kind]} fill="none" stroke="var(--ke)" strokeWidth={hasLetter ? 1 : 2.4} />
-          {hasLetter ? <path d={SHAPE[kind]} fill="none" stroke="var(--ke)" strokeWidth={1.2} /> : <path d="M6,6H10V10H6Z" fill="var(--ke)" transform={kind === 'dev' ? 'rotate(45 8 8)' : undefined} />}
+          {hasLetter ? (
+            <path d={SHAPE[kind]} fill="none" stroke="var(--ke)" strokeWidth={1.2} />
+          ) : (
+            <path d="M6,6H10V10H6Z" fill="var(--ke)" transform={kind === 'dev' ? 'rotate(45 8 8)' : undefined} />
+          )}
           {letter('var(--ke)', 'translate(1.6 1.6) scale(.8)')}
         </>
       );
@@ -103,7 +187,16 @@ export function Mark({ size = 22 }: { readonly size?: number }): JSX.Element {
       <rect x="12" width="10" height="10" fill="var(--live)" />
       <path d="M0,0H7L10,3V10H0Z" fill="var(--staging)" />
       <path d="M5,11.2L10.5,16.7L5,22.2L-.5,16.7Z" fill="var(--dev)" />
-      <rect x="12.75" y="12.75" width="8.5" height="8.5" fill="none" stroke="var(--rim)" strokeWidth={1.5} strokeDasharray="2.4 1.85" />
+      <rect
+        x="12.75"
+        y="12.75"
+        width="8.5"
+        height="8.5"
+        fill="none"
+        stroke="var(--rim)"
+        strokeWidth={1.5}
+        strokeDasharray="2.4 1.85"
+      />
     </svg>
   );
 }

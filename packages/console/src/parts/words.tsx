@@ -28,9 +28,23 @@ export function age(time: string, now: number): string {
 }
 
 /** The exact moment with its zone, in the viewer's zone. */
-export const exact = (time: string): string => new Intl.DateTimeFormat('en-GB', { dateStyle: 'medium', timeStyle: 'medium', timeZone: Intl.DateTimeFormat().resolvedOptions().timeZone }).format(new Date(time)) + ` ${Intl.DateTimeFormat().resolvedOptions().timeZone}`;
+export const exact = (time: string): string =>
+  `${new Intl.DateTimeFormat('en-GB', {
+    dateStyle: 'medium',
+    timeStyle: 'medium',
+    timeZone: Intl.DateTimeFormat().resolvedOptions().timeZone,
+  }).format(new Date(time))} ${Intl.DateTimeFormat().resolvedOptions().timeZone}`;
 
-export const clock = (time: string): string => new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZoneName: 'short' }).format(new Date(time)).replace(',', '');
+export const clock = (time: string): string =>
+  new Intl.DateTimeFormat('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    timeZoneName: 'short',
+  })
+    .format(new Date(time))
+    .replace(',', '');
 
 /** The current time, renewed every few seconds, so that ages stay true. */
 export function useNow(everyMs = 15_000): number {
@@ -61,8 +75,18 @@ export function SentenceText({ pieces }: { readonly pieces: readonly SentencePie
       {pieces.map((piece, i) => {
         const key = `${i} ${piece.text}`;
         if (piece.tone === 'strong') return <b key={key}>{piece.text}</b>;
-        if (piece.tone === 'path') return <span key={key} className="mono">{piece.text}</span>;
-        if (piece.tone === 'needs-you') return <b key={key} className="acc">{piece.text}</b>;
+        if (piece.tone === 'path')
+          return (
+            <span key={key} className="mono">
+              {piece.text}
+            </span>
+          );
+        if (piece.tone === 'needs-you')
+          return (
+            <b key={key} className="acc">
+              {piece.text}
+            </b>
+          );
         return <span key={key}>{piece.text}</span>;
       })}
     </>

@@ -1,5 +1,5 @@
-import type { Environment, EnvironmentKind, EnvironmentState, Site } from '@tessarion/contract';
 import { useVirtualizer } from '@tanstack/react-virtual';
+import type { Environment, EnvironmentKind, EnvironmentState, Site } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -7,7 +7,7 @@ import { Icon } from '../parts/icon.js';
 import { RunningJob } from '../parts/progress.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { stateWord, Tile } from '../parts/tile.js';
-import { age, Ago, number, useNow } from '../parts/words.js';
+import { Ago, age, number, useNow } from '../parts/words.js';
 import { useSites } from '../session.js';
 
 const STATES: readonly EnvironmentState[] = ['in-step', 'drifted', 'working', 'failed', 'frozen', 'not-reached'];
@@ -15,7 +15,8 @@ const WORST: readonly EnvironmentState[] = ['not-reached', 'failed', 'working', 
 const STALE_DAYS = 14;
 
 const copiesOf = (site: Site): Environment[] => site.environments.filter((one) => one.kind !== 'live');
-const ofKind = (site: Site, kind: EnvironmentKind): Environment[] => site.environments.filter((one) => one.kind === kind);
+const ofKind = (site: Site, kind: EnvironmentKind): Environment[] =>
+  site.environments.filter((one) => one.kind === kind);
 const rank = (one: Environment): number => WORST.indexOf(one.state);
 
 type Group = 'Needs a hand' | 'On the move' | 'Drifted' | 'In step';
@@ -31,8 +32,18 @@ function groupOf(site: Site): Group {
 /** Every site with its tiles; what each needs, and what is on the move. */
 export function FleetRoom(): JSX.Element {
   const sites = useSites();
-  if (sites.isPending) return <main className="room slab"><Loading what="Reading the fleet" rows={14} /></main>;
-  if (sites.isError) return <main className="room slab"><Failure error={sites.error} /></main>;
+  if (sites.isPending)
+    return (
+      <main className="room slab">
+        <Loading what="Reading the fleet" rows={14} />
+      </main>
+    );
+  if (sites.isError)
+    return (
+      <main className="room slab">
+        <Failure error={sites.error} />
+      </main>
+    );
   if (sites.data.length === 0) {
     return (
       <main className="room slab">
@@ -51,7 +62,8 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
   const text = query.get('find') ?? '';
   const state = query.get('state') as EnvironmentState | null;
   const view = query.get('view');
-  const isStale = (one: Environment): boolean => one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
+  const isStale = (one: Environment): boolean =>
+    one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
   const set = (name: string, value: string | null): void => {
     const next = new URLSearchParams(query);
     if (value === null || value === '') next.delete(name);
@@ -59,12 +71,20 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
     setQuery(next, { replace: true });
   };
   const fits = (site: Site): boolean =>
-    `${site.name} ${site.client} ${site.environments[0]?.server ?? ''}`.toLowerCase().includes(text.toLowerCase()) && (state === null || site.environments.some((one) => one.state === state)) && (view !== 'stale' || site.environments.some(isStale));
+    `${site.name} ${site.client} ${site.environments[0]?.server ?? ''}`.toLowerCase().includes(text.toLowerCase()) &&
+    (state === null || site.environments.some((one) => one.state === state)) &&
+    (view !== 'stale' || site.environments.some(isStale));
   const shown = sites.filter(fits);
   const environments = sites.flatMap((site) => site.environments);
-  const kinds = useMemo(() => new Map(sites.flatMap((site) => site.environments.map((one) => [one.path, one.kind] as const))), [sites]);
+  const kinds = useMemo(
+    () => new Map(sites.flatMap((site) => site.environments.map((one) => [one.path, one.kind] as const))),
+    [sites],
+  );
   const running = environments.flatMap((one) => (one.running ? [one.running] : []));
-  const lastMoves = environments.flatMap((one) => (one.last ? [one.last] : [])).sort((a, b) => (a.createdAt < b.createdAt ? 1 : -1)).slice(0, 5);
+  const lastMoves = environments
+    .flatMap((one) => (one.last ? [one.last] : []))
+    .sort((a, b) => (a.createdAt < b.createdAt ? 1 : -1))
+    .slice(0, 5);
   const stale = environments.filter(isStale).length;
 
   return (
@@ -83,7 +103,13 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
         {STATES.map((one) => {
           const count = environments.filter((environment) => environment.state === one).length;
           return (
-            <button key={one} type="button" className={`t ${state === one ? 'on' : ''}`} aria-pressed={state === one} onClick={() => set('state', state === one ? null : one)}>
+            <button
+              key={one}
+              type="button"
+              className={`t ${state === one ? 'on' : ''}`}
+              aria-pressed={state === one}
+              onClick={() => set('state', state === one ? null : one)}
+            >
               <Tile kind="live" state={one} size={18} tone="any" decorative />
               <span className="num">{number(count)}</span>
               <span className="q">{stateWord(one)}</span>
@@ -121,23 +147,52 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
 }
 
 /** The mosaic: each site is two copy cells left of live, always at its place; filtering dims the rest. */
-function Frieze({ sites, shown, at }: { readonly sites: Site[]; readonly shown: ReadonlySet<string>; readonly at: string | null }): JSX.Element {
+function Frieze({
+  sites,
+  shown,
+  at,
+}: {
+  readonly sites: Site[];
+  readonly shown: ReadonlySet<string>;
+  readonly at: string | null;
+}): JSX.Element {
   const unit = sites.length <= 30 ? 14 : sites.length <= 120 ? 9 : 5;
   if (sites.length > 120) return <FriezeCanvas sites={sites} shown={shown} />;
   return (
-    <nav className="frieze slab" aria-label="The fleet" style={{ justifyContent: sites.length < 12 ? 'flex-start' : 'space-between', gap: `8px ${unit === 14 ? 8 : 6}px` }}>
+    <nav
+      className="frieze slab"
+      aria-label="The fleet"
+      style={{
+        justifyContent: sites.length < 12 ? 'flex-start' : 'space-between',
+        gap: `8px ${unit === 14 ? 8 : 6}px`,
+      }}
+    >
       {sites.map((site) => {
-        const copies = copiesOf(site).sort((a, b) => rank(a) - rank(b)).slice(0, 2).sort((a, b) => (a.kind === b.kind ? 0 : a.kind === 'staging' ? -1 : 1));
+        const copies = copiesOf(site)
+          .sort((a, b) => rank(a) - rank(b))
+          .slice(0, 2)
+          .sort((a, b) => (a.kind === b.kind ? 0 : a.kind === 'staging' ? -1 : 1));
         const live = site.environments.find((one) => one.kind === 'live');
         return (
-          <Link key={site.name} className={`blk ${at === site.name ? 'at' : ''}`} style={{ opacity: shown.has(site.name) ? 1 : 0.25, width: unit === 14 ? 44 : undefined }} to={`/sites/${site.name}`} title={`${site.name} · ${site.client}`} aria-label={`${site.name}: ${site.environments.map((one) => `${one.name} ${stateWord(one.state)}`).join(', ')}`}>
+          <Link
+            key={site.name}
+            className={`blk ${at === site.name ? 'at' : ''}`}
+            style={{ opacity: shown.has(site.name) ? 1 : 0.25, width: unit === 14 ? 44 : undefined }}
+            to={`/sites/${site.name}`}
+            title={`${site.name} · ${site.client}`}
+            aria-label={`${site.name}: ${site.environments.map((one) => `${one.name} ${stateWord(one.state)}`).join(', ')}`}
+          >
             <span className="cp">
               {[0, 1].map((i) => {
                 const copy = copies[i];
-                return copy ? <Tile key={copy.path} kind={copy.kind} state={copy.state} size={unit} decorative /> : <i key={`vacant ${String(i)}`} className="mt" style={{ width: unit, height: unit }} />;
+                return copy ? (
+                  <Tile key={copy.path} kind={copy.kind} state={copy.state} size={unit} decorative />
+                ) : (
+                  <i key={`vacant ${String(i)}`} className="mt" style={{ width: unit, height: unit }} />
+                );
               })}
             </span>
-            {live && <Tile kind="live" state={live.state} size={2 * unit + 1} decorative />}
+            {live && <Tile kind="live" state={live.state} size={2 * unit + 1} letter={false} decorative />}
             {unit === 14 && <span className="nm">{site.name}</span>}
           </Link>
         );
@@ -178,7 +233,11 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
         const [x, y] = [(i % columns) * block.width, Math.floor(i / columns) * block.height];
         const copies = copiesOf(site).sort((a, b) => rank(a) - rank(b));
         const base = shown.has(site.name) ? 1 : 0.25;
-        for (const [one, dx, dy, side] of [[copies[0], 0, 0, unit], [copies[1], 0, unit + 1, unit], [site.environments.find((e) => e.kind === 'live'), unit + 1, 0, 2 * unit + 1]] as const) {
+        for (const [one, dx, dy, side] of [
+          [copies[0], 0, 0, unit],
+          [copies[1], 0, unit + 1, unit],
+          [site.environments.find((e) => e.kind === 'live'), unit + 1, 0, 2 * unit + 1],
+        ] as const) {
           pen.globalAlpha = base;
           paint(one, x + dx, y + dy, side);
         }
@@ -197,7 +256,11 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
         onClick={(event) => {
           const columns = Math.max(1, Math.floor((event.currentTarget.clientWidth + gap) / block.width));
           const box = event.currentTarget.getBoundingClientRect();
-          const site = sites[Math.floor((event.clientY - box.top) / block.height) * columns + Math.floor((event.clientX - box.left) / block.width)];
+          const site =
+            sites[
+              Math.floor((event.clientY - box.top) / block.height) * columns +
+                Math.floor((event.clientX - box.left) / block.width)
+            ];
           if (site) void navigate(`/sites/${site.name}`);
         }}
       />
@@ -205,20 +268,46 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
   );
 }
 
-type Line = { readonly type: 'head'; readonly group: Group; readonly count: number } | { readonly type: 'site'; readonly site: Site };
+type Line =
+  | { readonly type: 'head'; readonly group: Group; readonly count: number }
+  | { readonly type: 'site'; readonly site: Site };
 
-function Rows({ sites, text, set, view, stale, at }: { readonly sites: Site[]; readonly text: string; readonly set: (name: string, value: string | null) => void; readonly view: string | null; readonly stale: number; readonly at: string | null }): JSX.Element {
+function Rows({
+  sites,
+  text,
+  set,
+  view,
+  stale,
+  at,
+}: {
+  readonly sites: Site[];
+  readonly text: string;
+  readonly set: (name: string, value: string | null) => void;
+  readonly view: string | null;
+  readonly stale: number;
+  readonly at: string | null;
+}): JSX.Element {
   const navigate = useNavigate();
   const scroll = useRef<HTMLDivElement>(null);
   const field = useRef<HTMLInputElement>(null);
   const lines = useMemo((): Line[] => {
     return GROUPS.flatMap((group) => {
       const members = sites.filter((site) => groupOf(site) === group);
-      return members.length === 0 ? [] : [{ type: 'head' as const, group, count: members.length }, ...members.map((site) => ({ type: 'site' as const, site }))];
+      return members.length === 0
+        ? []
+        : [
+            { type: 'head' as const, group, count: members.length },
+            ...members.map((site) => ({ type: 'site' as const, site })),
+          ];
     });
   }, [sites]);
   const isNarrow = window.matchMedia('(max-width: 720px)').matches;
-  const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => scroll.current, estimateSize: (i) => (lines[i]?.type === 'head' ? 28 : isNarrow ? 64 : 32), overscan: 12 });
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: (i) => (lines[i]?.type === 'head' ? 28 : isNarrow ? 64 : 32),
+    overscan: 12,
+  });
   const ordered = lines.flatMap((line) => (line.type === 'site' ? [line.site.name] : []));
   const move = (step: number): void => {
     const index = Math.min(ordered.length - 1, Math.max(0, ordered.indexOf(at ?? '') + step));
@@ -243,7 +332,14 @@ function Rows({ sites, text, set, view, stale, at }: { readonly sites: Site[]; r
       <div className="tools">
         <label className="fl">
           <Icon name="find" />
-          <input ref={field} value={text} onChange={(event) => set('find', event.target.value)} onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()} placeholder="Filter by site, client, server" aria-label="Filter by site, client, server" />
+          <input
+            ref={field}
+            value={text}
+            onChange={(event) => set('find', event.target.value)}
+            onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
+            placeholder="Filter by site, client, server"
+            aria-label="Filter by site, client, server"
+          />
           <kbd>/</kbd>
         </label>
         <span className="views">
@@ -276,7 +372,20 @@ function Rows({ sites, text, set, view, stale, at }: { readonly sites: Site[]; r
       </div>
       <div className="scroll" ref={scroll}>
         {lines.length === 0 && (
-          <Empty title="No site fits" act={<button type="button" className="btn" onClick={() => { set('find', null); }}>Show all sites</button>}>
+          <Empty
+            title="No site fits"
+            act={
+              <button
+                type="button"
+                className="btn"
+                onClick={() => {
+                  set('find', null);
+                }}
+              >
+                Show all sites
+              </button>
+            }
+          >
             Nothing in the fleet has “{text}” in its name or client, in this view.
           </Empty>
         )}
@@ -284,7 +393,12 @@ function Rows({ sites, text, set, view, stale, at }: { readonly sites: Site[]; r
           {virtual.getVirtualItems().map((row) => {
             const line = lines[row.index] as Line;
             return (
-              <div key={line.type === 'head' ? line.group : line.site.name} ref={virtual.measureElement} data-index={row.index} style={{ position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${row.start}px)` }}>
+              <div
+                key={line.type === 'head' ? line.group : line.site.name}
+                ref={virtual.measureElement}
+                data-index={row.index}
+                style={{ position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${row.start}px)` }}
+              >
                 {line.type === 'head' ? (
                   <div className="g">
                     <b>{line.group}</b> <span className="qq">{line.count}</span>
@@ -305,9 +419,12 @@ function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isCurrent:
   const [dev] = ofKind(site, 'dev');
   const [staging, ...more] = ofKind(site, 'staging');
   const [live] = ofKind(site, 'live');
-  const reason = [...site.environments].sort((a, b) => rank(a) - rank(b)).find((one) => one.reason !== '')?.reason ?? '';
+  const reason =
+    [...site.environments].sort((a, b) => rank(a) - rank(b)).find((one) => one.reason !== '')?.reason ?? '';
   const running = site.environments.find((one) => one.running)?.running;
-  const last = site.environments.flatMap((one) => (one.last ? [one.last] : [])).sort((a, b) => ((a.endedAt ?? '') < (b.endedAt ?? '') ? 1 : -1))[0];
+  const last = site.environments
+    .flatMap((one) => (one.last ? [one.last] : []))
+    .sort((a, b) => ((a.endedAt ?? '') < (b.endedAt ?? '') ? 1 : -1))[0];
   const isHot = groupOf(site) === 'Needs a hand' || running !== undefined;
   return (
     <div className={`r ${isCurrent ? 'cur' : ''}`}>
@@ -337,7 +454,16 @@ function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isCurrent:
   );
 }
 
-const VERBS: Record<string, string> = { clone: 'Making', push: 'Pushing onto', reset: 'Resetting', restore: 'Restoring', undo: 'Undoing on', snapshot: 'Taking a snapshot of', remove: 'Removing', adopt: 'Bringing in' };
+const VERBS: Record<string, string> = {
+  clone: 'Making',
+  push: 'Pushing onto',
+  reset: 'Resetting',
+  restore: 'Restoring',
+  undo: 'Undoing on',
+  snapshot: 'Taking a snapshot of',
+  remove: 'Removing',
+  adopt: 'Bringing in',
+};
 const verbOf = (kind: string): string => VERBS[kind] ?? kind;
 
 function Cell({ one, more }: { readonly one: Environment | undefined; readonly more: number }): JSX.Element {

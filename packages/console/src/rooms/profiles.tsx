@@ -10,14 +10,29 @@ export function ProfilesRoom(): JSX.Element {
   const { name } = useParams();
   const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => client.call('profileList') });
   const chosen = name ?? profiles.data?.[0]?.name;
-  const shown = useQuery({ queryKey: ['profile', chosen], enabled: chosen !== undefined, queryFn: () => client.call('profileShow', { params: { name: chosen as string }, query: {} }) });
-  if (profiles.isPending) return <main className="room slab"><Loading what="Reading the profiles" /></main>;
-  if (profiles.isError) return <main className="room slab"><Failure error={profiles.error} /></main>;
+  const shown = useQuery({
+    queryKey: ['profile', chosen],
+    enabled: chosen !== undefined,
+    queryFn: () => client.call('profileShow', { params: { name: chosen as string }, query: {} }),
+  });
+  if (profiles.isPending)
+    return (
+      <main className="room slab">
+        <Loading what="Reading the profiles" />
+      </main>
+    );
+  if (profiles.isError)
+    return (
+      <main className="room slab">
+        <Failure error={profiles.error} />
+      </main>
+    );
   if (profiles.data.length === 0) {
     return (
       <main className="room slab">
         <Empty title="No profiles yet" act={<code className="mono">tessarion profile save FILE</code>}>
-          A profile says what a kind of site is made of: what is yours, what visitors made, what is personal. Without one a site can be kept, not copied.
+          A profile says what a kind of site is made of: what is yours, what visitors made, what is personal. Without
+          one a site can be kept, not copied.
         </Empty>
       </main>
     );
@@ -67,7 +82,15 @@ function Line({ text, number }: { readonly text: string; readonly number: number
   return (
     <span className={isNote ? 'ln qq' : 'ln'}>
       <i aria-hidden="true">{number}</i>
-      {isNote ? text : parts.map((part, i) => (CLASSES.test(part) ? <b key={`${String(i)} ${part}`}>{part}</b> : <span key={`${String(i)} ${part}`}>{part}</span>))}
+      {isNote
+        ? text
+        : parts.map((part, i) =>
+            CLASSES.test(part) ? (
+              <b key={`${String(i)} ${part}`}>{part}</b>
+            ) : (
+              <span key={`${String(i)} ${part}`}>{part}</span>
+            ),
+          )}
       {'\n'}
     </span>
   );

@@ -7,17 +7,32 @@ import { client, queries } from '../session.js';
 
 /** A mosaic laid beside the form; drawn from a fixed pattern, so that it never moves. */
 function Mosaic(): JSX.Element {
-  const cells = Array.from({ length: 84 }, (_one, i) => ({ x: (i % 7) * 40, y: Math.floor(i / 7) * 40, pick: (i * 7 + Math.floor(i / 7) * 3 + ((i * i) % 11)) % 13 }));
+  const cells = Array.from({ length: 84 }, (_one, i) => ({
+    x: (i % 7) * 40,
+    y: Math.floor(i / 7) * 40,
+    pick: (i * 7 + Math.floor(i / 7) * 3 + ((i * i) % 11)) % 13,
+  }));
   return (
     <svg className="mosaic" viewBox="0 0 278 478" aria-hidden="true" preserveAspectRatio="xMidYMid slice">
       {cells.map(({ x, y, pick }) => {
         const at = { transform: `translate(${x} ${y}) scale(2.375)` };
         const key = `${x} ${y}`;
-        if (pick < 5) return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--live)" opacity={pick === 2 ? 0.82 : 1} />;
+        if (pick < 5)
+          return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--live)" opacity={pick === 2 ? 0.82 : 1} />;
         if (pick < 8) return <path key={key} {...at} d="M0,0H10L16,6V16H0Z" fill="var(--staging)" />;
         if (pick < 10) return <path key={key} {...at} d="M8,-.5L16.5,8L8,16.5L-.5,8Z" fill="var(--dev)" />;
         if (pick < 12) return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--bed)" />;
-        return <path key={key} {...at} d="M.7,.7H15.3V15.3H.7Z" fill="none" stroke="var(--ink3)" strokeWidth={0.8} strokeDasharray="2.2 1.8" />;
+        return (
+          <path
+            key={key}
+            {...at}
+            d="M.7,.7H15.3V15.3H.7Z"
+            fill="none"
+            stroke="var(--ink3)"
+            strokeWidth={0.8}
+            strokeDasharray="2.2 1.8"
+          />
+        );
       })}
     </svg>
   );
@@ -51,11 +66,24 @@ export function SignInRoom(): JSX.Element {
         {signIn.isError && <Failure error={signIn.error} />}
         <label>
           Mail address
-          <input type="email" autoComplete="username" required autoFocus value={mail} onChange={(event) => setMail(event.target.value)} />
+          <input
+            type="email"
+            autoComplete="username"
+            required
+            autoFocus
+            value={mail}
+            onChange={(event) => setMail(event.target.value)}
+          />
         </label>
         <label>
           Password
-          <input type="password" autoComplete="current-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
+          <input
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
         </label>
         <button type="submit" className="btn main big" disabled={signIn.isPending}>
           Sign in
@@ -96,15 +124,34 @@ export function FirstRoom(): JSX.Element {
         {make.isError && <Failure error={make.error} />}
         <label>
           Name
-          <input autoComplete="name" required autoFocus value={name} onChange={(event) => setName(event.target.value)} />
+          <input
+            autoComplete="name"
+            required
+            autoFocus
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
         </label>
         <label>
           Mail address
-          <input type="email" autoComplete="username" required value={mail} onChange={(event) => setMail(event.target.value)} />
+          <input
+            type="email"
+            autoComplete="username"
+            required
+            value={mail}
+            onChange={(event) => setMail(event.target.value)}
+          />
         </label>
         <label>
           Password, at least 12 characters
-          <input type="password" autoComplete="new-password" required minLength={12} value={password} onChange={(event) => setPassword(event.target.value)} />
+          <input
+            type="password"
+            autoComplete="new-password"
+            required
+            minLength={12}
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
         </label>
         <button type="submit" className="btn main big" disabled={make.isPending}>
           Begin

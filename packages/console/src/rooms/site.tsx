@@ -1,5 +1,5 @@
-import type { Environment, Site, Transfer } from '@tessarion/contract';
 import { useMutation, useQuery } from '@tanstack/react-query';
+import type { Environment, Site, Transfer } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -15,8 +15,18 @@ import { client, useSite } from '../session.js';
 export function SiteRoom(): JSX.Element {
   const { site: name = '' } = useParams();
   const site = useSite(name);
-  if (site.isPending) return <main className="room slab"><Loading what={`Reading ${name}`} /></main>;
-  if (site.isError) return <main className="room slab"><Failure error={site.error} /></main>;
+  if (site.isPending)
+    return (
+      <main className="room slab">
+        <Loading what={`Reading ${name}`} />
+      </main>
+    );
+  if (site.isError)
+    return (
+      <main className="room slab">
+        <Failure error={site.error} />
+      </main>
+    );
   return <SiteShown site={site.data} />;
 }
 
@@ -24,12 +34,19 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const at = site.environments.find((one) => one.name === query.get('at')) ?? site.environments[0];
   const navigate = useNavigate();
-  const order = (['dev', 'staging', 'live'] as const).flatMap((kind) => site.environments.filter((one) => one.kind === kind));
+  const order = (['dev', 'staging', 'live'] as const).flatMap((kind) =>
+    site.environments.filter((one) => one.kind === kind),
+  );
   const move = (step: number): void => {
     const next = order[Math.min(order.length - 1, Math.max(0, order.findIndex((one) => one.path === at?.path) + step))];
     if (next) setQuery({ at: next.name }, { replace: true });
   };
-  useKeys({ j: () => move(1), k: () => move(-1), Escape: () => void navigate('/'), f: () => at && at.kind !== 'live' && void navigate(forecastLink(site, at)) });
+  useKeys({
+    j: () => move(1),
+    k: () => move(-1),
+    Escape: () => void navigate('/'),
+    f: () => at && at.kind !== 'live' && void navigate(forecastLink(site, at)),
+  });
   return (
     <>
       <div className="crumb slab">
@@ -54,7 +71,13 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
       <main className="site">
         <section className="map slab" aria-label="Environments">
           {(['dev', 'staging', 'live'] as const).map((kind) => (
-            <Column key={kind} site={site} kind={kind} at={at?.path} choose={(name) => setQuery({ at: name }, { replace: true })} />
+            <Column
+              key={kind}
+              site={site}
+              kind={kind}
+              at={at?.path}
+              choose={(name) => setQuery({ at: name }, { replace: true })}
+            />
           ))}
         </section>
         {at && <Detail key={at.path} site={site} one={at} />}
@@ -64,9 +87,20 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
   );
 }
 
-const forecastLink = (site: Site, one: Environment): string => `/sites/${site.name}/forecast?from=${one.path}&onto=${one.kind === 'dev' ? (site.environments.find((e) => e.kind === 'staging')?.path ?? `${site.name}/staging`) : `${site.name}/live`}`;
+const forecastLink = (site: Site, one: Environment): string =>
+  `/sites/${site.name}/forecast?from=${one.path}&onto=${one.kind === 'dev' ? (site.environments.find((e) => e.kind === 'staging')?.path ?? `${site.name}/staging`) : `${site.name}/live`}`;
 
-function Column({ site, kind, at, choose }: { readonly site: Site; readonly kind: Environment['kind']; readonly at: string | undefined; readonly choose: (name: string) => void }): JSX.Element {
+function Column({
+  site,
+  kind,
+  at,
+  choose,
+}: {
+  readonly site: Site;
+  readonly kind: Environment['kind'];
+  readonly at: string | undefined;
+  readonly choose: (name: string) => void;
+}): JSX.Element {
   const members = site.environments.filter((one) => one.kind === kind);
   return (
     <div className={`col ${kind}`}>
@@ -74,24 +108,51 @@ function Column({ site, kind, at, choose }: { readonly site: Site; readonly kind
       {members.length === 0 && (
         <Link className="vacant" to={`/sites/${site.name}/new?kind=${kind}`}>
           <svg width="32" height="32" viewBox="0 0 16 16" aria-hidden="true">
-            <path d={kind === 'dev' ? 'M8,.7L15.3,8L8,15.3L.7,8Z' : 'M1.5,1.5H9.5L14.5,6.5V14.5H1.5Z'} fill="none" stroke="var(--ink3)" strokeWidth={0.8} strokeDasharray="2.2 1.8" />
+            <path
+              d={kind === 'dev' ? 'M8,.7L15.3,8L8,15.3L.7,8Z' : 'M1.5,1.5H9.5L14.5,6.5V14.5H1.5Z'}
+              fill="none"
+              stroke="var(--ink3)"
+              strokeWidth={0.8}
+              strokeDasharray="2.2 1.8"
+            />
           </svg>
           Make a {kind} copy
         </Link>
       )}
       {members.map((one) => (
         <div key={one.path} className={`env ${one.path === at ? 'cur' : ''}`}>
-          <button type="button" className="plate-button" aria-pressed={one.path === at} onClick={() => choose(one.name)}>
+          <button
+            type="button"
+            className="plate-button"
+            aria-pressed={one.path === at}
+            onClick={() => choose(one.name)}
+          >
             <Tile kind={one.kind} state={one.state} size={32} progress={0.6} />
             <span className="pl">
               <b>{one.name}</b>
               <span className="q">
-                {one.kind === 'live' ? (one.state === 'in-step' ? 'the public site' : stateWord(one.state)) : one.refreshedAt ? <>{stateWord(one.state)}, <Ago time={one.refreshedAt} suffix=" old" /></> : 'being made'}
+                {one.kind === 'live' ? (
+                  one.state === 'in-step' ? (
+                    'the public site'
+                  ) : (
+                    stateWord(one.state)
+                  )
+                ) : one.refreshedAt ? (
+                  <>
+                    {stateWord(one.state)}, <Ago time={one.refreshedAt} suffix=" old" />
+                  </>
+                ) : (
+                  'being made'
+                )}
               </span>
             </span>
           </button>
           {kind !== 'live' && (
-            <Link className={`lane-link ${one.drift && one.drift.up > 0 ? 'waits' : ''}`} to={forecastLink(site, one)} title={`Forecast from ${one.path}`}>
+            <Link
+              className={`lane-link ${one.drift && one.drift.up > 0 ? 'waits' : ''}`}
+              to={forecastLink(site, one)}
+              title={`Forecast from ${one.path}`}
+            >
               {one.drift && one.drift.up > 0 ? <b>{one.drift.up}</b> : <span className="qq">–</span>}
               <Icon name="right" size={16} />
             </Link>
@@ -109,15 +170,30 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
   const [isRemoving, setRemoving] = useState(false);
   const [isResetting, setResetting] = useState(false);
   const [login, setLogin] = useState<{ user: string; password: string } | null>(null);
-  const snapshot = useMutation({ mutationFn: () => client.call('snapshotTake', { body: { environment: one.path } }), ...follow });
-  const remove = useMutation({ mutationFn: (confirm: string) => client.call('environmentRemove', { params, query: { confirm } }), ...follow });
-  const reset = useMutation({ mutationFn: () => client.call('resetCreate', { body: { from: `${site.name}/live`, onto: one.path } }), ...follow });
-  const acknowledge = useMutation({ mutationFn: (id: string) => client.call('transferAcknowledge', { params: { id } }) });
-  const showLogin = useMutation({ mutationFn: () => client.call('environmentLogins', { params }), onSuccess: (given) => setLogin(given.gate) });
+  const snapshot = useMutation({
+    mutationFn: () => client.call('snapshotTake', { body: { environment: one.path } }),
+    ...follow,
+  });
+  const remove = useMutation({
+    mutationFn: (confirm: string) => client.call('environmentRemove', { params, query: { confirm } }),
+    ...follow,
+  });
+  const reset = useMutation({
+    mutationFn: () => client.call('resetCreate', { body: { from: `${site.name}/live`, onto: one.path } }),
+    ...follow,
+  });
+  const acknowledge = useMutation({
+    mutationFn: (id: string) => client.call('transferAcknowledge', { params: { id } }),
+  });
+  const showLogin = useMutation({
+    mutationFn: () => client.call('environmentLogins', { params }),
+    onSuccess: (given) => setLogin(given.gate),
+  });
   const enter = async (path: string): Promise<void> => {
     const target = window.open('about:blank');
     const { url } = await client.call('environmentEnter', { params });
-    if (target) target.location.href = path === '' ? url : `${url}${url.includes('?') ? '&' : '?'}to=${encodeURIComponent(path)}`;
+    if (target)
+      target.location.href = path === '' ? url : `${url}${url.includes('?') ? '&' : '?'}to=${encodeURIComponent(path)}`;
   };
   const isBusy = one.state === 'working';
   const failure = [snapshot, remove, reset].find((act) => act.isError)?.error;
@@ -161,7 +237,7 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
       <dl className="facts">
         <Fact name="Address">
           {one.addresses.map((address) => (
-            <span key={address.name} className="mono">
+            <span key={address.name} className="mono line">
               {address.url}
             </span>
           ))}
@@ -178,7 +254,7 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
                 Show the login
               </button>
             )}
-            <span className="qq">closed to strangers and search engines</span>
+            <span className="qq aside">closed to strangers and search engines</span>
           </Fact>
         )}
         <Fact name="Made">
@@ -190,11 +266,16 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
             `brought in ${clock(one.madeAt)}`
           )}
         </Fact>
-        {one.kind !== 'live' && <Fact name="Up to date"><Ago time={one.refreshedAt} suffix=" ago" /></Fact>}
+        {one.kind !== 'live' && (
+          <Fact name="Up to date">
+            <Ago time={one.refreshedAt} suffix=" ago" />
+          </Fact>
+        )}
         <Fact name="Size">
           {one.size ? (
             <>
-              <b>{size(one.size.fileBytes)}</b> in {number(one.size.files)} files, <b>{size(one.size.databaseBytes)}</b> in the database
+              <b>{size(one.size.fileBytes)}</b> in {number(one.size.files)} files, <b>{size(one.size.databaseBytes)}</b>{' '}
+              in the database
             </>
           ) : (
             'not measured yet'
@@ -222,12 +303,30 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
           </>
         )}
       </footer>
-      <Confirm isOpen={isRemoving} close={() => setRemoving(false)} title={`Remove ${one.path}`} mustType={one.path} button={`Remove ${one.path}`} isDanger act={(typed) => remove.mutate(typed)}>
+      <Confirm
+        isOpen={isRemoving}
+        close={() => setRemoving(false)}
+        title={`Remove ${one.path}`}
+        mustType={one.path}
+        button={`Remove ${one.path}`}
+        isDanger
+        act={(typed) => remove.mutate(typed)}
+      >
         {one.drift && one.drift.up > 0 ? `${one.drift.up} items exist only there, and go with it. ` : ''}
         {one.size ? `${size(one.size.fileBytes + one.size.databaseBytes)} are freed.` : ''}
       </Confirm>
-      <Confirm isOpen={isResetting} close={() => setResetting(false)} title={`Make ${one.path} live’s double again`} button={`Reset ${one.name}`} isDanger act={() => reset.mutate()}>
-        {one.drift && one.drift.up > 0 ? `${one.drift.up} items that exist only there go.` : 'Work that exists only there goes.'} Personal data comes masked.
+      <Confirm
+        isOpen={isResetting}
+        close={() => setResetting(false)}
+        title={`Make ${one.path} live’s double again`}
+        button={`Reset ${one.name}`}
+        isDanger
+        act={() => reset.mutate()}
+      >
+        {one.drift && one.drift.up > 0
+          ? `${one.drift.up} items that exist only there go.`
+          : 'Work that exists only there goes.'}{' '}
+        Personal data comes masked.
       </Confirm>
     </section>
   );
@@ -243,8 +342,14 @@ function Fact({ name, children }: { readonly name: string; readonly children: Re
 }
 
 function SiteAside({ site }: { readonly site: Site }): JSX.Element {
-  const transfers = useQuery({ queryKey: ['transfers', site.name, 'latest'], queryFn: () => client.call('transferList', { query: { site: site.name, limit: 8 } }) });
-  const snapshots = useQuery({ queryKey: ['snapshots', site.name], queryFn: () => client.call('snapshotList', { query: { site: site.name } }) });
+  const transfers = useQuery({
+    queryKey: ['transfers', site.name, 'latest'],
+    queryFn: () => client.call('transferList', { query: { site: site.name, limit: 8 } }),
+  });
+  const snapshots = useQuery({
+    queryKey: ['snapshots', site.name],
+    queryFn: () => client.call('snapshotList', { query: { site: site.name } }),
+  });
   return (
     <aside>
       <section className="slab p">
@@ -264,7 +369,8 @@ function SiteAside({ site }: { readonly site: Site }): JSX.Element {
       </section>
       <section className="slab p">
         <h2>
-          <Link to={`/snapshots?site=${site.name}`}>Snapshots</Link> <span className="qq">{snapshots.data?.length ?? ''}</span>
+          <Link to={`/snapshots?site=${site.name}`}>Snapshots</Link>{' '}
+          <span className="qq">{snapshots.data?.length ?? ''}</span>
         </h2>
         {snapshots.data?.length === 0 && <p className="qq">No snapshots of {site.name} yet</p>}
         {snapshots.data?.slice(0, 4).map((one) => (

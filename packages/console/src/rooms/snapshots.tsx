@@ -1,5 +1,5 @@
-import type { Snapshot } from '@tessarion/contract';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { Snapshot } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { Confirm } from '../parts/confirm.js';
@@ -12,7 +12,10 @@ import { client } from '../session.js';
 export function SnapshotsRoom(): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const site = query.get('site') ?? undefined;
-  const snapshots = useQuery({ queryKey: ['snapshots', site ?? 'all'], queryFn: () => client.call('snapshotList', { query: site === undefined ? {} : { site } }) });
+  const snapshots = useQuery({
+    queryKey: ['snapshots', site ?? 'all'],
+    queryFn: () => client.call('snapshotList', { query: site === undefined ? {} : { site } }),
+  });
   const total = snapshots.data?.reduce((sum, one) => sum + one.addedBytes, 0) ?? 0;
   return (
     <main className="tableroom slab">
@@ -35,7 +38,16 @@ export function SnapshotsRoom(): JSX.Element {
       ) : snapshots.isError ? (
         <Failure error={snapshots.error} />
       ) : snapshots.data.length === 0 ? (
-        <Empty title={site === undefined ? 'No snapshots yet' : `No snapshots of ${site} yet`} act={site === undefined ? undefined : <Link className="btn" to={`/sites/${site}`}>To {site}</Link>}>
+        <Empty
+          title={site === undefined ? 'No snapshots yet' : `No snapshots of ${site} yet`}
+          act={
+            site === undefined ? undefined : (
+              <Link className="btn" to={`/sites/${site}`}>
+                To {site}
+              </Link>
+            )
+          }
+        >
           A snapshot keeps an environment as it is at one moment, so that you can bring it back, or make a copy of it.
         </Empty>
       ) : (
@@ -46,10 +58,10 @@ export function SnapshotsRoom(): JSX.Element {
                 <th>Taken</th>
                 <th>Of</th>
                 <th>Reason</th>
-                <th className="n">Files</th>
-                <th className="n">Rows</th>
-                <th className="n">Size</th>
-                <th className="n">Added</th>
+                <th className="fig-cell">Files</th>
+                <th className="fig-cell">Rows</th>
+                <th className="fig-cell">Size</th>
+                <th className="fig-cell">Added</th>
                 <th>State</th>
                 <th>
                   <span className="sr-only">Acts</span>
@@ -74,9 +86,21 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
   const [isRestoring, setRestoring] = useState(false);
   const [isRemoving, setRemoving] = useState(false);
   const refresh = { onSettled: () => cache.invalidateQueries({ queryKey: ['snapshots'] }) };
-  const verify = useMutation({ mutationFn: () => client.call('snapshotVerify', { params: { id: one.id } }), ...refresh });
-  const remove = useMutation({ mutationFn: () => client.call('snapshotRemove', { params: { id: one.id } }), ...refresh });
-  const restore = useMutation({ mutationFn: (confirm: string) => client.call('restoreCreate', { body: { snapshot: one.id, onto: one.environment, ...(confirm === '' ? {} : { confirm }) } }), onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`) });
+  const verify = useMutation({
+    mutationFn: () => client.call('snapshotVerify', { params: { id: one.id } }),
+    ...refresh,
+  });
+  const remove = useMutation({
+    mutationFn: () => client.call('snapshotRemove', { params: { id: one.id } }),
+    ...refresh,
+  });
+  const restore = useMutation({
+    mutationFn: (confirm: string) =>
+      client.call('restoreCreate', {
+        body: { snapshot: one.id, onto: one.environment, ...(confirm === '' ? {} : { confirm }) },
+      }),
+    onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
+  });
   const failure = [verify, remove, restore].find((act) => act.isError)?.error;
   const isLive = one.kind === 'live';
   return (
@@ -91,12 +115,21 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
         <td className="q wide-cell" title={one.reason}>
           {one.reason}
         </td>
-        <td className="n">{number(one.files)}</td>
-        <td className="n">{number(one.rows)}</td>
-        <td className="n">{size(one.bytes)}</td>
-        <td className="n q">{size(one.addedBytes)}</td>
-        <td className={one.damage.length > 0 ? 'bad' : 'q'} title={one.damage.map((damage) => `${damage.holds}: ${damage.message}`).join('\n')}>
-          {verify.isPending ? 'reading…' : one.damage.length > 0 ? `damaged: ${one.damage[0]?.holds}` : one.verifiedAt ? 'whole' : 'not verified'}
+        <td className="fig-cell">{number(one.files)}</td>
+        <td className="fig-cell">{number(one.rows)}</td>
+        <td className="fig-cell">{size(one.bytes)}</td>
+        <td className="fig-cell q">{size(one.addedBytes)}</td>
+        <td
+          className={one.damage.length > 0 ? 'bad' : 'q'}
+          title={one.damage.map((damage) => `${damage.holds}: ${damage.message}`).join('\n')}
+        >
+          {verify.isPending
+            ? 'reading…'
+            : one.damage.length > 0
+              ? `damaged: ${one.damage[0]?.holds}`
+              : one.verifiedAt
+                ? 'whole'
+                : 'not verified'}
         </td>
         <td className="acts-cell">
           <button type="button" className="btn sm" disabled={verify.isPending} onClick={() => verify.mutate()}>
@@ -108,10 +141,27 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
           <button type="button" className="btn sm" onClick={() => setRemoving(true)}>
             Remove
           </button>
-          <Confirm isOpen={isRestoring} close={() => setRestoring(false)} title={`Restore onto ${one.environment}`} {...(isLive ? { mustType: one.environment } : {})} button={`Restore onto ${one.environment.split('/')[1]}`} isDanger act={(typed) => restore.mutate(typed)}>
-            {isLive ? 'Authored work on live that is newer than this snapshot goes. What visitors made stays.' : 'The copy becomes exactly what it was then.'}
+          <Confirm
+            isOpen={isRestoring}
+            close={() => setRestoring(false)}
+            title={`Restore onto ${one.environment}`}
+            {...(isLive ? { mustType: one.environment } : {})}
+            button={`Restore onto ${one.environment.split('/')[1]}`}
+            isDanger
+            act={(typed) => restore.mutate(typed)}
+          >
+            {isLive
+              ? 'Authored work on live that is newer than this snapshot goes. What visitors made stays.'
+              : 'The copy becomes exactly what it was then.'}
           </Confirm>
-          <Confirm isOpen={isRemoving} close={() => setRemoving(false)} title={`Remove the snapshot of ${one.environment}`} button="Remove the snapshot" isDanger act={() => remove.mutate()}>
+          <Confirm
+            isOpen={isRemoving}
+            close={() => setRemoving(false)}
+            title={`Remove the snapshot of ${one.environment}`}
+            button="Remove the snapshot"
+            isDanger
+            act={() => remove.mutate()}
+          >
             Taken {clock(one.takenAt)}. Only what no other snapshot shares is freed.
           </Confirm>
         </td>

@@ -1,5 +1,5 @@
-import type { TransferDetail } from '@tessarion/contract';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
+import type { TransferDetail } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -15,12 +15,30 @@ import { client, useSite, useTransfer } from '../session.js';
 export function TransferRoom(): JSX.Element {
   const { id = '' } = useParams();
   const transfer = useTransfer(id);
-  if (transfer.isPending) return <main className="room slab"><Loading what={`Reading ${id}`} /></main>;
-  if (transfer.isError) return <main className="room slab"><Failure error={transfer.error} /></main>;
+  if (transfer.isPending)
+    return (
+      <main className="room slab">
+        <Loading what={`Reading ${id}`} />
+      </main>
+    );
+  if (transfer.isError)
+    return (
+      <main className="room slab">
+        <Failure error={transfer.error} />
+      </main>
+    );
   return <Shown transfer={transfer.data} />;
 }
 
-const OUTCOME: Record<TransferDetail['state'], string> = { waiting: 'Waits in line', running: 'Running', stopping: 'Stopping', done: 'Done', failed: 'Failed; everything was put back', stopped: 'Stopped; everything was put back', undone: 'Done, and undone since' };
+const OUTCOME: Record<TransferDetail['state'], string> = {
+  waiting: 'Waits in line',
+  running: 'Running',
+  stopping: 'Stopping',
+  done: 'Done',
+  failed: 'Failed; everything was put back',
+  stopped: 'Stopped; everything was put back',
+  undone: 'Done, and undone since',
+};
 
 function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element {
   const now = useNow(1000);
@@ -30,11 +48,21 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
   const kinds = new Map((site.data?.environments ?? []).map((one) => [one.path, one.kind]));
   const kind = kindOf(transfer.onto, kinds);
   const [isUndoing, setUndoing] = useState(false);
-  const stop = useMutation({ mutationFn: () => client.call('transferStop', { params: { id: transfer.id } }), onSettled: () => cache.invalidateQueries({ queryKey: ['transfer', transfer.id] }) });
-  const undo = useMutation({ mutationFn: (confirm: string) => client.call('transferUndo', { params: { id: transfer.id }, body: confirm === '' ? {} : { confirm } }), onSuccess: (made) => void navigate(`/transfers/${made.id}`) });
+  const stop = useMutation({
+    mutationFn: () => client.call('transferStop', { params: { id: transfer.id } }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['transfer', transfer.id] }),
+  });
+  const undo = useMutation({
+    mutationFn: (confirm: string) =>
+      client.call('transferUndo', { params: { id: transfer.id }, body: confirm === '' ? {} : { confirm } }),
+    onSuccess: (made) => void navigate(`/transfers/${made.id}`),
+  });
   const isRunning = ['waiting', 'running', 'stopping'].includes(transfer.state);
   const { share, rate, left } = measureProgress(transfer, now);
-  const took = transfer.startedAt && transfer.endedAt ? (Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000 : undefined;
+  const took =
+    transfer.startedAt && transfer.endedAt
+      ? (Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000
+      : undefined;
   useKeys({ Escape: () => void navigate(`/sites/${transfer.site}`) });
   const numerals: readonly [string, string][] = isRunning
     ? [
@@ -69,8 +97,18 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             <SentenceText pieces={transfer.sentence} />
           </p>
           <p className={`outcome ${transfer.state}`} role="status">
-            <Tile kind={kind} state={isRunning ? 'working' : transfer.state === 'failed' ? 'failed' : 'in-step'} size={18} decorative progress={share ?? 0.4} />
-            <b>{transfer.placeInLine !== null ? `Waits in line, ${transfer.placeInLine} before it` : OUTCOME[transfer.state]}</b>
+            <Tile
+              kind={kind}
+              state={isRunning ? 'working' : transfer.state === 'failed' ? 'failed' : 'in-step'}
+              size={18}
+              decorative
+              progress={share ?? 0.4}
+            />
+            <b>
+              {transfer.placeInLine !== null
+                ? `Waits in line, ${transfer.placeInLine} before it`
+                : OUTCOME[transfer.state]}
+            </b>
             {transfer.endedAt && (
               <span className="qq">
                 <Ago time={transfer.endedAt} suffix=" ago" />
@@ -116,31 +154,66 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             </div>
           </section>
         )}
-        {undo.isError && <section className="slab"><Failure error={undo.error} /></section>}
-        {stop.isError && <section className="slab"><Failure error={stop.error} /></section>}
+        {undo.isError && (
+          <section className="slab">
+            <Failure error={undo.error} />
+          </section>
+        )}
+        {stop.isError && (
+          <section className="slab">
+            <Failure error={stop.error} />
+          </section>
+        )}
         <section className="slab phases" aria-label="Phases">
           {transfer.steps.map((step) => (
             <div key={step.name} className={`phase ${kind} ${step.state}`}>
               <svg width="14" height="14" viewBox="0 0 16 16" aria-hidden="true">
-                <path d="M1.5,1.5H14.5V14.5H1.5Z" fill={step.state === 'failed' ? 'var(--danger)' : step.state === 'done' ? 'var(--ink2)' : step.state === 'running' ? 'var(--k)' : 'var(--bed)'} className={step.state === 'running' ? 'pulse' : ''} />
+                <path
+                  d="M1.5,1.5H14.5V14.5H1.5Z"
+                  fill={
+                    step.state === 'failed'
+                      ? 'var(--danger)'
+                      : step.state === 'done'
+                        ? 'var(--ink2)'
+                        : step.state === 'running'
+                          ? 'var(--k)'
+                          : 'var(--bed)'
+                  }
+                  className={step.state === 'running' ? 'pulse' : ''}
+                />
               </svg>
               <span className="phase-name">{step.title}</span>
               <span className={`phase-course ${step.state}`} aria-hidden="true" />
               <span className="phase-detail q" title={step.detail ?? ''}>
-                {step.detail ?? (step.state === 'running' && transfer.progress ? `${number(transfer.progress.rows)} rows, ${number(transfer.progress.files)} files` : '')}
+                {step.detail ??
+                  (step.state === 'running' && transfer.progress
+                    ? `${number(transfer.progress.rows)} rows, ${number(transfer.progress.files)} files`
+                    : '')}
               </span>
-              <span className="phase-time qq">{step.startedAt ? duration((Date.parse(step.endedAt ?? new Date(now).toISOString()) - Date.parse(step.startedAt)) / 1000) : ''}</span>
+              <span className="phase-time qq">
+                {step.startedAt
+                  ? duration(
+                      (Date.parse(step.endedAt ?? new Date(now).toISOString()) - Date.parse(step.startedAt)) / 1000,
+                    )
+                  : ''}
+              </span>
             </div>
           ))}
           {transfer.steps.length === 0 && <p className="q p">It has not begun yet.</p>}
         </section>
-        {(transfer.items.length > 0 || transfer.warnings.length > 0 || transfer.remains.length > 0 || transfer.log.length > 0 || transfer.checks.some((check) => check.state !== 'passed')) && (
+        {(transfer.items.length > 0 ||
+          transfer.warnings.length > 0 ||
+          transfer.remains.length > 0 ||
+          transfer.log.length > 0 ||
+          transfer.checks.some((check) => check.state !== 'passed')) && (
           <section className="slab after">
-            {transfer.checks.filter((check) => check.state !== 'passed').map((check) => (
-              <p key={check.name + check.message} className={check.state === 'failed' ? 'stopper' : 'q noted'}>
-                <b>{check.name}</b> {check.message}
-              </p>
-            ))}
+            {transfer.checks
+              .filter((check) => check.state !== 'passed')
+              .map((check) => (
+                <p key={check.name + check.message} className={check.state === 'failed' ? 'stopper' : 'q noted'}>
+                  <b>{check.name}</b> {check.message}
+                </p>
+              ))}
             {transfer.warnings.map((warning) => (
               <p key={warning} className="q noted">
                 <Icon name="warn" /> {warning}
@@ -182,7 +255,14 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
           </section>
         )}
       </main>
-      <Confirm isOpen={isUndoing} close={() => setUndoing(false)} title={`Take this back from ${transfer.onto}`} {...(kind === 'live' ? { mustType: transfer.onto } : {})} button={`Take it back from ${transfer.onto.split('/')[1]}`} act={(typed) => undo.mutate(typed)}>
+      <Confirm
+        isOpen={isUndoing}
+        close={() => setUndoing(false)}
+        title={`Take this back from ${transfer.onto}`}
+        {...(kind === 'live' ? { mustType: transfer.onto } : {})}
+        button={`Take it back from ${transfer.onto.split('/')[1]}`}
+        act={(typed) => undo.mutate(typed)}
+      >
         Only what this transfer wrote is taken back. What visitors and colleagues changed since stays, and is named.
       </Confirm>
     </>

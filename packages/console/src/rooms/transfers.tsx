@@ -1,5 +1,5 @@
-import type { Transfer } from '@tessarion/contract';
 import { useInfiniteQuery } from '@tanstack/react-query';
+import type { Transfer } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -16,10 +16,15 @@ export function TransfersRoom(): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const navigate = useNavigate();
   const sites = useSites();
-  const filter = Object.fromEntries(['site', 'kind', 'state'].flatMap((name) => (query.get(name) ? [[name, query.get(name) as string]] : [])));
+  const filter = Object.fromEntries(
+    ['site', 'kind', 'state'].flatMap((name) => (query.get(name) ? [[name, query.get(name) as string]] : [])),
+  );
   const pages = useInfiniteQuery({
     queryKey: ['transfers', filter],
-    queryFn: ({ pageParam }) => client.call('transferList', { query: { ...filter, limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) } }),
+    queryFn: ({ pageParam }) =>
+      client.call('transferList', {
+        query: { ...filter, limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) },
+      }),
     initialPageParam: '',
     getNextPageParam: (page) => page.next ?? undefined,
   });
@@ -41,16 +46,28 @@ export function TransfersRoom(): JSX.Element {
       <div className="tools">
         <h1>Transfers</h1>
         <span className="sp" />
-        <Choice name="Site" value={query.get('site') ?? ''} options={sites.data?.map((site) => site.name) ?? []} choose={(value) => set('site', value)} />
+        <Choice
+          name="Site"
+          value={query.get('site') ?? ''}
+          options={sites.data?.map((site) => site.name) ?? []}
+          choose={(value) => set('site', value)}
+        />
         <Choice name="Kind" value={query.get('kind') ?? ''} options={KINDS} choose={(value) => set('kind', value)} />
-        <Choice name="State" value={query.get('state') ?? ''} options={STATES} choose={(value) => set('state', value)} />
+        <Choice
+          name="State"
+          value={query.get('state') ?? ''}
+          options={STATES}
+          choose={(value) => set('state', value)}
+        />
       </div>
       {pages.isPending ? (
         <Loading what="Reading the transfers" rows={12} />
       ) : pages.isError ? (
         <Failure error={pages.error} />
       ) : items.length === 0 ? (
-        <Empty title="No transfers fit">Every copy, push, reset and undo is listed here, with who did it and what it wrote.</Empty>
+        <Empty title="No transfers fit">
+          Every copy, push, reset and undo is listed here, with who did it and what it wrote.
+        </Empty>
       ) : (
         <div className="scroll">
           <table>
@@ -62,7 +79,7 @@ export function TransfersRoom(): JSX.Element {
                 <th>Sentence</th>
                 <th>By</th>
                 <th>Outcome</th>
-                <th className="n">Took</th>
+                <th className="fig-cell">Took</th>
               </tr>
             </thead>
             <tbody>
@@ -107,12 +124,22 @@ function Row({ one, isCurrent }: { readonly one: Transfer; readonly isCurrent: b
       </td>
       <td className="q">{one.person}</td>
       <td className={one.state === 'failed' ? 'bad' : 'q'}>{one.undoneBy ? 'undone' : one.state}</td>
-      <td className="n qq">{took === undefined ? '' : duration(took)}</td>
+      <td className="fig-cell qq">{took === undefined ? '' : duration(took)}</td>
     </tr>
   );
 }
 
-function Choice({ name, value, options, choose }: { readonly name: string; readonly value: string; readonly options: readonly string[]; readonly choose: (value: string) => void }): JSX.Element {
+function Choice({
+  name,
+  value,
+  options,
+  choose,
+}: {
+  readonly name: string;
+  readonly value: string;
+  readonly options: readonly string[];
+  readonly choose: (value: string) => void;
+}): JSX.Element {
   return (
     <label className="choice">
       <span className="qq">{name}</span>

@@ -62,12 +62,33 @@ export class ItemCollector {
     const owner = this.#ownerOf(part, change.key.map((value) => toText(value ?? '')).join(' '), row);
     const fields = fieldsOf(change);
     for (const field of fields) counts.bytes += field.after?.length ?? 0;
-    this.#merge({ ...owner, part, change: owner.isOwner ? CHANGES[change.op] : 'changed', fields, outcome: 'written', overwrites, reason: '', hash: '' }, change);
+    this.#merge(
+      {
+        ...owner,
+        part,
+        change: owner.isOwner ? CHANGES[change.op] : 'changed',
+        fields,
+        outcome: 'written',
+        overwrites,
+        reason: '',
+        hash: '',
+      },
+      change,
+    );
   }
 
   addKept(part: string, key: readonly (ByteString | null)[], row: RowValues, reason: string): void {
     const owner = this.#ownerOf(part, key.map((value) => toText(value ?? '')).join(' '), row);
-    this.items.set(owner.id, { ...owner, part, change: 'deleted', fields: [], outcome: 'kept', overwrites: false, reason, hash: '' });
+    this.items.set(owner.id, {
+      ...owner,
+      part,
+      change: 'deleted',
+      fields: [],
+      outcome: 'kept',
+      overwrites: false,
+      reason,
+      hash: '',
+    });
   }
 
   addFile(area: string, change: FileChange, overwrites: boolean): void {
@@ -80,7 +101,22 @@ export class ItemCollector {
     const path = toText(change.path);
     const rule = (this.#profile?.items ?? []).find((item) => 'files' in item && matchesPath(item.files, path));
     const kind = rule?.kind ?? 'file';
-    this.#merge({ id: `${kind}:${change.root}/${path}`, kind, title: path, key: path, part: area, change: op, fields: [], outcome: 'written', overwrites, reason: '', hash: '' }, change);
+    this.#merge(
+      {
+        id: `${kind}:${change.root}/${path}`,
+        kind,
+        title: path,
+        key: path,
+        part: area,
+        change: op,
+        fields: [],
+        outcome: 'written',
+        overwrites,
+        reason: '',
+        hash: '',
+      },
+      change,
+    );
   }
 
   #merge(item: ChangedItem, change: Change): void {
@@ -102,13 +138,31 @@ export class ItemCollector {
     return known;
   }
 
-  #ownerOf(table: string, key: string, row: RowValues): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
+  #ownerOf(
+    table: string,
+    key: string,
+    row: RowValues,
+  ): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
     for (const item of this.#profile?.items ?? []) {
       if (!('table' in item)) continue;
-      if (item.table === table) return { id: `${item.kind}:${key}`, kind: item.kind, title: shorten(toText(row[item.title] ?? key)), key, isOwner: true };
+      if (item.table === table)
+        return {
+          id: `${item.kind}:${key}`,
+          kind: item.kind,
+          title: shorten(toText(row[item.title] ?? key)),
+          key,
+          isOwner: true,
+        };
       const dependant = item.dependants?.find((one) => one.table === table);
       const owner = dependant ? row[dependant.column] : undefined;
-      if (owner) return { id: `${item.kind}:${toText(owner)}`, kind: item.kind, title: `${item.kind} ${toText(owner)}`, key: toText(owner), isOwner: false };
+      if (owner)
+        return {
+          id: `${item.kind}:${toText(owner)}`,
+          kind: item.kind,
+          title: `${item.kind} ${toText(owner)}`,
+          key: toText(owner),
+          isOwner: false,
+        };
     }
     return { id: `row:${table}:${key}`, kind: 'row', title: `${table} ${key}`, key, isOwner: true };
   }
@@ -117,12 +171,16 @@ export class ItemCollector {
   amounts(pick: (item: ChangedItem) => boolean): Amount[] {
     const counts = new Map<string, number>();
     for (const item of this.items.values()) if (pick(item)) counts.set(item.kind, (counts.get(item.kind) ?? 0) + 1);
-    return [...counts].map(([kind, count]) => ({ count, kind, plural: pluralOf(this.#profile, kind) })).sort((a, b) => b.count - a.count);
+    return [...counts]
+      .map(([kind, count]) => ({ count, kind, plural: pluralOf(this.#profile, kind) }))
+      .sort((a, b) => b.count - a.count);
   }
 
   /** One fingerprint over all items that would be written. */
   fingerprint(): string {
-    const written = [...this.items.values()].filter((item) => item.outcome === 'written').sort((a, b) => (a.id < b.id ? -1 : 1));
+    const written = [...this.items.values()]
+      .filter((item) => item.outcome === 'written')
+      .sort((a, b) => (a.id < b.id ? -1 : 1));
     return this.#digest(written.map((item) => `${item.id} ${item.hash}`).join('\n'));
   }
 }
@@ -130,14 +188,22 @@ export class ItemCollector {
 /** The plural of an item kind: the profile's, else by the common rule. */
 export function pluralOf(profile: Profile | undefined, kind: string): string {
   const rule = (profile?.items ?? []).find((item) => item.kind === kind);
-  return rule?.plural ?? (/(s|x|ch|sh)$/.test(kind) ? `${kind}es` : /[^aeiou]y$/.test(kind) ? `${kind.slice(0, -1)}ies` : `${kind}s`);
+  return (
+    rule?.plural ??
+    (/(s|x|ch|sh)$/.test(kind) ? `${kind}es` : /[^aeiou]y$/.test(kind) ? `${kind.slice(0, -1)}ies` : `${kind}s`)
+  );
 }
 
 const shorten = (text: string): string => (text.length > FIELD_LENGTH ? `${text.slice(0, FIELD_LENGTH)}…` : text);
 
 function fieldsOf(change: RowChange): ChangedItem['fields'] {
   const show = (value: ByteString | null): string | null => (value === null ? null : shorten(toText(value)));
-  if (change.op === 'update') return Object.entries(change.cells).map(([name, cell]) => ({ name, before: show(cell.before), after: show(cell.after) }));
+  if (change.op === 'update')
+    return Object.entries(change.cells).map(([name, cell]) => ({
+      name,
+      before: show(cell.before),
+      after: show(cell.after),
+    }));
   const isInsert = change.op === 'insert';
   return Object.entries(change.row)
     .slice(0, MAX_FIELDS)

@@ -1,16 +1,35 @@
-import { type ByteString, compareKeys, type FileChange, type RowChange, readLine, type RowKey, type SnapshotManifest, type TableManifest, type TreeEntry, writeLine } from '@tessarion/core';
+import {
+  type ByteString,
+  compareKeys,
+  type FileChange,
+  type RowChange,
+  type RowKey,
+  readLine,
+  type SnapshotManifest,
+  type TableManifest,
+  type TreeEntry,
+  writeLine,
+} from '@tessarion/core';
 import type { PackWriter } from '../blobs/pack-store.js';
 import { fullName } from '../database/site-database.js';
 import type { SnapshotLibrary } from './library.js';
-import { readRowImage, RowImageWriter } from './row-image.js';
 import { walkTree } from './read-tree.js';
+import { RowImageWriter, readRowImage } from './row-image.js';
 import { TreeBuilder } from './take.js';
 
 /**
  * Makes the image of a baseline after a transfer out of the one before it: the source's state for everything that
  * was written, unchanged for everything else. Unchanged tables and blocks are shared.
  */
-export async function advanceImage(library: SnapshotLibrary, writer: PackWriter, image: SnapshotManifest, id: string, takenAt: string, rows: readonly RowChange[], files: readonly FileChange[]): Promise<SnapshotManifest> {
+export async function advanceImage(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  image: SnapshotManifest,
+  id: string,
+  takenAt: string,
+  rows: readonly RowChange[],
+  files: readonly FileChange[],
+): Promise<SnapshotManifest> {
   const databases = [];
   for (const database of image.databases) {
     const tables = [];
@@ -39,7 +58,12 @@ function treeEntry(state: Exclude<FileChange['after'], { type: 'absent' }>): Tre
   return state.type === 'link' ? { ...state, name: '' } : { ...state, name: '', pieces: [...state.pieces] };
 }
 
-async function advanceTable(library: SnapshotLibrary, writer: PackWriter, table: TableManifest, changes: readonly RowChange[]): Promise<TableManifest> {
+async function advanceTable(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  table: TableManifest,
+  changes: readonly RowChange[],
+): Promise<TableManifest> {
   const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
   const keyColumns = table.key.map((name) => columns.indexOf(name));
   const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
@@ -48,8 +72,15 @@ async function advanceTable(library: SnapshotLibrary, writer: PackWriter, table:
   let next = 0;
   let out: ByteString[] = [];
   const insertBefore = (key: RowKey | undefined): void => {
-    for (let change = sorted[next]; change && (!key || compareKeys(change.key, key, orders) < 0); change = sorted[++next]) {
-      if (change.op === 'insert') out.push(`${writeLine(columns.map((name) => (change as { row: Record<string, ByteString | null> }).row[name] ?? null))}\n`);
+    for (
+      let change = sorted[next];
+      change && (!key || compareKeys(change.key, key, orders) < 0);
+      change = sorted[++next]
+    ) {
+      if (change.op === 'insert')
+        out.push(
+          `${writeLine(columns.map((name) => (change as { row: Record<string, ByteString | null> }).row[name] ?? null))}\n`,
+        );
     }
   };
   for await (const batch of readRowImage(library.store, table)) {
@@ -64,10 +95,13 @@ async function advanceTable(library: SnapshotLibrary, writer: PackWriter, table:
       }
       next++;
       if (change.op === 'delete') continue;
-      const changed = change.op === 'insert' ? columns.map((name) => change.row[name] ?? null) : values.map((value, i) => {
-        const cell = change.cells[columns[i] as string];
-        return cell ? cell.after : value;
-      });
+      const changed =
+        change.op === 'insert'
+          ? columns.map((name) => change.row[name] ?? null)
+          : values.map((value, i) => {
+              const cell = change.cells[columns[i] as string];
+              return cell ? cell.after : value;
+            });
       out.push(`${writeLine(changed)}\n`);
     }
     await image.add(out.join(''));
@@ -77,5 +111,11 @@ async function advanceTable(library: SnapshotLibrary, writer: PackWriter, table:
   await image.add(out.join(''));
   const blocks = await image.end();
   const { blocks: _former, ...rest } = table;
-  return { ...rest, contents: 'rows', rows: image.rows, bytes: image.bytes, ...(blocks === undefined ? {} : { blocks }) };
+  return {
+    ...rest,
+    contents: 'rows',
+    rows: image.rows,
+    bytes: image.bytes,
+    ...(blocks === undefined ? {} : { blocks }),
+  };
 }

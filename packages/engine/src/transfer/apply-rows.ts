@@ -1,5 +1,13 @@
 import { finished } from 'node:stream/promises';
-import { type ByteString, materialiseLines, type Profile, type Rewriter, type RowChange, toBytes, writeLine } from '@tessarion/core';
+import {
+  type ByteString,
+  materialiseLines,
+  type Profile,
+  type Rewriter,
+  type RowChange,
+  toBytes,
+  writeLine,
+} from '@tessarion/core';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { connectTo, databaseError } from '../database/connect.js';
@@ -51,7 +59,13 @@ export class RowApplication {
   readonly #profile: Profile | undefined;
   #counters: Map<string, string> = new Map();
 
-  private constructor(client: pg.Client, login: DatabaseLogin, schema: SchemaShape, mode: Mode, profile: Profile | undefined) {
+  private constructor(
+    client: pg.Client,
+    login: DatabaseLogin,
+    schema: SchemaShape,
+    mode: Mode,
+    profile: Profile | undefined,
+  ) {
     this.#profile = profile;
     this.#client = client;
     this.#login = login;
@@ -60,7 +74,12 @@ export class RowApplication {
   }
 
   /** @param purpose names the transfer and epoch in the session, so that a successor can end it */
-  static async open(login: DatabaseLogin, purpose: string, mode: Mode, profile: Profile | undefined): Promise<RowApplication> {
+  static async open(
+    login: DatabaseLogin,
+    purpose: string,
+    mode: Mode,
+    profile: Profile | undefined,
+  ): Promise<RowApplication> {
     const client = await connectTo(login, 'write', purpose);
     try {
       return new RowApplication(client, login, await describeSchema(client), mode, profile);
@@ -150,7 +169,8 @@ export class RowApplication {
       await this.#client.query('BEGIN');
       this.#counters = await this.#readCounters();
       for (const table of tables) await this.#lockRows(table);
-      for (const table of tables) remains.push(...(await this.#checkRows(table)), ...(await this.#spareReferred(table)));
+      for (const table of tables)
+        remains.push(...(await this.#checkRows(table)), ...(await this.#spareReferred(table)));
       const applied = { inserted: 0, updated: 0, deleted: 0 };
       for (const group of ordered)
         applied.inserted += await this.#insert(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
@@ -249,11 +269,19 @@ export class RowApplication {
     for (const reference of protectingReferences(this.#profile, this.#schema, table.shape)) {
       const key = `n${table.columns.indexOf(table.shape.key[0] as string)}`;
       const quoted = reference.table.split('.').map(quoteName).join('.');
-      const spared = await this.#client.query<{ key: string }>(`DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} r WHERE r.${quoteName(reference.column)} = s.${key}) RETURNING s.${key}::text AS key`);
-      for (const row of spared.rows) remains.push({ table: fullName(table.shape), key: row.key, what: `stays, since ${reference.table} refers to it` });
+      const spared = await this.#client.query<{ key: string }>(
+        `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} r WHERE r.${quoteName(reference.column)} = s.${key}) RETURNING s.${key}::text AS key`,
+      );
+      for (const row of spared.rows)
+        remains.push({
+          table: fullName(table.shape),
+          key: row.key,
+          what: `stays, since ${reference.table} refers to it`,
+        });
     }
     const [one] = remains;
-    if (one && this.#mode === 'strict') throw new EngineError('outdated', `${one.table} ${one.key} ${one.what} meanwhile.`, 'Make a new forecast.');
+    if (one && this.#mode === 'strict')
+      throw new EngineError('outdated', `${one.table} ${one.key} ${one.what} meanwhile.`, 'Make a new forecast.');
     return remains;
   }
 

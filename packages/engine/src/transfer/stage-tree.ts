@@ -111,11 +111,17 @@ const inodeOf = (identity: string): string => identity.split('.')[3] as string;
  *
  * @returns the paths carried over
  */
-export async function carryOver(environment: Environment, staged: Pick<StagedTree, 'from' | 'to'>, changes: ReadonlySet<ByteString>): Promise<ByteString[]> {
+export async function carryOver(
+  environment: Environment,
+  staged: Pick<StagedTree, 'from' | 'to'>,
+  changes: ReadonlySet<ByteString>,
+): Promise<ByteString[]> {
   const { server } = environment;
   const carried: ByteString[] = [];
   const there = new Map<ByteString, string>();
-  for await (const node of server.listTree(staged.to)) if (node.type !== 'folder') there.set(node.path, node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity));
+  for await (const node of server.listTree(staged.to))
+    if (node.type !== 'folder')
+      there.set(node.path, node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity));
   for await (const node of server.listTree(staged.from)) {
     if (node.type === 'folder' || node.type === 'special') continue;
     const mark = node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity);
@@ -138,7 +144,12 @@ export async function carryOver(environment: Environment, staged: Pick<StagedTre
 }
 
 /** Stores the contents that file changes speak of, as one side has them, so that they can be written and undone. */
-export async function storeContents(environment: Environment, changes: readonly FileChange[], side: 'before' | 'after', writer: PackWriter): Promise<void> {
+export async function storeContents(
+  environment: Environment,
+  changes: readonly FileChange[],
+  side: 'before' | 'after',
+  writer: PackWriter,
+): Promise<void> {
   const rewriter = new Rewriter(environment.place);
   const form = new FileForm(environment, rewriter);
   for (const change of changes) {
@@ -147,6 +158,11 @@ export async function storeContents(environment: Environment, changes: readonly 
     const content = await environment.server.readFile(`${root}/${change.path}`);
     const canonical = form.canonicalise(change.path, areaOf(areasOf(environment.profile), change.path), content);
     const hashes = await Promise.all(pieces(canonical).map((piece) => writer.put(piece)));
-    if (hashes.join() !== (change[side] as { pieces: readonly string[] }).pieces.join()) throw new EngineError('outdated', `${showPath(change.path)} in ${environment.path} changed while it was read.`, 'Make a new forecast.');
+    if (hashes.join() !== (change[side] as { pieces: readonly string[] }).pieces.join())
+      throw new EngineError(
+        'outdated',
+        `${showPath(change.path)} in ${environment.path} changed while it was read.`,
+        'Make a new forecast.',
+      );
   }
 }

@@ -22,10 +22,12 @@ interface Moves {
 /** The first state that holds (design: Interfaces, Console). */
 function stateOf(record: EnvironmentRecord, moves: Moves): { state: EnvironmentState; reason: string } {
   const { last, running } = moves;
-  if (last && !last.acknowledged && last.state === 'failed') return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
+  if (last && !last.acknowledged && last.state === 'failed')
+    return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
   if (running || record.status !== 'ready') return { state: 'working', reason: running ? '' : 'Being made or removed' };
   const { drift } = record;
-  if (drift && drift.up + drift.down > 0) return { state: 'drifted', reason: `${drift.up} ${drift.up === 1 ? 'item waits' : 'items wait'} to go up` };
+  if (drift && drift.up + drift.down > 0)
+    return { state: 'drifted', reason: `${drift.up} ${drift.up === 1 ? 'item waits' : 'items wait'} to go up` };
   return { state: 'in-step', reason: '' };
 }
 
@@ -60,7 +62,9 @@ export async function readFleet(installation: Installation, on: OnRecords, site?
   const environments = await installation.environments.list(on, site);
   const moves = await installation.transfers.newestByEnvironment(on);
   const profiles = new Map<string, Awaited<ReturnType<typeof profileOfSite>>>();
-  for (const one of sites) if (one.profile !== null && !profiles.has(one.profile)) profiles.set(one.profile, await profileOfSite(on, one.name));
+  for (const one of sites)
+    if (one.profile !== null && !profiles.has(one.profile))
+      profiles.set(one.profile, await profileOfSite(on, one.name));
   const rank = { live: 0, staging: 1, dev: 2 } as const;
   return sites.map((one) => {
     const profile = one.profile === null ? undefined : profiles.get(one.profile);

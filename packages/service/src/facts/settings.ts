@@ -20,13 +20,19 @@ export interface ResolvedSettings {
  * Works out the settings of a new copy: by kind, by the copy's own facts, or made anew. A value that belongs to its
  * source alone is left empty, with a warning that names it.
  */
-export function resolveSettings(profile: Profile | undefined, facts: SettingFacts, own: Readonly<Record<string, string>> = {}): ResolvedSettings {
+export function resolveSettings(
+  profile: Profile | undefined,
+  facts: SettingFacts,
+  own: Readonly<Record<string, string>> = {},
+): ResolvedSettings {
   const values: Record<string, string> = {};
   const warnings: string[] = [];
   for (const setting of profile?.settings ?? []) {
     values[setting.name] = own[setting.name] ?? resolve(setting, facts);
     if (setting['bound-to-address'] && values[setting.name] === '') {
-      warnings.push(`"${setting.title ?? setting.name}" is bound to live's address; the copy has none of its own until you give it one.`);
+      warnings.push(
+        `"${setting.title ?? setting.name}" is bound to live's address; the copy has none of its own until you give it one.`,
+      );
     }
   }
   return { values, warnings };

@@ -41,11 +41,27 @@ export class GatewayControl {
         response.on('end', () => {
           const text = Buffer.concat(chunks).toString();
           if (response.statusCode === 200) resolve(JSON.parse(text) as T);
-          else reject(new EngineError('server-unreachable', `The gateway answered ${response.statusCode}: ${text}`, 'See that the gateway runs.'));
+          else
+            reject(
+              new EngineError(
+                'server-unreachable',
+                `The gateway answered ${response.statusCode}: ${text}`,
+                'See that the gateway runs.',
+              ),
+            );
         });
       });
       call.on('timeout', () => call.destroy(new Error('no answer within 15 s')));
-      call.on('error', (error) => reject(new EngineError('server-unreachable', `The gateway cannot be reached: ${error.message}`, 'See that the gateway runs; tessarion serve starts it.', { cause: error })));
+      call.on('error', (error) =>
+        reject(
+          new EngineError(
+            'server-unreachable',
+            `The gateway cannot be reached: ${error.message}`,
+            'See that the gateway runs; tessarion serve starts it.',
+            { cause: error },
+          ),
+        ),
+      );
       call.end(JSON.stringify(body));
     });
   }

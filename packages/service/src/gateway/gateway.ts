@@ -57,7 +57,9 @@ export class Gateway {
 
   /** Requests by environment and hour (`2026-11-23T14`). */
   traffic(): Record<string, Record<string, number>> {
-    return Object.fromEntries([...this.#traffic].map(([environment, hours]) => [environment, Object.fromEntries(hours)]));
+    return Object.fromEntries(
+      [...this.#traffic].map(([environment, hours]) => [environment, Object.fromEntries(hours)]),
+    );
   }
 
   #routeOf(incoming: IncomingMessage): Route | undefined {
@@ -67,12 +69,17 @@ export class Gateway {
   async #serve(incoming: IncomingMessage, answer: ServerResponse): Promise<void> {
     const route = this.#routeOf(incoming);
     if (!route) {
-      answer.writeHead(404, { 'content-type': 'text/plain; charset=utf-8', 'x-robots-tag': 'noindex' }).end('No environment answers at this address.\n');
+      answer
+        .writeHead(404, { 'content-type': 'text/plain; charset=utf-8', 'x-robots-tag': 'noindex' })
+        .end('No environment answers at this address.\n');
       return;
     }
     const path = new URL(incoming.url ?? '/', 'http://gateway').pathname;
     if (route.gate) {
-      if (path === '/robots.txt') return void answer.writeHead(200, { 'content-type': 'text/plain', 'x-robots-tag': 'noindex' }).end('User-agent: *\nDisallow: /\n');
+      if (path === '/robots.txt')
+        return void answer
+          .writeHead(200, { 'content-type': 'text/plain', 'x-robots-tag': 'noindex' })
+          .end('User-agent: *\nDisallow: /\n');
       if (path.startsWith('/.tessarion/')) return this.#gateRequest(route, path, incoming, answer);
       if (!this.#mayPass(route, incoming)) return sendGate(route, answer, 401, '');
     }
@@ -83,20 +90,33 @@ export class Gateway {
 
   #mayPass(route: Route, incoming: IncomingMessage): boolean {
     const cookie = cookies(incoming).find(([name]) => name === COOKIE)?.[1];
-    return cookie !== undefined && this.passes.isValid('cookie', route.environment, cookie, this.#options.now().getTime());
+    return (
+      cookie !== undefined && this.passes.isValid('cookie', route.environment, cookie, this.#options.now().getTime())
+    );
   }
 
   async #gateRequest(route: Route, path: string, incoming: IncomingMessage, answer: ServerResponse): Promise<void> {
     const now = this.#options.now().getTime();
     const enter = (to: string): void => {
-      answer.writeHead(303, { location: to, 'set-cookie': `${COOKIE}=${this.passes.issue('cookie', route.environment, now, COOKIE_SECONDS)}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${COOKIE_SECONDS}`, 'x-robots-tag': 'noindex', 'cache-control': 'no-store' });
+      answer.writeHead(303, {
+        location: to,
+        'set-cookie': `${COOKIE}=${this.passes.issue('cookie', route.environment, now, COOKIE_SECONDS)}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${COOKIE_SECONDS}`,
+        'x-robots-tag': 'noindex',
+        'cache-control': 'no-store',
+      });
       answer.end();
     };
     if (path === '/.tessarion/enter') {
       const query = new URL(incoming.url ?? '/', 'http://gateway').searchParams;
       const to = query.get('to') ?? '/';
-      if (this.passes.redeem(route.environment, query.get('ticket') ?? '', now)) return enter(/^\/(?!\/)/.test(to) ? to : '/');
-      return sendGate(route, answer, 401, 'This link has been used already, or is too old. Open the copy from the console again.');
+      if (this.passes.redeem(route.environment, query.get('ticket') ?? '', now))
+        return enter(/^\/(?!\/)/.test(to) ? to : '/');
+      return sendGate(
+        route,
+        answer,
+        401,
+        'This link has been used already, or is too old. Open the copy from the console again.',
+      );
     }
     if (path === '/.tessarion/gate' && incoming.method === 'POST') {
       const who = `${incoming.socket.remoteAddress} ${route.environment}`;
@@ -117,21 +137,28 @@ export class Gateway {
       isCounted = false;
     };
     const headers = forwardedHeaders(incoming);
-    const call = request({ host: route.upstream.host, port: route.upstream.port, method: incoming.method, path: incoming.url, headers }, (response) => {
-      const given = response.headers;
-      const isStream = given['content-type']?.startsWith('text/event-stream') ?? false;
-      if (isStream) leave();
-      const out = { ...given };
-      if (route.gate) out['x-robots-tag'] = 'noindex, nofollow';
-      const isMarked = route.kind !== 'live' && route.gate !== null && (given['content-type'] ?? '').startsWith('text/html') && incoming.method === 'GET';
-      if (isMarked) {
-        this.#sendMarked(route, response, answer, out, leave);
-        return;
-      }
-      answer.writeHead(response.statusCode ?? 502, out);
-      response.pipe(answer);
-      response.on('error', () => answer.destroy());
-    });
+    const call = request(
+      { host: route.upstream.host, port: route.upstream.port, method: incoming.method, path: incoming.url, headers },
+      (response) => {
+        const given = response.headers;
+        const isStream = given['content-type']?.startsWith('text/event-stream') ?? false;
+        if (isStream) leave();
+        const out = { ...given };
+        if (route.gate) out['x-robots-tag'] = 'noindex, nofollow';
+        const isMarked =
+          route.kind !== 'live' &&
+          route.gate !== null &&
+          (given['content-type'] ?? '').startsWith('text/html') &&
+          incoming.method === 'GET';
+        if (isMarked) {
+          this.#sendMarked(route, response, answer, out, leave);
+          return;
+        }
+        answer.writeHead(response.statusCode ?? 502, out);
+        response.pipe(answer);
+        response.on('error', () => answer.destroy());
+      },
+    );
     answer.on('close', leave);
     call.on('error', (error) => {
       this.#options.log.warn({ environment, err: error }, 'web host not reached');
@@ -143,9 +170,22 @@ export class Gateway {
   }
 
   /** Puts the marker before `</body>`; pages too large for that pass as they are. */
-  #sendMarked(route: Route, response: IncomingMessage, answer: ServerResponse, headers: Record<string, string | string[] | undefined>, leave: () => void): void {
+  #sendMarked(
+    route: Route,
+    response: IncomingMessage,
+    answer: ServerResponse,
+    headers: Record<string, string | string[] | undefined>,
+    leave: () => void,
+  ): void {
     const encoding = response.headers['content-encoding'];
-    const decoder = encoding === 'gzip' ? createGunzip() : encoding === 'br' ? createBrotliDecompress() : encoding === 'deflate' ? createInflate() : undefined;
+    const decoder =
+      encoding === 'gzip'
+        ? createGunzip()
+        : encoding === 'br'
+          ? createBrotliDecompress()
+          : encoding === 'deflate'
+            ? createInflate()
+            : undefined;
     const { 'content-length': _length, 'content-encoding': _encoding, etag: _etag, ...rest } = headers;
     const body = decoder ? response.pipe(decoder) : response;
     const chunks: Buffer[] = [];
@@ -178,7 +218,16 @@ export class Gateway {
       socket.end('HTTP/1.1 401 Unauthorized\r\nConnection: close\r\n\r\n');
       return;
     }
-    const call = request({ host: route.upstream.host, port: route.upstream.port, path: incoming.url, headers: { ...forwardedHeaders(incoming), connection: 'Upgrade', upgrade: incoming.headers.upgrade ?? 'websocket' } });
+    const call = request({
+      host: route.upstream.host,
+      port: route.upstream.port,
+      path: incoming.url,
+      headers: {
+        ...forwardedHeaders(incoming),
+        connection: 'Upgrade',
+        upgrade: incoming.headers.upgrade ?? 'websocket',
+      },
+    });
     call.on('upgrade', (response, upstream, upstreamHead) => {
       const lines = Object.entries(response.headers).map(([name, value]) => `${name}: ${String(value)}`);
       socket.write(`HTTP/1.1 101 Switching Protocols\r\n${lines.join('\r\n')}\r\n\r\n`);
@@ -203,20 +252,35 @@ export class Gateway {
 }
 
 const cookies = (incoming: IncomingMessage): [string, string][] =>
-  (incoming.headers.cookie ?? '').split(/;\s*/).filter((one) => one !== '').map((one) => {
-    const equals = one.indexOf('=');
-    return [one.slice(0, equals), one.slice(equals + 1)];
-  });
+  (incoming.headers.cookie ?? '')
+    .split(/;\s*/)
+    .filter((one) => one !== '')
+    .map((one) => {
+      const equals = one.indexOf('=');
+      return [one.slice(0, equals), one.slice(equals + 1)];
+    });
 
 /** The request's headers without the gate's own cookie, with where it came from. */
 function forwardedHeaders(incoming: IncomingMessage): Record<string, string | string[] | undefined> {
-  const kept = cookies(incoming).filter(([name]) => name !== COOKIE).map(([name, value]) => `${name}=${value}`);
+  const kept = cookies(incoming)
+    .filter(([name]) => name !== COOKIE)
+    .map(([name, value]) => `${name}=${value}`);
   const { cookie: _cookie, 'x-forwarded-for': _for, 'x-forwarded-proto': _proto, ...headers } = incoming.headers;
-  return { ...headers, ...(kept.length > 0 ? { cookie: kept.join('; ') } : {}), 'x-forwarded-for': incoming.socket.remoteAddress, 'x-forwarded-proto': 'http' };
+  return {
+    ...headers,
+    ...(kept.length > 0 ? { cookie: kept.join('; ') } : {}),
+    'x-forwarded-for': incoming.socket.remoteAddress,
+    'x-forwarded-proto': 'http',
+  };
 }
 
 function sendGate(route: Route, answer: ServerResponse, status: number, message: string): void {
-  answer.writeHead(status, { 'content-type': 'text/html; charset=utf-8', 'x-robots-tag': 'noindex, nofollow', 'cache-control': 'no-store', 'content-security-policy': "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'" });
+  answer.writeHead(status, {
+    'content-type': 'text/html; charset=utf-8',
+    'x-robots-tag': 'noindex, nofollow',
+    'cache-control': 'no-store',
+    'content-security-policy': "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'",
+  });
   answer.end(gatePage(route, message));
 }
 

@@ -19,7 +19,8 @@ export class Holds {
 
   /** Waits while the environment is held. */
   async admit(environment: string): Promise<void> {
-    for (let hold = this.#byEnvironment.get(environment); hold; hold = this.#byEnvironment.get(environment)) await hold.opened;
+    for (let hold = this.#byEnvironment.get(environment); hold; hold = this.#byEnvironment.get(environment))
+      await hold.opened;
     this.#running.set(environment, (this.#running.get(environment) ?? 0) + 1);
   }
 

@@ -6,11 +6,17 @@ import { Gateway } from './gateway.js';
 
 /** The gateway as a process: `node gateway/main.js DATA-FOLDER HOST PORT`. */
 const [dataFolder, host, port] = process.argv.slice(2);
-if (dataFolder === undefined || host === undefined || port === undefined) throw new Error('usage: DATA-FOLDER HOST PORT');
+if (dataFolder === undefined || host === undefined || port === undefined)
+  throw new Error('usage: DATA-FOLDER HOST PORT');
 
 const log = pino({ name: 'gateway' });
 const folder = await DataFolder.open(dataFolder);
-const gateway = new Gateway({ routesFile: folder.run('gateway-routes.json'), key: folder.keys.derive('gateway'), log, now: () => new Date() });
+const gateway = new Gateway({
+  routesFile: folder.run('gateway-routes.json'),
+  key: folder.keys.derive('gateway'),
+  log,
+  now: () => new Date(),
+});
 await gateway.loadRoutes();
 
 const control = createServer((incoming, answer) => {

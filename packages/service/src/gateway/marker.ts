@@ -29,7 +29,11 @@ export function tileSvg(kind: Route['kind'], size: number): string {
 function ageOf(refreshedAt: string | null, now: Date): string {
   if (refreshedAt === null) return '';
   const hours = Math.floor((now.getTime() - Date.parse(refreshedAt)) / 3_600_000);
-  return hours < 1 ? 'brought up to date within the hour' : hours < 48 ? `brought up to date ${hours} h ago` : `brought up to date ${Math.floor(hours / 24)} d ago`;
+  return hours < 1
+    ? 'brought up to date within the hour'
+    : hours < 48
+      ? `brought up to date ${hours} h ago`
+      : `brought up to date ${Math.floor(hours / 24)} d ago`;
 }
 
 /**

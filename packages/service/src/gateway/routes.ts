@@ -16,11 +16,23 @@ export interface Route {
 }
 
 /** Writes the gateway's routes anew from the records; the gateway follows the file. */
-export async function publishRoutes(on: OnRecords, folder: DataFolder, environments: Environments, servers: Servers, consoleUrl: string): Promise<void> {
+export async function publishRoutes(
+  on: OnRecords,
+  folder: DataFolder,
+  environments: Environments,
+  servers: Servers,
+  consoleUrl: string,
+): Promise<void> {
   const all = await servers.list(on);
   const routes = (await environments.list(on))
     .filter((environment) => environment.status === 'ready')
-    .flatMap((environment) => routesOf(environment, all.find((server) => server.name === environment.server)?.web_host ?? { host: '127.0.0.1', port: 9 }, consoleUrl));
+    .flatMap((environment) =>
+      routesOf(
+        environment,
+        all.find((server) => server.name === environment.server)?.web_host ?? { host: '127.0.0.1', port: 9 },
+        consoleUrl,
+      ),
+    );
   const path = folder.run('gateway-routes.json');
   const temporary = `${path}.${process.pid}.${Date.now()}.new`;
   await fs.writeFile(temporary, JSON.stringify(routes), { mode: 0o600 });
@@ -28,7 +40,9 @@ export async function publishRoutes(on: OnRecords, folder: DataFolder, environme
 }
 
 function routesOf(environment: EnvironmentRecord, upstream: Route['upstream'], consoleUrl: string): Route[] {
-  const hosts = new Set(environment.addresses.flatMap((address) => [address.host, ...address.aliases.map((alias) => alias.host)]));
+  const hosts = new Set(
+    environment.addresses.flatMap((address) => [address.host, ...address.aliases.map((alias) => alias.host)]),
+  );
   return [...hosts].map((host) => ({
     host,
     environment: environment.path,

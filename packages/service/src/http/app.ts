@@ -1,7 +1,14 @@
 import fastifyCookie from '@fastify/cookie';
 import fastifyHelmet from '@fastify/helmet';
 import fastifyStatic from '@fastify/static';
-import { type Endpoint, type EndpointName, endpoints, openApiDocument, type Person, type Problem } from '@tessarion/contract';
+import {
+  type Endpoint,
+  type EndpointName,
+  endpoints,
+  openApiDocument,
+  type Person,
+  type Problem,
+} from '@tessarion/contract';
 import { EngineError } from '@tessarion/engine';
 import Fastify, { type FastifyBaseLogger, type FastifyInstance, type FastifyReply, type FastifyRequest } from 'fastify';
 import { z } from 'zod';
@@ -10,8 +17,8 @@ import { ProblemError } from '../problems.js';
 import type { Installation } from '../work/context.js';
 import { documentationPage } from './docs-page.js';
 import { EventStream } from './event-stream.js';
-import { handlers } from './handlers/index.js';
 import type { Call } from './handlers/call.js';
+import { handlers } from './handlers/index.js';
 import { Idempotency } from './idempotency.js';
 
 export const SESSION_COOKIE = 'tessarion_session';
@@ -28,10 +35,24 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const { installation } = options;
   const access = new Access(installation.records, installation.now);
   const idempotency = new Idempotency(installation.records, installation.now);
-  const app = Fastify({ loggerInstance: installation.log.child({ name: 'service' }) as FastifyBaseLogger, disableRequestLogging: true, bodyLimit: 2 * 1024 * 1024, requestIdHeader: false, routerOptions: { maxParamLength: 500 } });
+  const app = Fastify({
+    loggerInstance: installation.log.child({ name: 'service' }) as FastifyBaseLogger,
+    disableRequestLogging: true,
+    bodyLimit: 2 * 1024 * 1024,
+    requestIdHeader: false,
+    routerOptions: { maxParamLength: 500 },
+  });
   await app.register(fastifyCookie);
   await app.register(fastifyHelmet, {
-    contentSecurityPolicy: { directives: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], scriptSrc: ["'self'"], upgradeInsecureRequests: null } },
+    contentSecurityPolicy: {
+      directives: {
+        defaultSrc: ["'self'"],
+        styleSrc: ["'self'", "'unsafe-inline'"],
+        imgSrc: ["'self'", 'data:'],
+        scriptSrc: ["'self'"],
+        upgradeInsecureRequests: null,
+      },
+    },
     strictTransportSecurity: false,
   });
 
@@ -41,7 +62,15 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
     sendProblem(reply, problem);
   });
   app.addHook('onResponse', async (request, reply) => {
-    request.log.info({ method: request.method, path: request.url.split('?')[0], status: reply.statusCode, ms: Math.round(reply.elapsedTime) }, 'request');
+    request.log.info(
+      {
+        method: request.method,
+        path: request.url.split('?')[0],
+        status: reply.statusCode,
+        ms: Math.round(reply.elapsedTime),
+      },
+      'request',
+    );
   });
 
   const personOf = (request: FastifyRequest): Promise<Person | undefined> => {
@@ -50,7 +79,12 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   };
   const mustBeSignedIn = async (request: FastifyRequest): Promise<Person> => {
     const person = await personOf(request);
-    if (!person) throw new ProblemError('not-signed-in', 'You are not signed in.', 'Sign in: in the console, or with tessarion sign-in.');
+    if (!person)
+      throw new ProblemError(
+        'not-signed-in',
+        'You are not signed in.',
+        'Sign in: in the console, or with tessarion sign-in.',
+      );
     refuseForeignOrigin(request);
     return person;
   };
@@ -72,9 +106,18 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
           session: request.cookies[SESSION_COOKIE],
           reply,
         };
-        const run = async (): Promise<unknown> => definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));
+        const run = async (): Promise<unknown> =>
+          definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));
         const key = request.headers['idempotency-key'];
-        const result = typeof key === 'string' && person && definition.method !== 'GET' ? await idempotency.once(key, person.id, `${name} ${JSON.stringify([call.params, call.query, call.body])}`, run) : await run();
+        const result =
+          typeof key === 'string' && person && definition.method !== 'GET'
+            ? await idempotency.once(
+                key,
+                person.id,
+                `${name} ${JSON.stringify([call.params, call.query, call.body])}`,
+                run,
+              )
+            : await run();
         return reply.status(definition.status ?? 200).send(result);
       },
     });
@@ -104,18 +147,39 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   });
 
   if (options.consoleFolder !== undefined) {
-    await app.register(fastifyStatic, { root: options.consoleFolder, wildcard: false, immutable: true, maxAge: '365d', index: false, preCompressed: true });
+    await app.register(fastifyStatic, {
+      root: options.consoleFolder,
+      wildcard: false,
+      immutable: true,
+      maxAge: '365d',
+      index: false,
+      preCompressed: true,
+    });
     app.get('/', (_request, reply) => sendConsole(reply));
   }
   app.setNotFoundHandler((request, reply) => {
-    if (options.consoleFolder !== undefined && request.method === 'GET' && !request.url.startsWith('/api/') && !request.url.startsWith('/assets/')) return sendConsole(reply);
-    sendProblem(reply, new ProblemError('not-found', `Nothing answers to ${request.method} ${request.url.split('?')[0]}.`, 'See /api/docs for what there is.').toProblem());
+    if (
+      options.consoleFolder !== undefined &&
+      request.method === 'GET' &&
+      !request.url.startsWith('/api/') &&
+      !request.url.startsWith('/assets/')
+    )
+      return sendConsole(reply);
+    sendProblem(
+      reply,
+      new ProblemError(
+        'not-found',
+        `Nothing answers to ${request.method} ${request.url.split('?')[0]}.`,
+        'See /api/docs for what there is.',
+      ).toProblem(),
+    );
   });
   app.addHook('onClose', async () => stream.close());
   return app;
 }
 
-const sendConsole = (reply: FastifyReply): FastifyReply => reply.header('cache-control', 'no-cache').sendFile('index.html', { maxAge: 0, immutable: false });
+const sendConsole = (reply: FastifyReply): FastifyReply =>
+  reply.header('cache-control', 'no-cache').sendFile('index.html', { maxAge: 0, immutable: false });
 
 function sendProblem(reply: FastifyReply, problem: Problem): void {
   void reply.status(problem.status).type('application/problem+json').send(JSON.stringify(problem));
@@ -123,22 +187,48 @@ function sendProblem(reply: FastifyReply, problem: Problem): void {
 
 function toProblem(error: unknown): Problem {
   if (error instanceof ProblemError) return error.toProblem();
-  if (error instanceof EngineError) return { type: `tessarion:${error.code}`, title: 'Failed', status: error.code === 'database-unreachable' ? 503 : 500, detail: error.message, next: error.next };
+  if (error instanceof EngineError)
+    return {
+      type: `tessarion:${error.code}`,
+      title: 'Failed',
+      status: error.code === 'database-unreachable' ? 503 : 500,
+      detail: error.message,
+      next: error.next,
+    };
   const status = (error as { statusCode?: number }).statusCode;
-  if (status !== undefined && status < 500) return { type: 'tessarion:invalid', title: 'Invalid request', status, detail: (error as Error).message };
-  return { type: 'tessarion:failed', title: 'Failed', status: 500, detail: 'Something unexpected happened.', next: 'Look at the service’s log for this time.' };
+  if (status !== undefined && status < 500)
+    return { type: 'tessarion:invalid', title: 'Invalid request', status, detail: (error as Error).message };
+  return {
+    type: 'tessarion:failed',
+    title: 'Failed',
+    status: 500,
+    detail: 'Something unexpected happened.',
+    next: 'Look at the service’s log for this time.',
+  };
 }
 
 function parsed(type: z.ZodType, value: unknown, part: string): unknown {
   const result = type.safeParse(type instanceof z.ZodUndefined ? undefined : (value ?? {}));
   if (result.success) return result.data;
-  const fields = result.error.issues.map((issue) => ({ path: [part, ...issue.path.map(String)].join('.'), message: issue.message }));
-  throw new ProblemError('invalid', `${fields.length === 1 ? 'One field is' : `${fields.length} fields are`} not right: ${fields.map((field) => `${field.path}: ${field.message}`).slice(0, 3).join('; ')}.`, 'Correct what is named.', fields);
+  const fields = result.error.issues.map((issue) => ({
+    path: [part, ...issue.path.map(String)].join('.'),
+    message: issue.message,
+  }));
+  throw new ProblemError(
+    'invalid',
+    `${fields.length === 1 ? 'One field is' : `${fields.length} fields are`} not right: ${fields
+      .map((field) => `${field.path}: ${field.message}`)
+      .slice(0, 3)
+      .join('; ')}.`,
+    'Correct what is named.',
+    fields,
+  );
 }
 
 /** A page of another origin must not act with somebody's cookie. */
 function refuseForeignOrigin(request: FastifyRequest): void {
   if (request.method === 'GET' || request.headers.authorization !== undefined) return;
   const { origin, host } = request.headers;
-  if (origin !== undefined && new URL(origin).host !== host) throw new ProblemError('not-allowed', 'This request comes from another site.', 'Use the console itself.');
+  if (origin !== undefined && new URL(origin).host !== host)
+    throw new ProblemError('not-allowed', 'This request comes from another site.', 'Use the console itself.');
 }

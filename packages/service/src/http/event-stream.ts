@@ -20,7 +20,10 @@ export class EventStream {
 
   async #listen(): Promise<void> {
     if (this.#listener || this.#isClosed) return;
-    const client = new pg.Client({ connectionString: this.#installation.recordsUrl, application_name: 'tessarion events' });
+    const client = new pg.Client({
+      connectionString: this.#installation.recordsUrl,
+      application_name: 'tessarion events',
+    });
     this.#listener = client;
     const lost = (): void => {
       if (this.#listener !== client) return;
@@ -46,7 +49,11 @@ export class EventStream {
     reply.hijack();
     const answer = reply.raw;
     this.#answers.add(answer);
-    answer.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
+    answer.writeHead(200, {
+      'content-type': 'text/event-stream',
+      'cache-control': 'no-store',
+      'x-accel-buffering': 'no',
+    });
     answer.write(`id: ${at}\nretry: 1000\n\n`);
     let isSending = false;
     let again = false;

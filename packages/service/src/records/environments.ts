@@ -40,7 +40,11 @@ export interface EnvironmentRecord {
   readonly epoch: number;
 }
 
-type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & { databases: string; settings: string; gate: string | null };
+type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & {
+  databases: string;
+  settings: string;
+  gate: string | null;
+};
 
 /** The environments on record; their logins and settings are encrypted there. */
 export class Environments {
@@ -68,7 +72,12 @@ export class Environments {
   /** @throws {ProblemError} `not-found` */
   async get(on: OnRecords, path: string): Promise<EnvironmentRecord> {
     const found = await this.find(on, path);
-    if (!found) throw new ProblemError('not-found', `There is no environment ${path}.`, 'List what there is: tessarion site list');
+    if (!found)
+      throw new ProblemError(
+        'not-found',
+        `There is no environment ${path}.`,
+        'List what there is: tessarion site list',
+      );
     return found;
   }
 
@@ -115,7 +124,10 @@ export function toEngine(record: EnvironmentRecord, profile: Profile | undefined
     kind: record.kind,
     server: new LocalServer(),
     folder: Buffer.from(record.folder).toString('latin1'),
-    place: { addresses: record.addresses, roots: record.roots.map((root) => ({ ...root, path: Buffer.from(root.path).toString('latin1') })) },
+    place: {
+      addresses: record.addresses,
+      roots: record.roots.map((root) => ({ ...root, path: Buffer.from(root.path).toString('latin1') })),
+    },
     databases: record.databases.map(({ name, ...login }) => ({ name, login })),
     profile,
     settings: new Map(Object.entries(record.settings)),
@@ -132,10 +144,23 @@ export interface ProfileRecord {
 }
 
 /** The profile of a site in its newest version, or undefined where the site has none. */
-export async function profileOfSite(on: OnRecords, site: string): Promise<(ProfileRecord & { profile: Profile }) | undefined> {
-  const row = await on('site').join('profile', 'profile.name', 'site.profile').where('site.name', site).orderBy('profile.version', 'desc').select('profile.*').first<ProfileRecord | undefined>();
+export async function profileOfSite(
+  on: OnRecords,
+  site: string,
+): Promise<(ProfileRecord & { profile: Profile }) | undefined> {
+  const row = await on('site')
+    .join('profile', 'profile.name', 'site.profile')
+    .where('site.name', site)
+    .orderBy('profile.version', 'desc')
+    .select('profile.*')
+    .first<ProfileRecord | undefined>();
   if (!row) return undefined;
   const checked = checkProfile(row.text);
-  if (!checked.ok) throw new ProblemError('invalid', `The profile ${row.name} of ${site} is not valid any more: ${checked.mistakes[0]?.message}`, `Save a corrected version: tessarion profile save ${row.name} FILE`);
+  if (!checked.ok)
+    throw new ProblemError(
+      'invalid',
+      `The profile ${row.name} of ${site} is not valid any more: ${checked.mistakes[0]?.message}`,
+      `Save a corrected version: tessarion profile save ${row.name} FILE`,
+    );
   return { ...row, profile: checked.profile };
 }

@@ -5,11 +5,18 @@ export const EVENT_CHANNEL = 'tessarion_event';
 
 /** Records an event for the stream and wakes those who listen, when the transaction commits. */
 export async function publishEvent(on: OnRecords, event: StreamEvent): Promise<void> {
-  await on.raw(`WITH added AS (INSERT INTO event (at, data) VALUES (clock_timestamp(), ?::jsonb) RETURNING id) SELECT pg_notify('${EVENT_CHANNEL}', id::text) FROM added`, [json(event)]);
+  await on.raw(
+    `WITH added AS (INSERT INTO event (at, data) VALUES (clock_timestamp(), ?::jsonb) RETURNING id) SELECT pg_notify('${EVENT_CHANNEL}', id::text) FROM added`,
+    [json(event)],
+  );
 }
 
 /** Events after an id, oldest first. */
-export async function eventsAfter(on: OnRecords, id: number, limit: number): Promise<{ id: number; data: StreamEvent }[]> {
+export async function eventsAfter(
+  on: OnRecords,
+  id: number,
+  limit: number,
+): Promise<{ id: number; data: StreamEvent }[]> {
   return on('event').where('id', '>', id).orderBy('id').limit(limit).select('id', 'data');
 }
 

@@ -192,7 +192,10 @@ export async function migrate(knex: Knex): Promise<void> {
     migrationSource: {
       getMigrations: async () => Object.keys(MIGRATIONS),
       getMigrationName: (name: string) => name,
-      getMigration: async (name: string) => ({ up: MIGRATIONS[name] as (knex: Knex) => Promise<void>, down: async () => undefined }),
+      getMigration: async (name: string) => ({
+        up: MIGRATIONS[name] as (knex: Knex) => Promise<void>,
+        down: async () => undefined,
+      }),
     },
   });
 }

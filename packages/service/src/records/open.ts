@@ -10,7 +10,11 @@ export type OnRecords = Knex | Knex.Transaction;
 
 /** Opens the records' database. */
 export function openRecords(url: string, connections = 10): Records {
-  return createKnex({ client: 'pg', connection: { connectionString: url, application_name: 'tessarion records' }, pool: { min: 0, max: connections } });
+  return createKnex({
+    client: 'pg',
+    connection: { connectionString: url, application_name: 'tessarion records' },
+    pool: { min: 0, max: connections },
+  });
 }
 
 /** JSON for a jsonb column; Knex would take arrays for PostgreSQL arrays. */

@@ -28,17 +28,27 @@ export class Servers {
   /** @throws {ProblemError} `not-found` */
   async get(on: OnRecords, name: string): Promise<ServerRecord> {
     const found = await on<ServerRecord>('server').where({ name }).first();
-    if (!found) throw new ProblemError('not-found', `There is no server ${name}.`, 'List what there is: tessarion server list');
+    if (!found)
+      throw new ProblemError('not-found', `There is no server ${name}.`, 'List what there is: tessarion server list');
     return found as ServerRecord;
   }
 
   async insert(on: OnRecords, record: Omit<ServerRecord, 'database_password'> & { password: string }): Promise<void> {
     const { password, web_host, database, ...plain } = record;
-    await on('server').insert({ ...plain, web_host: json(web_host), database: json(database), database_password: this.#folder.keys.encrypt(password) });
+    await on('server').insert({
+      ...plain,
+      web_host: json(web_host),
+      database: json(database),
+      database_password: this.#folder.keys.encrypt(password),
+    });
   }
 
   /** The database server's administration, for making and removing databases. */
   admin(record: ServerRecord): PostgresAdmin {
-    return new PostgresAdmin({ ...record.database, database: 'postgres', password: this.#folder.keys.decrypt(record.database_password) });
+    return new PostgresAdmin({
+      ...record.database,
+      database: 'postgres',
+      password: this.#folder.keys.decrypt(record.database_password),
+    });
   }
 }

@@ -1,10 +1,10 @@
-import type { EnvironmentKind } from '@tessarion/core';
 import type { Snapshot } from '@tessarion/contract';
+import type { EnvironmentKind } from '@tessarion/core';
 import { SnapshotLibrary } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
-import { iso } from './transfers.js';
 import { json, type OnRecords } from './open.js';
+import { iso } from './transfers.js';
 
 export interface SnapshotRecord {
   readonly id: string;
@@ -22,12 +22,14 @@ export interface SnapshotRecord {
 }
 
 /** The snapshots and baselines of a site. */
-export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary => new SnapshotLibrary(folder.store(site), folder.keys.derive(`store ${site}`));
+export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary =>
+  new SnapshotLibrary(folder.store(site), folder.keys.derive(`store ${site}`));
 
 /** @throws {ProblemError} `not-found` */
 export async function getSnapshot(on: OnRecords, id: string): Promise<SnapshotRecord> {
   const found = await on<SnapshotRecord>('snapshot').where({ id }).first();
-  if (!found) throw new ProblemError('not-found', `There is no snapshot ${id}.`, 'List what there is: tessarion snapshot list');
+  if (!found)
+    throw new ProblemError('not-found', `There is no snapshot ${id}.`, 'List what there is: tessarion snapshot list');
   return found as SnapshotRecord;
 }
 
@@ -62,7 +64,10 @@ export interface BaselineRecord {
 
 /** Remembers what a pair had in common; there is one baseline a pair. */
 export async function saveBaseline(on: OnRecords, record: BaselineRecord): Promise<void> {
-  await on('baseline').insert({ ...record, left_out: json(record.left_out) }).onConflict(['lower', 'upper']).merge();
+  await on('baseline')
+    .insert({ ...record, left_out: json(record.left_out) })
+    .onConflict(['lower', 'upper'])
+    .merge();
 }
 
 export async function findBaseline(on: OnRecords, lower: string, upper: string): Promise<BaselineRecord | undefined> {

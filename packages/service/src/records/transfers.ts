@@ -1,5 +1,5 @@
-import type { SentencePiece } from '@tessarion/core';
 import type { Check, Progress, Transfer, TransferKind, TransferState } from '@tessarion/contract';
+import type { SentencePiece } from '@tessarion/core';
 import type { DataFolder } from '../data-folder.js';
 import { newId } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
@@ -63,7 +63,17 @@ export interface NewTransfer {
   readonly checks?: readonly Check[];
 }
 
-const JSON_COLUMNS = ['sentence', 'progress', 'failure', 'checks', 'warnings', 'written', 'items', 'remains', 'totals'] as const;
+const JSON_COLUMNS = [
+  'sentence',
+  'progress',
+  'failure',
+  'checks',
+  'warnings',
+  'written',
+  'items',
+  'remains',
+  'totals',
+] as const;
 type Row = Omit<TransferRecord, 'input' | 'data'> & { input: string; data: string };
 
 /** The transfers on record. */
@@ -84,7 +94,8 @@ export class Transfers {
   /** @throws {ProblemError} `not-found` */
   async get(on: OnRecords, id: string): Promise<TransferRecord> {
     const row = await on<Row>('transfer').where({ id }).first();
-    if (!row) throw new ProblemError('not-found', `There is no transfer ${id}.`, 'List what there is: tessarion transfer list');
+    if (!row)
+      throw new ProblemError('not-found', `There is no transfer ${id}.`, 'List what there is: tessarion transfer list');
     return this.#read(row as Row);
   }
 
@@ -116,14 +127,26 @@ export class Transfers {
 
   async update(on: OnRecords, id: string, changes: Partial<TransferRecord>): Promise<void> {
     const row: Record<string, unknown> = { ...changes };
-    for (const column of JSON_COLUMNS) if (column in changes) row[column] = changes[column] === null ? null : json(changes[column]);
+    for (const column of JSON_COLUMNS)
+      if (column in changes) row[column] = changes[column] === null ? null : json(changes[column]);
     if ('data' in changes) row.data = this.#folder.keys.encrypt(json(changes.data));
     await on('transfer').where({ id }).update(row);
   }
 
-  async list(on: OnRecords, filter: { site?: string | undefined; kind?: string | undefined; state?: string | undefined; person?: string | undefined; before?: { at: string; id: string } | undefined; limit: number }): Promise<TransferRecord[]> {
+  async list(
+    on: OnRecords,
+    filter: {
+      site?: string | undefined;
+      kind?: string | undefined;
+      state?: string | undefined;
+      person?: string | undefined;
+      before?: { at: string; id: string } | undefined;
+      limit: number;
+    },
+  ): Promise<TransferRecord[]> {
     const query = on<Row>('transfer').orderBy('created_at', 'desc').orderBy('id', 'desc').limit(filter.limit);
-    for (const column of ['site', 'kind', 'state', 'person'] as const) if (filter[column] !== undefined) query.where(column, filter[column]);
+    for (const column of ['site', 'kind', 'state', 'person'] as const)
+      if (filter[column] !== undefined) query.where(column, filter[column]);
     if (filter.before) query.whereRaw('(created_at, id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
     return ((await query) as Row[]).map((row) => this.#read(row));
   }
@@ -147,7 +170,11 @@ export class Transfers {
 
   async placeInLine(on: OnRecords, transfer: TransferRecord): Promise<number | null> {
     if (transfer.state !== 'waiting') return null;
-    const ahead = await on('transfer').where({ onto_path: transfer.onto_path }).whereIn('state', ['waiting', 'running', 'stopping']).whereRaw('(created_at, id) < (?, ?)', [transfer.created_at, transfer.id]).count<{ count: number }[]>('* as count');
+    const ahead = await on('transfer')
+      .where({ onto_path: transfer.onto_path })
+      .whereIn('state', ['waiting', 'running', 'stopping'])
+      .whereRaw('(created_at, id) < (?, ?)', [transfer.created_at, transfer.id])
+      .count<{ count: number }[]>('* as count');
     const count = Number(ahead[0]?.count ?? 0);
     return count === 0 ? null : count;
   }
@@ -155,7 +182,10 @@ export class Transfers {
 
 /** Puts a job into the queue within the caller's transaction; the job only wakes a worker. */
 export async function enqueue(on: OnRecords, task: 'transfer' | 'forecast', id: string): Promise<void> {
-  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 1)", [task, id]);
+  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 1)", [
+    task,
+    id,
+  ]);
 }
 
 const UNDOABLE: readonly TransferKind[] = ['push', 'restore'];
@@ -181,7 +211,11 @@ export function toTransfer(record: TransferRecord, placeInLine: number | null): 
     failure: record.failure,
     undoOf: record.undo_of,
     undoneBy: record.undone_by,
-    canUndo: record.state === 'done' && UNDOABLE.includes(record.kind) && record.data.changes === true && record.undone_by === null,
+    canUndo:
+      record.state === 'done' &&
+      UNDOABLE.includes(record.kind) &&
+      record.data.changes === true &&
+      record.undone_by === null,
     canStop: record.state === 'waiting' || (record.state === 'running' && record.data.pastSwitch !== true),
     acknowledged: record.acknowledged,
   };

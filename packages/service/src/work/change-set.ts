@@ -1,5 +1,21 @@
-import { type FileChange, rulesForTable, Rewriter, type RowChange, toBytes } from '@tessarion/core';
-import { type AppliedRows, carryOver, connectTo, type Environment, EngineError, layout, type Mode, profileName, type Remain, RowApplication, showPath, stageTree, type StagedTree, switchTrees, treeInUse } from '@tessarion/engine';
+import { type FileChange, Rewriter, type RowChange, rulesForTable, toBytes } from '@tessarion/core';
+import {
+  type AppliedRows,
+  carryOver,
+  connectTo,
+  EngineError,
+  type Environment,
+  layout,
+  type Mode,
+  profileName,
+  type Remain,
+  RowApplication,
+  type StagedTree,
+  showPath,
+  stageTree,
+  switchTrees,
+  treeInUse,
+} from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */
@@ -22,13 +38,24 @@ const DRAIN_MS = 2000;
 
 const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
 
-async function* rowsOf(context: TransferContext, changes: string, database: string, turn: (change: RowChange) => RowChange): AsyncGenerator<RowChange> {
-  for await (const change of context.library().readChanges(changes)) if (change.part === 'row' && change.database === database) yield turn(change);
+async function* rowsOf(
+  context: TransferContext,
+  changes: string,
+  database: string,
+  turn: (change: RowChange) => RowChange,
+): AsyncGenerator<RowChange> {
+  for await (const change of context.library().readChanges(changes))
+    if (change.part === 'row' && change.database === database) yield turn(change);
 }
 
-export async function filesOf(context: TransferContext, changes: string, turn: (change: FileChange) => FileChange): Promise<FileChange[]> {
+export async function filesOf(
+  context: TransferContext,
+  changes: string,
+  turn: (change: FileChange) => FileChange,
+): Promise<FileChange[]> {
   const files: FileChange[] = [];
-  for await (const change of context.library().readChanges(changes)) if (change.part === 'file') files.push(turn(change));
+  for await (const change of context.library().readChanges(changes))
+    if (change.part === 'file') files.push(turn(change));
   return files;
 }
 
@@ -43,7 +70,11 @@ export interface ChangeSet {
 }
 
 /** Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes. */
-export async function stageChanges(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+export async function stageChanges(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+): Promise<string> {
   const state = workOf(context);
   state.trees = [];
   await context.raiseFence(environment);
@@ -52,13 +83,25 @@ export async function stageChanges(context: TransferContext, environment: Enviro
   for (const root of environment.place.roots) {
     const changes = files.filter((change) => change.root === root.name);
     if (changes.length === 0) continue;
-    const staged = await stageTree(environment, root.name, set.treeId, changes, context.library().store, set.mode, `${version?.name}/${version?.version}`, context.work);
+    const staged = await stageTree(
+      environment,
+      root.name,
+      set.treeId,
+      changes,
+      context.library().store,
+      set.mode,
+      `${version?.name}/${version?.version}`,
+      context.work,
+    );
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
   }
   await context.remember({ roots: state.trees.map(({ root, from }) => ({ root, from })) });
 
-  const rewriter = new Rewriter(environment.place, new Map([...environment.settings].map(([name, value]) => [name, toBytes(value)])));
+  const rewriter = new Rewriter(
+    environment.place,
+    new Map([...environment.settings].map(([name, value]) => [name, toBytes(value)])),
+  );
   let rows = 0;
   for (const { name, login } of environment.databases) {
     const application = await RowApplication.open(login, purposeOf(context), set.mode, environment.profile);
@@ -71,7 +114,12 @@ export async function stageChanges(context: TransferContext, environment: Enviro
     };
     await application.stage(counted(), rewriter, (table, columns) => {
       const [schema, ...rest] = table.split('.');
-      const rules = rulesForTable(environment.profile, name, profileName({ schema: schema as string, name: rest.join('.') }), columns);
+      const rules = rulesForTable(
+        environment.profile,
+        name,
+        profileName({ schema: schema as string, name: rest.join('.') }),
+        columns,
+      );
       return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
     });
   }
@@ -79,7 +127,11 @@ export async function stageChanges(context: TransferContext, environment: Enviro
 }
 
 /** Carries over late files, then lets the front hold visitors back. */
-export async function holdVisitors(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+export async function holdVisitors(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+): Promise<string> {
   const state = workOf(context);
   await carryLateFiles(context, environment, set);
   const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS, DRAIN_MS);
@@ -112,27 +164,45 @@ export async function commitRows(context: TransferContext, environment: Environm
   await context.checkFence(environment);
   for (const application of state.applications) await application.commit();
   await context.remember({ pastSwitch: true });
-  await rememberRemains(context, applied.flatMap((one) => one.remains));
+  await rememberRemains(
+    context,
+    applied.flatMap((one) => one.remains),
+  );
   await closeSessions(context);
   const sum = (pick: (one: AppliedRows) => number): number => applied.reduce((total, one) => total + pick(one), 0);
-  const counts = { inserted: sum((one) => one.inserted), updated: sum((one) => one.updated), deleted: sum((one) => one.deleted) };
+  const counts = {
+    inserted: sum((one) => one.inserted),
+    updated: sum((one) => one.updated),
+    deleted: sum((one) => one.deleted),
+  };
   context.work.count({ rows: counts.inserted + counts.updated + counts.deleted });
   return `${counts.inserted} inserted, ${counts.updated} updated, ${counts.deleted} deleted`;
 }
 
 /** Lets the roots lead to the new trees. */
-export async function switchFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string | undefined> {
+export async function switchFiles(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+): Promise<string | undefined> {
   const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
   if (roots.length === 0) return undefined;
   await context.checkFence(environment);
   await context.remember({ pastSwitch: true });
-  const place = { ...environment.place, roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)) };
+  const place = {
+    ...environment.place,
+    roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)),
+  };
   await switchTrees({ ...environment, place }, set.treeId, context.epoch);
   return `${roots.length} ${roots.length === 1 ? 'root' : 'roots'}`;
 }
 
 /** Lets visitors through again and brings in what was still written to the former trees. */
-export async function releaseVisitors(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string | undefined> {
+export async function releaseVisitors(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+): Promise<string | undefined> {
   const state = workOf(context);
   let detail: string | undefined;
   if (state.lease !== undefined) {
@@ -172,7 +242,10 @@ async function endSessions(context: TransferContext, environment: Environment): 
   for (const { login } of environment.databases) {
     const client = await connectTo(login, 'read', 'recovery');
     try {
-      await client.query("SELECT pg_catalog.pg_terminate_backend(pid, 3000) FROM pg_catalog.pg_stat_activity WHERE usename = current_user AND application_name = $1", [`tessarion ${purposeOf(context)}`.slice(0, 63)]);
+      await client.query(
+        'SELECT pg_catalog.pg_terminate_backend(pid, 3000) FROM pg_catalog.pg_stat_activity WHERE usename = current_user AND application_name = $1',
+        [`tessarion ${purposeOf(context)}`.slice(0, 63)],
+      );
     } finally {
       await client.end();
     }
@@ -213,7 +286,9 @@ export async function applyChanges(context: TransferContext, environment: Enviro
 async function rememberRemains(context: TransferContext, remains: readonly Remain[]): Promise<void> {
   if (remains.length === 0) return;
   const known = (context.data.remains as string[] | undefined) ?? [];
-  await context.remember({ remains: [...known, ...remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`)] });
+  await context.remember({
+    remains: [...known, ...remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`)],
+  });
 }
 
 const KEPT_TREES = 3;
@@ -224,7 +299,8 @@ export async function removeOldTrees(environment: Environment): Promise<void> {
     const inUse = await treeInUse(environment, root.name);
     const trees: { path: string; at: bigint }[] = [];
     for await (const node of environment.server.listFolder(layout.trees(environment.folder))) {
-      if (node.type === 'folder' && node.path.startsWith(`${root.name}-`)) trees.push({ path: `${layout.trees(environment.folder)}/${node.path}`, at: node.changedAtNs });
+      if (node.type === 'folder' && node.path.startsWith(`${root.name}-`))
+        trees.push({ path: `${layout.trees(environment.folder)}/${node.path}`, at: node.changedAtNs });
     }
     const old = trees.filter((tree) => tree.path !== inUse).sort((a, b) => (a.at < b.at ? 1 : -1));
     for (const tree of old.slice(KEPT_TREES)) await environment.server.remove(tree.path);

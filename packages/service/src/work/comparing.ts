@@ -1,9 +1,24 @@
 import { createHash } from 'node:crypto';
-import { type Change, ItemCollector, type Profile, pluralOf, pushSentence, type SentencePiece, shortSentence } from '@tessarion/core';
-import { type Baseline, comparePush, type Environment, HashMemory, profileName, type PushSource } from '@tessarion/engine';
 import type { Check, Forecast } from '@tessarion/contract';
-import { findBaseline, libraryOf } from '../records/snapshots.js';
+import {
+  type Change,
+  ItemCollector,
+  type Profile,
+  pluralOf,
+  pushSentence,
+  type SentencePiece,
+  shortSentence,
+} from '@tessarion/core';
+import {
+  type Baseline,
+  comparePush,
+  type Environment,
+  HashMemory,
+  type PushSource,
+  profileName,
+} from '@tessarion/engine';
 import { profileOfSite } from '../records/environments.js';
+import { findBaseline, libraryOf } from '../records/snapshots.js';
 import type { Installation } from './context.js';
 import { lowerOf } from './pair.js';
 
@@ -31,11 +46,22 @@ const profileTable = (fullName: string): string => {
 };
 
 /** Compares for a push and gathers everything a forecast says. Read only. */
-export async function gatherPushFacts(installation: Installation, source: PushSource, destination: Environment): Promise<PushFacts> {
+export async function gatherPushFacts(
+  installation: Installation,
+  source: PushSource,
+  destination: Environment,
+): Promise<PushFacts> {
   const { records, folder } = installation;
   const from = 'snapshot' in source ? source.of : source.environment;
   const library = libraryOf(folder, destination.site);
-  const pair = 'snapshot' in source ? undefined : await findBaseline(records, lowerOf(from, destination), lowerOf(from, destination) === from.path ? destination.path : from.path);
+  const pair =
+    'snapshot' in source
+      ? undefined
+      : await findBaseline(
+          records,
+          lowerOf(from, destination),
+          lowerOf(from, destination) === from.path ? destination.path : from.path,
+        );
   const isLowerSource = pair?.lower === from.path;
   const baseline: Baseline | undefined = pair && {
     source: await library.load(isLowerSource ? pair.lower_manifest : pair.upper_manifest),
@@ -43,12 +69,27 @@ export async function gatherPushFacts(installation: Installation, source: PushSo
     leftOut: pair.left_out,
   };
   const version = await profileOfSite(records, destination.site);
-  const memories = { source: await HashMemory.open(folder.memory(from.path)), destination: await HashMemory.open(folder.memory(destination.path)) };
+  const memories = {
+    source: await HashMemory.open(folder.memory(from.path)),
+    destination: await HashMemory.open(folder.memory(destination.path)),
+  };
   const profile = destination.profile;
   const collector = new ItemCollector(profile, digest);
-  const facts = { changes: [] as Change[], kept: [] as PushFacts['kept'], neverMoves: [] as PushFacts['neverMoves'], checks: [] as Check[] };
+  const facts = {
+    changes: [] as Change[],
+    kept: [] as PushFacts['kept'],
+    neverMoves: [] as PushFacts['neverMoves'],
+    checks: [] as Check[],
+  };
 
-  for await (const finding of comparePush({ source, destination, baseline, library, memories, profileVersion: `${version?.name}/${version?.version}` })) {
+  for await (const finding of comparePush({
+    source,
+    destination,
+    baseline,
+    library,
+    memories,
+    profileVersion: `${version?.name}/${version?.version}`,
+  })) {
     switch (finding.type) {
       case 'row': {
         const { change, row, overwritesOwnWork } = finding.difference;
@@ -61,7 +102,12 @@ export async function gatherPushFacts(installation: Installation, source: PushSo
         facts.changes.push(finding.difference.change);
         break;
       case 'kept':
-        collector.addKept(profileTable(finding.table), finding.key, finding.row, `${finding.referrers} rows of ${profileTable(finding.referredBy)} refer to it`);
+        collector.addKept(
+          profileTable(finding.table),
+          finding.key,
+          finding.row,
+          `${finding.referrers} rows of ${profileTable(finding.referredBy)} refer to it`,
+        );
         break;
       case 'collected':
         if (finding.more > 0) facts.kept.push(amountOfTable(profile, finding.table, finding.more));
@@ -70,21 +116,43 @@ export async function gatherPushFacts(installation: Installation, source: PushSo
         facts.neverMoves.push({ table: finding.table, because: finding.because });
         break;
       case 'unclassified':
-        facts.checks.push({ name: 'unclassified tables', state: 'failed', message: `${finding.table} changed on ${from.path} (${finding.rows} rows), and nobody has said what class it is.`, remedy: `Give ${finding.table} a class in the profile.` });
+        facts.checks.push({
+          name: 'unclassified tables',
+          state: 'failed',
+          message: `${finding.table} changed on ${from.path} (${finding.rows} rows), and nobody has said what class it is.`,
+          remedy: `Give ${finding.table} a class in the profile.`,
+        });
         break;
       case 'schema':
-        facts.checks.push({ name: 'schema', state: 'failed', message: `The schemas differ: ${finding.message}.`, remedy: 'Bring both ends to the same schema first.' });
+        facts.checks.push({
+          name: 'schema',
+          state: 'failed',
+          message: `The schemas differ: ${finding.message}.`,
+          remedy: 'Bring both ends to the same schema first.',
+        });
         break;
     }
   }
   await memories.source.save();
   await memories.destination.save();
-  if (facts.checks.length === 0) facts.checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
+  if (facts.checks.length === 0)
+    facts.checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
 
   const written = collector.amounts((item) => item.outcome === 'written');
   const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
-  const stay = facts.kept.toSorted((a, b) => b.count - a.count).slice(0, 3);
-  const sentence = { from: 'snapshot' in source ? `${from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC` : from.path, onto: destination.path, written, stay, lost, collisions: 0 };
+  const titled = facts.kept.filter((one) => !one.kind.startsWith('row of '));
+  const stay = (titled.length > 0 ? titled : facts.kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
+  const sentence = {
+    from:
+      'snapshot' in source
+        ? `${from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
+        : from.path,
+    onto: destination.path,
+    written,
+    stay,
+    lost,
+    collisions: 0,
+  };
   return {
     collector,
     ...facts,
@@ -93,11 +161,20 @@ export async function gatherPushFacts(installation: Installation, source: PushSo
     sentence: pushSentence(sentence),
     button: shortSentence(sentence),
     baselineAt: pair?.created_at,
-    baselineIds: pair && { lower: pair.lower, upper: pair.upper, lowerManifest: pair.lower_manifest, upperManifest: pair.upper_manifest },
+    baselineIds: pair && {
+      lower: pair.lower,
+      upper: pair.upper,
+      lowerManifest: pair.lower_manifest,
+      upperManifest: pair.upper_manifest,
+    },
   };
 }
 
-function amountOfTable(profile: Profile | undefined, table: string, count: number): { count: number; kind: string; plural: string } {
+function amountOfTable(
+  profile: Profile | undefined,
+  table: string,
+  count: number,
+): { count: number; kind: string; plural: string } {
   const item = (profile?.items ?? []).find((one) => 'table' in one && one.table === table);
   const kind = item?.kind ?? `row of ${table}`;
   return { count, kind, plural: item ? pluralOf(profile, kind) : `rows of ${table}` };

@@ -1,15 +1,15 @@
 import type { Profile } from '@tessarion/core';
-import { type Environment, EngineError, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
+import { EngineError, type Environment, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
 import type { Logger } from 'pino';
 import type { DataFolder } from '../data-folder.js';
 import type { GatewayControl } from '../gateway/control.js';
 import { publishRoutes } from '../gateway/routes.js';
-import { type EnvironmentRecord, Environments, profileOfSite, toEngine } from '../records/environments.js';
+import { type EnvironmentRecord, type Environments, profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import type { Records } from '../records/open.js';
-import { Servers } from '../records/servers.js';
+import type { Servers } from '../records/servers.js';
 import { libraryOf } from '../records/snapshots.js';
-import { type TransferRecord, Transfers } from '../records/transfers.js';
+import type { TransferRecord, Transfers } from '../records/transfers.js';
 
 /** What every part of the service and worker needs. */
 export interface Installation {
@@ -71,7 +71,9 @@ export class TransferContext {
   }
 
   async say(text: string): Promise<void> {
-    await this.installation.records('transfer_log').insert({ transfer_id: this.record.id, at: this.installation.now(), text });
+    await this.installation
+      .records('transfer_log')
+      .insert({ transfer_id: this.record.id, at: this.installation.now(), text });
   }
 
   async enter(step: string): Promise<void> {
@@ -87,7 +89,13 @@ export class TransferContext {
     const progress = { step: this.#step, ...this.#counts, totalBytes: this.totalBytes };
     try {
       await installation.transfers.update(installation.records, record.id, { progress });
-      await publishEvent(installation.records, { type: 'transfer', transfer: record.id, site: record.site, state: 'running', progress });
+      await publishEvent(installation.records, {
+        type: 'transfer',
+        transfer: record.id,
+        site: record.site,
+        state: 'running',
+        progress,
+      });
     } catch (error) {
       installation.log.warn({ transfer: record.id, err: error }, 'progress not recorded');
     }
@@ -132,8 +140,16 @@ export class TransferContext {
   async checkFence(environment: Environment): Promise<void> {
     this.work.signal.throwIfAborted();
     const row = await this.installation.records('environment').where({ path: environment.path }).first('epoch');
-    const written = await environment.server.readFile(layout.fence(environment.folder)).then((file) => Number(file.toString()), () => this.epoch);
-    if (row?.epoch !== this.epoch || written > this.epoch) throw new EngineError('fence-lost', `Another worker took over ${environment.path}.`, 'Nothing is to be done; the other worker goes on.');
+    const written = await environment.server.readFile(layout.fence(environment.folder)).then(
+      (file) => Number(file.toString()),
+      () => this.epoch,
+    );
+    if (row?.epoch !== this.epoch || written > this.epoch)
+      throw new EngineError(
+        'fence-lost',
+        `Another worker took over ${environment.path}.`,
+        'Nothing is to be done; the other worker goes on.',
+      );
   }
 
   /** Leaves the epoch on the server, so that an older worker can see that it is out. */
@@ -144,7 +160,13 @@ export class TransferContext {
 
   async publishRoutes(): Promise<void> {
     const { installation } = this;
-    await publishRoutes(installation.records, installation.folder, installation.environments, installation.servers, installation.consoleUrl);
+    await publishRoutes(
+      installation.records,
+      installation.folder,
+      installation.environments,
+      installation.servers,
+      installation.consoleUrl,
+    );
     await installation.gateway.reload();
   }
 }

@@ -1,12 +1,27 @@
 import { createHmac } from 'node:crypto';
 import type { Check } from '@tessarion/contract';
-import { looksPersonal, rulesForTable, shapeConflicts, type SnapshotManifest } from '@tessarion/core';
-import { buildCopy, connectTo, type CopyImages, type CopySource, type Environment, EngineError, type LeftOut, LiveSource, PostgresView, profileName, readable, SnapshotSource, TRACE_WORDS, TraceFinder } from '@tessarion/engine';
+import { looksPersonal, rulesForTable, type SnapshotManifest, shapeConflicts } from '@tessarion/core';
+import {
+  buildCopy,
+  type CopyImages,
+  type CopySource,
+  connectTo,
+  EngineError,
+  type Environment,
+  type LeftOut,
+  LiveSource,
+  PostgresView,
+  profileName,
+  readable,
+  SnapshotSource,
+  TRACE_WORDS,
+  TraceFinder,
+} from '@tessarion/engine';
 import { newId } from '../data-folder.js';
 import { getSnapshot, saveBaseline } from '../records/snapshots.js';
-import { lowerOf } from './pair.js';
 import type { TransferContext } from './context.js';
 import { measure } from './measure.js';
+import { lowerOf } from './pair.js';
 
 /** Where a copy's content comes from. */
 export type Origin = { readonly from: string } | { readonly snapshot: string };
@@ -23,30 +38,62 @@ export const NOTHING_LEFT_OUT: LeftOut = { tables: [], areas: [], paths: [] };
 const ROOM_MARGIN = 1.2;
 
 /** Checks made before anything is written; all of them, so that a person sees everything at once. */
-export async function checkCopy(context: TransferContext, source: Environment, destination: Environment, origin: Origin, wishes: CopyWishes): Promise<Check[]> {
+export async function checkCopy(
+  context: TransferContext,
+  source: Environment,
+  destination: Environment,
+  origin: Origin,
+  wishes: CopyWishes,
+): Promise<Check[]> {
   const checks: Check[] = [];
   const add = (name: string, state: Check['state'], message: string, remedy?: string): void => {
     checks.push({ name, state, message, ...(remedy === undefined ? {} : { remedy }) });
   };
-  if (!source.profile) add('profile', 'failed', `${source.site} has no profile, so nobody has said what may be copied.`, `Give it one: tessarion profile save NAME FILE, then tessarion site set ${source.site} --profile NAME`);
+  if (!source.profile)
+    add(
+      'profile',
+      'failed',
+      `${source.site} has no profile, so nobody has said what may be copied.`,
+      `Give it one: tessarion profile save NAME FILE, then tessarion site set ${source.site} --profile NAME`,
+    );
 
   const conflicts = shapeConflicts(source.place, destination.place);
-  add('addresses', conflicts.length === 0 ? 'passed' : 'failed', conflicts[0] ?? 'Every address of the source has its counterpart.');
+  add(
+    'addresses',
+    conflicts.length === 0 ? 'passed' : 'failed',
+    conflicts[0] ?? 'Every address of the source has its counterpart.',
+  );
 
   const size = 'snapshot' in origin ? await snapshotSize(context, origin.snapshot) : await measure(source);
   context.totalBytes = size.fileBytes + size.databaseBytes;
   const needed = Math.ceil((size.fileBytes + size.databaseBytes) * ROOM_MARGIN);
   const parent = destination.folder.split('/').slice(0, -1).join('/');
   const free = await destination.server.freeBytes(parent);
-  if (free < needed) add('room', 'failed', `The server has ${gigabytes(free)} free; this copy needs ${gigabytes(needed)}.`, 'Free some space, or leave areas or tables out.');
+  if (free < needed)
+    add(
+      'room',
+      'failed',
+      `The server has ${gigabytes(free)} free; this copy needs ${gigabytes(needed)}.`,
+      'Free some space, or leave areas or tables out.',
+    );
   else add('room', 'passed', `${gigabytes(free)} free, ${gigabytes(needed)} needed.`);
 
   if ('from' in origin) await checkTables(context, source, wishes, add);
   return checks;
 }
 
-async function checkTables(context: TransferContext, source: Environment, wishes: CopyWishes, add: (name: string, state: Check['state'], message: string, remedy?: string) => void): Promise<void> {
-  const admin = context.installation.servers.admin(await context.installation.servers.get(context.installation.records, (await context.environmentRecord(source.path)).server));
+async function checkTables(
+  context: TransferContext,
+  source: Environment,
+  wishes: CopyWishes,
+  add: (name: string, state: Check['state'], message: string, remedy?: string) => void,
+): Promise<void> {
+  const admin = context.installation.servers.admin(
+    await context.installation.servers.get(
+      context.installation.records,
+      (await context.environmentRecord(source.path)).server,
+    ),
+  );
   const available = await admin.extensions();
   const version = await admin.serverVersion();
   const personal: string[] = [];
@@ -55,50 +102,106 @@ async function checkTables(context: TransferContext, source: Environment, wishes
     const view = await PostgresView.open(login);
     try {
       const missing = view.schema.extensions.filter((extension) => !available.has(extension));
-      if (missing.length > 0) add('extensions', 'failed', `The database server lacks ${missing.join(', ')}.`, 'Install them on the database server.');
-      if (view.schema.server !== version) add('versions', 'warning', `The source runs ${view.schema.server}, the copy will run ${version}.`);
+      if (missing.length > 0)
+        add(
+          'extensions',
+          'failed',
+          `The database server lacks ${missing.join(', ')}.`,
+          'Install them on the database server.',
+        );
+      if (view.schema.server !== version)
+        add('versions', 'warning', `The source runs ${view.schema.server}, the copy will run ${version}.`);
       else add('versions', 'passed', `Both ends run ${version}.`);
       for (const table of view.schema.tables) {
         const columns = readable(table).map((column) => column.name);
         const rules = rulesForTable(source.profile, name, profileName(table), columns);
         if (rules.class === 'unclassified') unclassified.push(profileName(table));
-        if (!['authored', 'collected'].includes(rules.class) || wishes.leftOut.tables.includes(profileName(table))) continue;
-        for (const column of rules.columns) if (column.mask === undefined && looksPersonal(column.name)) personal.push(`${profileName(table)}.${column.name}`);
+        if (!['authored', 'collected'].includes(rules.class) || wishes.leftOut.tables.includes(profileName(table)))
+          continue;
+        for (const column of rules.columns)
+          if (column.mask === undefined && looksPersonal(column.name))
+            personal.push(`${profileName(table)}.${column.name}`);
       }
     } finally {
       await view.close();
     }
   }
-  if (personal.length > 0 && wishes.acceptPersonal === undefined) add('personal data', 'failed', `Nobody has said whether these are personal: ${personal.join(', ')}.`, 'Say it in the profile ("personal: keep" where they are not), or accept it with a reason.');
-  else add('personal data', personal.length > 0 ? 'warning' : 'passed', personal.length > 0 ? `Copied as they are: ${personal.join(', ')} (${wishes.acceptPersonal}).` : 'Every column that looks personal is classified.');
-  if (unclassified.length > 0) add('unclassified tables', 'warning', `Made empty, since nobody has classified them: ${unclassified.join(', ')}.`, 'Classify them in the profile.');
+  if (personal.length > 0 && wishes.acceptPersonal === undefined)
+    add(
+      'personal data',
+      'failed',
+      `Nobody has said whether these are personal: ${personal.join(', ')}.`,
+      'Say it in the profile ("personal: keep" where they are not), or accept it with a reason.',
+    );
+  else
+    add(
+      'personal data',
+      personal.length > 0 ? 'warning' : 'passed',
+      personal.length > 0
+        ? `Copied as they are: ${personal.join(', ')} (${wishes.acceptPersonal}).`
+        : 'Every column that looks personal is classified.',
+    );
+  if (unclassified.length > 0)
+    add(
+      'unclassified tables',
+      'warning',
+      `Made empty, since nobody has classified them: ${unclassified.join(', ')}.`,
+      'Classify them in the profile.',
+    );
 }
 
-async function snapshotSize(context: TransferContext, id: string): Promise<{ fileBytes: number; databaseBytes: number }> {
+async function snapshotSize(
+  context: TransferContext,
+  id: string,
+): Promise<{ fileBytes: number; databaseBytes: number }> {
   const record = await getSnapshot(context.installation.records, id);
   return { fileBytes: record.bytes, databaseBytes: 0 };
 }
 
-const gigabytes = (bytes: number): string => (bytes >= 1e9 ? `${(bytes / 1e9).toFixed(1)} GB` : `${(bytes / 1e6).toFixed(1)} MB`);
+const gigabytes = (bytes: number): string =>
+  bytes >= 1e9 ? `${(bytes / 1e9).toFixed(1)} GB` : `${(bytes / 1e6).toFixed(1)} MB`;
 
 /** Records the checks, and stops when one failed. */
 export async function settleChecks(context: TransferContext, checks: readonly Check[]): Promise<string> {
   await context.installation.transfers.update(context.installation.records, context.record.id, { checks: [...checks] });
   const failed = checks.filter((check) => check.state === 'failed');
-  if (failed[0]) throw new EngineError('stopped', failed.map((check) => check.message).join(' '), failed[0].remedy ?? 'Look at the checks of this transfer.');
+  if (failed[0])
+    throw new EngineError(
+      'stopped',
+      failed.map((check) => check.message).join(' '),
+      failed[0].remedy ?? 'Look at the checks of this transfer.',
+    );
   return `${checks.filter((check) => check.state === 'passed').length} passed, ${checks.filter((check) => check.state === 'warning').length} warnings`;
 }
 
 /** Fills a copy's empty databases and trees from its origin, and stores both images of the new baseline. */
-export async function fillCopy(context: TransferContext, origin: Origin, source: Environment, destination: Environment, wishes: CopyWishes, exact: boolean): Promise<{ traces: TraceFinder | undefined; images: { source: string; copy: string } | undefined }> {
+export async function fillCopy(
+  context: TransferContext,
+  origin: Origin,
+  source: Environment,
+  destination: Environment,
+  wishes: CopyWishes,
+  exact: boolean,
+): Promise<{ traces: TraceFinder | undefined; images: { source: string; copy: string } | undefined }> {
   const library = context.library();
-  const from: CopySource = 'from' in origin ? new LiveSource(source) : new SnapshotSource(library, await library.load(origin.snapshot), source.profile);
+  const from: CopySource =
+    'from' in origin
+      ? new LiveSource(source)
+      : new SnapshotSource(library, await library.load(origin.snapshot), source.profile);
   const traces = exact ? undefined : new TraceFinder(source);
   const writer = await library.store.writer();
   try {
     const key = context.maskKey;
     const images = await buildCopy(
-      { source: from, destination, leftOut: wishes.leftOut, exact, hash: (value) => createHmac('sha256', key).update(value, 'latin1').digest(), traces, treeId: context.record.id },
+      {
+        source: from,
+        destination,
+        leftOut: wishes.leftOut,
+        exact,
+        hash: (value) => createHmac('sha256', key).update(value, 'latin1').digest(),
+        traces,
+        treeId: context.record.id,
+      },
       writer,
       context.work,
     );
@@ -110,13 +213,27 @@ export async function fillCopy(context: TransferContext, origin: Origin, source:
   }
 }
 
-async function saveImages(context: TransferContext, source: Environment, destination: Environment, images: CopyImages): Promise<{ source: string; copy: string }> {
+async function saveImages(
+  context: TransferContext,
+  source: Environment,
+  destination: Environment,
+  images: CopyImages,
+): Promise<{ source: string; copy: string }> {
   const library = context.library();
   const profile = await context.profileVersion(source.site);
   const takenAt = context.installation.now().toISOString();
   const save = async (environment: Environment, parts: CopyImages['source']): Promise<string> => {
     const id = newId('b');
-    const manifest: SnapshotManifest = { format: 'tessarion-snapshot/1', id, site: environment.site, environment: environment.name, kind: environment.kind, takenAt, profile, ...parts };
+    const manifest: SnapshotManifest = {
+      format: 'tessarion-snapshot/1',
+      id,
+      site: environment.site,
+      environment: environment.name,
+      kind: environment.kind,
+      takenAt,
+      profile,
+      ...parts,
+    };
     await library.save(manifest);
     return id;
   };
@@ -124,24 +241,55 @@ async function saveImages(context: TransferContext, source: Environment, destina
 }
 
 /** Proves that a copy cannot reach its source; what was found is named, and each may be accepted by name. */
-export async function proveHarmless(context: TransferContext, source: Environment, destination: Environment, traces: TraceFinder | undefined, accepted: readonly string[]): Promise<string> {
+export async function proveHarmless(
+  context: TransferContext,
+  source: Environment,
+  destination: Environment,
+  traces: TraceFinder | undefined,
+  accepted: readonly string[],
+): Promise<string> {
   const unsettled = traces?.unsettled(accepted) ?? [];
   if (unsettled[0]) {
     for (const trace of unsettled) await context.say(`${trace.where}: ${TRACE_WORDS[trace.what]} (${trace.name})`);
-    const named = unsettled.slice(0, 5).map((trace) => `${TRACE_WORDS[trace.what]} in ${trace.where}`).join('; ');
-    throw new EngineError('trace-found', `The copy could still reach ${source.path}: ${named}${unsettled.length > 5 ? ` and ${unsettled.length - 5} more` : ''}.`, `Correct it at the source or in the profile, or accept each by name: --accept-trace ${unsettled[0].name}`);
+    const named = unsettled
+      .slice(0, 5)
+      .map((trace) => `${TRACE_WORDS[trace.what]} in ${trace.where}`)
+      .join('; ');
+    throw new EngineError(
+      'trace-found',
+      `The copy could still reach ${source.path}: ${named}${unsettled.length > 5 ? ` and ${unsettled.length - 5} more` : ''}.`,
+      `Correct it at the source or in the profile, or accept each by name: --accept-trace ${unsettled[0].name}`,
+    );
   }
   for (const own of destination.databases) {
     const other = source.databases.find((one) => one.name === own.name);
     if (!other) continue;
-    const entered = await connectTo({ ...other.login, user: own.login.user, password: own.login.password }, 'read', 'proof').then((client) => client.end().then(() => true), () => false);
-    if (entered) throw new EngineError('trace-found', `The copy’s own login is let into the database of ${source.path}.`, 'Revoke CONNECT on that database from PUBLIC, then make the copy again.');
+    const entered = await connectTo(
+      { ...other.login, user: own.login.user, password: own.login.password },
+      'read',
+      'proof',
+    ).then(
+      (client) => client.end().then(() => true),
+      () => false,
+    );
+    if (entered)
+      throw new EngineError(
+        'trace-found',
+        `The copy’s own login is let into the database of ${source.path}.`,
+        'Revoke CONNECT on that database from PUBLIC, then make the copy again.',
+      );
   }
   return `${traces?.found.length ?? 0} traces accepted, the source refuses the copy’s login`;
 }
 
 /** Remembers what the two had in common. */
-export async function rememberBaseline(context: TransferContext, source: Environment, destination: Environment, images: { source: string; copy: string }, leftOut: LeftOut): Promise<void> {
+export async function rememberBaseline(
+  context: TransferContext,
+  source: Environment,
+  destination: Environment,
+  images: { source: string; copy: string },
+  leftOut: LeftOut,
+): Promise<void> {
   if (source.site !== destination.site || source.path === destination.path) return;
   const lower = lowerOf(source, destination);
   const isLowerSource = lower === source.path;

@@ -1,5 +1,5 @@
-import { sentenceText } from '@tessarion/core';
 import type { Forecast } from '@tessarion/contract';
+import { sentenceText } from '@tessarion/core';
 import { failureOf } from '../problems.js';
 import { profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
@@ -32,18 +32,35 @@ export async function computeForecast(installation: Installation, id: string): P
   const record = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
   if (record?.state !== 'computing') return;
   try {
-    const ends = { from: await environments.get(records, record.from_path), onto: await environments.get(records, record.onto_path) };
+    const ends = {
+      from: await environments.get(records, record.from_path),
+      onto: await environments.get(records, record.onto_path),
+    };
     const profile = (await profileOfSite(records, ends.onto.site))?.profile;
     const [source, destination] = [toEngine(ends.from, profile), toEngine(ends.onto, profile)];
-    const facts = await gatherPushFacts(installation, record.snapshot === null ? { environment: source } : { snapshot: await libraryOf(installation.folder, ends.from.site).load(record.snapshot), of: source }, destination);
+    const facts = await gatherPushFacts(
+      installation,
+      record.snapshot === null
+        ? { environment: source }
+        : { snapshot: await libraryOf(installation.folder, ends.from.site).load(record.snapshot), of: source },
+      destination,
+    );
     await store(installation, record, facts);
     if (record.snapshot === null) {
       const items = [...facts.collector.items.values()];
-      await environments.update(records, record.from_path, { drift: { up: items.filter((item) => item.outcome === 'written').length, down: items.filter((item) => item.overwrites).length, at: installation.now().toISOString() } });
+      await environments.update(records, record.from_path, {
+        drift: {
+          up: items.filter((item) => item.outcome === 'written').length,
+          down: items.filter((item) => item.overwrites).length,
+          at: installation.now().toISOString(),
+        },
+      });
     }
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');
-    await records('forecast').where({ id }).update({ state: 'failed', failure: json(failureOf(error)) });
+    await records('forecast')
+      .where({ id })
+      .update({ state: 'failed', failure: json(failureOf(error)) });
   }
   const state = ((await records('forecast').where({ id }).first('state')) as { state: 'ready' | 'failed' }).state;
   await publishEvent(records, { type: 'forecast', forecast: id, state });
@@ -70,16 +87,29 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
   await installation.records.transaction(async (trx) => {
     await trx('forecast_item').where({ forecast_id: record.id }).delete();
     for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += 500) {
-      await trx('forecast_item').insert(items.slice(at, Math.min(at + 500, STORED_ITEMS)).map((item, i) => ({ forecast_id: record.id, position: at + i, item: json(item) })));
+      await trx('forecast_item').insert(
+        items
+          .slice(at, Math.min(at + 500, STORED_ITEMS))
+          .map((item, i) => ({ forecast_id: record.id, position: at + i, item: json(item) })),
+      );
     }
-    await trx('forecast').where({ id: record.id }).update({ state: 'ready', result: json(result) });
+    await trx('forecast')
+      .where({ id: record.id })
+      .update({ state: 'ready', result: json(result) });
   });
   installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
 }
 
 /** The median of the last pushes of this pair; null before the first. */
 async function estimate(installation: Installation, record: ForecastRecord): Promise<number | null> {
-  const past = await installation.records('transfer').where({ kind: 'push', state: 'done', onto_path: record.onto_path }).orderBy('created_at', 'desc').limit(9).select<{ seconds: number }[]>(installation.records.raw('extract(epoch from ended_at - started_at)::float8 as seconds'));
+  const past = await installation
+    .records('transfer')
+    .where({ kind: 'push', state: 'done', onto_path: record.onto_path })
+    .orderBy('created_at', 'desc')
+    .limit(9)
+    .select<{ seconds: number }[]>(
+      installation.records.raw('extract(epoch from ended_at - started_at)::float8 as seconds'),
+    );
   const sorted = past.map((one) => one.seconds).sort((a, b) => a - b);
   return sorted.length === 0 ? null : Math.ceil(sorted[sorted.length >> 1] as number);
 }

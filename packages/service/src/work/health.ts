@@ -18,16 +18,29 @@ export async function checkHealth(context: TransferContext, environment: Environ
   const pages = environment.profile?.pages ?? [];
   return Promise.all(
     pages.map(async (page) => {
-      const address = environment.place.addresses.find((one) => one.name === (page.address ?? 'main')) ?? environment.place.addresses[0];
+      const address =
+        environment.place.addresses.find((one) => one.name === (page.address ?? 'main')) ??
+        environment.place.addresses[0];
       const location = address ? new URL(formatLocation(address)) : undefined;
       const answer = await ask(webHost, location?.host ?? '', `${address?.path ?? ''}${page.path}`);
       const isWell = answer.status === 200 && (page.contains === undefined || answer.body.includes(page.contains));
-      return { path: page.path, isWell, answer: answer.status === 200 && !isWell ? `the page lacks "${page.contains}"` : `status ${answer.status}${answer.status === 0 ? ` (${answer.body})` : ''}` };
+      return {
+        path: page.path,
+        isWell,
+        answer:
+          answer.status === 200 && !isWell
+            ? `the page lacks "${page.contains}"`
+            : `status ${answer.status}${answer.status === 0 ? ` (${answer.body})` : ''}`,
+      };
     }),
   );
 }
 
-function ask(at: { host: string; port: number }, host: string, path: string): Promise<{ status: number; body: string }> {
+function ask(
+  at: { host: string; port: number },
+  host: string,
+  path: string,
+): Promise<{ status: number; body: string }> {
   return new Promise((resolve) => {
     const call = request({ host: at.host, port: at.port, path, headers: { host }, timeout: 10_000 }, (response) => {
       const chunks: Buffer[] = [];
@@ -47,6 +60,13 @@ function ask(at: { host: string; port: number }, host: string, path: string): Pr
  */
 export function judgeHealth(before: readonly PageHealth[], after: readonly PageHealth[]): string | undefined {
   const broken = after.filter((page) => !page.isWell && before.find((one) => one.path === page.path)?.isWell !== false);
-  if (broken[0]) throw new EngineError('command-failed', `${broken[0].path} answered with ${broken[0].answer}; what was written is taken back.`, 'Look at the site’s own log, mend it on the source, and push again.');
-  return after.length === 0 ? undefined : `${after.filter((page) => page.isWell).length} of ${after.length} pages are well`;
+  if (broken[0])
+    throw new EngineError(
+      'command-failed',
+      `${broken[0].path} answered with ${broken[0].answer}; what was written is taken back.`,
+      'Look at the site’s own log, mend it on the source, and push again.',
+    );
+  return after.length === 0
+    ? undefined
+    : `${after.filter((page) => page.isWell).length} of ${after.length} pages are well`;
 }

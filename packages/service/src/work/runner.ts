@@ -1,8 +1,8 @@
 import { EngineError } from '@tessarion/engine';
+import { failureOf } from '../problems.js';
 import { publishEvent } from '../records/events.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { enqueue } from '../records/transfers.js';
-import { failureOf } from '../problems.js';
 import { type Installation, TransferContext } from './context.js';
 import type { Procedure } from './procedure.js';
 import { procedureFor } from './procedures/index.js';
@@ -29,7 +29,8 @@ export class TransferRunner {
 
   /** Asks running transfers to come to an end that leaves the destination whole. */
   stopAll(): void {
-    for (const controller of this.#running.values()) controller.abort(new EngineError('stopped', 'The worker was stopped.', 'Start the transfer again.'));
+    for (const controller of this.#running.values())
+      controller.abort(new EngineError('stopped', 'The worker was stopped.', 'Start the transfer again.'));
   }
 
   get isIdle(): boolean {
@@ -73,12 +74,25 @@ export class TransferRunner {
       const places = [record.onto_path, ...(record.from_path === null ? [] : [record.from_path])];
       const busy = await trx('transfer')
         .whereNot({ id })
-        .where((q) => q.whereIn('state', ['running', 'stopping']).andWhere((r) => r.whereIn('onto_path', places).orWhere('from_path', record.onto_path)))
-        .orWhere((q) => q.where({ state: 'waiting', onto_path: record.onto_path }).whereNot({ id }).whereRaw('(created_at, id) < (?, ?)', [record.created_at, id]))
+        .where((q) =>
+          q
+            .whereIn('state', ['running', 'stopping'])
+            .andWhere((r) => r.whereIn('onto_path', places).orWhere('from_path', record.onto_path)),
+        )
+        .orWhere((q) =>
+          q
+            .where({ state: 'waiting', onto_path: record.onto_path })
+            .whereNot({ id })
+            .whereRaw('(created_at, id) < (?, ?)', [record.created_at, id]),
+        )
         .first('id');
       if (busy && record.state === 'waiting') return undefined;
       const resumed = record.state !== 'waiting';
-      await installation.transfers.update(trx, id, { state: record.state === 'stopping' ? 'stopping' : 'running', worker: String(this.identity.id), started_at: record.started_at ?? installation.now() });
+      await installation.transfers.update(trx, id, {
+        state: record.state === 'stopping' ? 'stopping' : 'running',
+        worker: String(this.identity.id),
+        started_at: record.started_at ?? installation.now(),
+      });
       return { record: { ...record, started_at: record.started_at ?? installation.now() }, resumed };
     });
   }
@@ -95,7 +109,15 @@ export class TransferRunner {
   async #begin(context: TransferContext, procedure: Procedure): Promise<void> {
     const { records } = context.installation;
     await records('transfer_step').where({ transfer_id: context.record.id }).delete();
-    await records('transfer_step').insert(procedure.steps.map((step, position) => ({ transfer_id: context.record.id, position, name: step.name, title: step.title, state: 'coming' })));
+    await records('transfer_step').insert(
+      procedure.steps.map((step, position) => ({
+        transfer_id: context.record.id,
+        position,
+        name: step.name,
+        title: step.title,
+        state: 'coming',
+      })),
+    );
     await this.#go(context, procedure, 0);
   }
 
@@ -106,7 +128,16 @@ export class TransferRunner {
     if (!reached) return this.#begin(context, procedure);
     await context.say(`The worker died in the step "${reached.title}"; another one takes over.`);
     if (await procedure.mustGoForward(context, reached.name)) return this.#go(context, procedure, reached.position);
-    return this.#putBack(context, procedure, reached.name, new EngineError('stopped', `The worker died in the step "${reached.title}". Everything was put back as it was.`, 'Start it again.'));
+    return this.#putBack(
+      context,
+      procedure,
+      reached.name,
+      new EngineError(
+        'stopped',
+        `The worker died in the step "${reached.title}". Everything was put back as it was.`,
+        'Start it again.',
+      ),
+    );
   }
 
   async #go(context: TransferContext, procedure: Procedure, from: number): Promise<void> {
@@ -132,21 +163,43 @@ export class TransferRunner {
   }
 
   async #putBack(context: TransferContext, procedure: Procedure, step: string, reason: unknown): Promise<void> {
-    const isStop = reason instanceof EngineError && reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
+    const isStop =
+      reason instanceof EngineError && reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
     const remains = await procedure.putBack(context).catch((error: unknown) => {
       context.installation.log.error({ transfer: context.record.id, step, err: error }, 'putting back failed');
       return [`Putting everything back failed: ${failureOf(error).message}`];
     });
-    await this.#end(context, { state: isStop ? 'stopped' : 'failed', failure: isStop ? null : failureOf(reason), remains });
+    await this.#end(context, {
+      state: isStop ? 'stopped' : 'failed',
+      failure: isStop ? null : failureOf(reason),
+      remains,
+    });
   }
 
-  async #end(context: TransferContext, outcome: Pick<TransferRecord, 'state' | 'failure'> & { remains?: string[] }): Promise<void> {
+  async #end(
+    context: TransferContext,
+    outcome: Pick<TransferRecord, 'state' | 'failure'> & { remains?: string[] },
+  ): Promise<void> {
     const { installation, record } = context;
     const remains = [...((context.data.remains as string[] | undefined) ?? []), ...(outcome.remains ?? [])];
     await installation.records.transaction(async (trx) => {
-      await installation.transfers.update(trx, record.id, { state: outcome.state, failure: outcome.failure, ended_at: installation.now(), worker: null, remains, totals: context.counts });
-      if (record.undo_of !== null && outcome.state === 'done') await installation.transfers.update(trx, record.undo_of, { undone_by: record.id });
-      await publishEvent(trx, { type: 'transfer', transfer: record.id, site: record.site, state: outcome.state, progress: null });
+      await installation.transfers.update(trx, record.id, {
+        state: outcome.state,
+        failure: outcome.failure,
+        ended_at: installation.now(),
+        worker: null,
+        remains,
+        totals: context.counts,
+      });
+      if (record.undo_of !== null && outcome.state === 'done')
+        await installation.transfers.update(trx, record.undo_of, { undone_by: record.id });
+      await publishEvent(trx, {
+        type: 'transfer',
+        transfer: record.id,
+        site: record.site,
+        state: outcome.state,
+        progress: null,
+      });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
   }
@@ -157,13 +210,18 @@ export class TransferRunner {
   }
 
   async #watchStop(id: string, controller: AbortController): Promise<void> {
-    if (await this.#stopAsked(id).catch(() => false)) controller.abort(new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.'));
+    if (await this.#stopAsked(id).catch(() => false))
+      controller.abort(new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.'));
   }
 
   async #wakeWaiting(record: TransferRecord): Promise<void> {
     const { records } = this.installation;
     const places = [record.onto_path, record.from_path].filter((place) => place !== null);
-    const waiting = await records('transfer').where({ state: 'waiting' }).andWhere((q) => q.whereIn('onto_path', places).orWhereIn('from_path', places)).orderBy('created_at').select('id');
+    const waiting = await records('transfer')
+      .where({ state: 'waiting' })
+      .andWhere((q) => q.whereIn('onto_path', places).orWhereIn('from_path', places))
+      .orderBy('created_at')
+      .select('id');
     for (const { id } of waiting) await enqueue(records, 'transfer', id);
   }
 
@@ -173,8 +231,12 @@ export class TransferRunner {
     const dead = await this.identity.findDead();
     if (dead.length === 0) return;
     log.warn({ dead }, 'taking over from workers that died');
-    const orphans = await records('transfer').whereIn('worker', dead.map(String)).whereIn('state', ['running', 'stopping']).select('id');
-    for (const { id } of await records('forecast').where({ state: 'computing' }).select('id')) await enqueue(records, 'forecast', id);
+    const orphans = await records('transfer')
+      .whereIn('worker', dead.map(String))
+      .whereIn('state', ['running', 'stopping'])
+      .select('id');
+    for (const { id } of await records('forecast').where({ state: 'computing' }).select('id'))
+      await enqueue(records, 'forecast', id);
     for (const { id } of orphans) {
       await records('transfer').where({ id }).update({ worker: null });
       await enqueue(records, 'transfer', id);

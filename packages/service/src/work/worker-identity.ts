@@ -35,7 +35,10 @@ export class WorkerIdentity {
     const client = new pg.Client({ connectionString: url, application_name: 'tessarion worker lock', keepAlive: true });
     await client.connect();
     await client.query(`SET idle_session_timeout = '${SILENCE}'`);
-    const row = await client.query<{ id: number }>('INSERT INTO worker (name, machine, started_at) VALUES ($1, $2, clock_timestamp()) RETURNING id', [name, hostname()]);
+    const row = await client.query<{ id: number }>(
+      'INSERT INTO worker (name, machine, started_at) VALUES ($1, $2, clock_timestamp()) RETURNING id',
+      [name, hostname()],
+    );
     const id = row.rows[0]?.id as number;
     await client.query('SELECT pg_advisory_lock($1, $2)', [WORKER_LOCK, id]);
     return new WorkerIdentity(id, client, onLost);
@@ -43,9 +46,15 @@ export class WorkerIdentity {
 
   /** Tries to become the one writer of an environment. @returns the new epoch, or undefined while another writes */
   async tryWrite(environment: string): Promise<number | undefined> {
-    const lock = await this.#client.query<{ taken: boolean }>('SELECT pg_try_advisory_lock($1, hashtext($2)) AS taken', [ENVIRONMENT_LOCK, environment]);
+    const lock = await this.#client.query<{ taken: boolean }>(
+      'SELECT pg_try_advisory_lock($1, hashtext($2)) AS taken',
+      [ENVIRONMENT_LOCK, environment],
+    );
     if (!lock.rows[0]?.taken) return undefined;
-    const row = await this.#client.query<{ epoch: number }>('UPDATE environment SET epoch = epoch + 1 WHERE path = $1 RETURNING epoch', [environment]);
+    const row = await this.#client.query<{ epoch: number }>(
+      'UPDATE environment SET epoch = epoch + 1 WHERE path = $1 RETURNING epoch',
+      [environment],
+    );
     return row.rows[0]?.epoch ?? 0;
   }
 
@@ -58,7 +67,10 @@ export class WorkerIdentity {
     const others = await this.#client.query<{ id: number }>('SELECT id FROM worker WHERE id <> $1', [this.id]);
     const dead: number[] = [];
     for (const { id } of others.rows) {
-      const lock = await this.#client.query<{ taken: boolean }>('SELECT pg_try_advisory_lock($1, $2) AS taken', [WORKER_LOCK, id]);
+      const lock = await this.#client.query<{ taken: boolean }>('SELECT pg_try_advisory_lock($1, $2) AS taken', [
+        WORKER_LOCK,
+        id,
+      ]);
       if (!lock.rows[0]?.taken) continue;
       const removed = await this.#client.query('DELETE FROM worker WHERE id = $1', [id]);
       await this.#client.query('SELECT pg_advisory_unlock($1, $2)', [WORKER_LOCK, id]);

@@ -16,5 +16,7 @@ export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   readonly reply: FastifyReply;
 }
 
-export type Handler<N extends EndpointName> = (call: Call<ParamsOf<N>, QueryOf<N>, BodyOf<N>>) => Promise<ResponseOf<N>>;
+export type Handler<N extends EndpointName> = (
+  call: Call<ParamsOf<N>, QueryOf<N>, BodyOf<N>>,
+) => Promise<ResponseOf<N>>;
 export type Handlers<N extends EndpointName> = { readonly [K in N]: Handler<K> };

@@ -1,15 +1,15 @@
-import { type Address, formatLocation, nameFault, plainSentence, proposeName } from '@tessarion/core';
 import type { Check } from '@tessarion/contract';
+import { type Address, formatLocation, nameFault, plainSentence, proposeName } from '@tessarion/core';
+import { toEnvironment } from '../../facts/fleet.js';
 import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
-import { toEnvironment } from '../../facts/fleet.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
 import { profileOfSite } from '../../records/environments.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
-import type { CloneInput } from '../../work/procedures/clone.js';
 import type { Installation } from '../../work/context.js';
+import type { CloneInput } from '../../work/procedures/clone.js';
 import type { Handlers } from './call.js';
 import { refuseTakenAddresses } from './fleet.js';
 
@@ -17,11 +17,19 @@ const TICKET_SECONDS = 60;
 
 async function liveOf(installation: Installation, site: string) {
   const live = (await installation.environments.list(installation.records, site)).find((one) => one.kind === 'live');
-  if (!live) throw new ProblemError('not-found', `There is no site ${site}.`, 'List what there is: tessarion site list');
+  if (!live)
+    throw new ProblemError('not-found', `There is no site ${site}.`, 'List what there is: tessarion site list');
   return live;
 }
 
-export const environmentHandlers: Handlers<'environmentShow' | 'environmentProposal' | 'environmentCreate' | 'environmentRemove' | 'environmentLogins' | 'environmentEnter'> = {
+export const environmentHandlers: Handlers<
+  | 'environmentShow'
+  | 'environmentProposal'
+  | 'environmentCreate'
+  | 'environmentRemove'
+  | 'environmentLogins'
+  | 'environmentEnter'
+> = {
   async environmentShow({ installation, params }) {
     const record = await installation.environments.get(installation.records, `${params.site}/${params.environment}`);
     const moves = (await installation.transfers.newestByEnvironment(installation.records)).get(record.path) ?? {};
@@ -36,8 +44,18 @@ export const environmentHandlers: Handlers<'environmentShow' | 'environmentPropo
     const server = await installation.servers.get(installation.records, live.server);
     const checks: Check[] = [];
     const fault = nameFault(name) ?? (taken.has(name) ? `${params.site}/${name} exists already.` : undefined);
-    checks.push(fault === undefined ? { name: 'name', state: 'passed', message: 'The name is free.' } : { name: 'name', state: 'failed', message: fault, remedy: `Take ${proposeName(name, taken)}, for example.` });
-    const place = copyPlace(params.site, fault === undefined ? name : proposeName(name, taken), live, server, installation.gatewayPort);
+    checks.push(
+      fault === undefined
+        ? { name: 'name', state: 'passed', message: 'The name is free.' }
+        : { name: 'name', state: 'failed', message: fault, remedy: `Take ${proposeName(name, taken)}, for example.` },
+    );
+    const place = copyPlace(
+      params.site,
+      fault === undefined ? name : proposeName(name, taken),
+      live,
+      server,
+      installation.gatewayPort,
+    );
     return { name, address: formatLocation(place.addresses[0] as Address), server: server.name, checks };
   },
 
@@ -45,27 +63,86 @@ export const environmentHandlers: Handlers<'environmentShow' | 'environmentPropo
     const { records, environments, servers, transfers } = installation;
     const path = `${params.site}/${body.name}`;
     const site = await liveOf(installation, params.site);
-    if (await environments.find(records, path)) throw new ProblemError('taken', `${path} exists already.`, `Choose another name, such as ${proposeName(body.name, new Set([body.name]))}.`);
+    if (await environments.find(records, path))
+      throw new ProblemError(
+        'taken',
+        `${path} exists already.`,
+        `Choose another name, such as ${proposeName(body.name, new Set([body.name]))}.`,
+      );
     const snapshot = body.snapshot === undefined ? undefined : await getSnapshot(records, body.snapshot);
     const source = await environments.get(records, snapshot?.environment ?? body.from ?? site.path);
-    if (snapshot && snapshot.site !== params.site) throw new ProblemError('lane-closed', `Snapshot ${snapshot.id} is of ${snapshot.site}.`, `Choose a snapshot of ${params.site}.`);
-    if (source.status !== 'ready') throw new ProblemError('conflict', `${source.path} is not ready yet.`, 'Wait until it is.');
+    if (snapshot && snapshot.site !== params.site)
+      throw new ProblemError(
+        'lane-closed',
+        `Snapshot ${snapshot.id} is of ${snapshot.site}.`,
+        `Choose a snapshot of ${params.site}.`,
+      );
+    if (source.status !== 'ready')
+      throw new ProblemError('conflict', `${source.path} is not ready yet.`, 'Wait until it is.');
     const profile = (await profileOfSite(records, source.site))?.profile;
-    if (!profile) throw new ProblemError('checks-failed', `${source.site} has no profile, so nobody has said what may be copied.`, 'A site without a profile can be snapshotted, not copied. Give it one.');
+    if (!profile)
+      throw new ProblemError(
+        'checks-failed',
+        `${source.site} has no profile, so nobody has said what may be copied.`,
+        'A site without a profile can be snapshotted, not copied. Give it one.',
+      );
     const server = await servers.get(records, site.server);
     const place = copyPlace(params.site, body.name, source, server, installation.gatewayPort);
     await refuseTakenAddresses(installation, place.addresses);
     const databases = copyDatabases(params.site, body.name, source.databases, server);
-    const settings = resolveSettings(profile, { kind: body.kind, addresses: place.addresses, roots: place.roots, databases });
-    const leftOut = { tables: body.leaveOut?.tables ?? [], areas: body.leaveOut?.areas ?? [], paths: body.leaveOut?.paths ?? [] };
+    const settings = resolveSettings(profile, {
+      kind: body.kind,
+      addresses: place.addresses,
+      roots: place.roots,
+      databases,
+    });
+    const leftOut = {
+      tables: body.leaveOut?.tables ?? [],
+      areas: body.leaveOut?.areas ?? [],
+      paths: body.leaveOut?.paths ?? [],
+    };
     refuseUnknownParts(leftOut, profile);
-    const input: CloneInput = { origin: snapshot ? { snapshot: snapshot.id } : { from: source.path }, source: source.path, leftOut, acceptTraces: body.acceptTraces ?? [], acceptPersonal: body.acceptPersonal };
+    const input: CloneInput = {
+      origin: snapshot ? { snapshot: snapshot.id } : { from: source.path },
+      source: source.path,
+      leftOut,
+      acceptTraces: body.acceptTraces ?? [],
+      acceptPersonal: body.acceptPersonal,
+    };
     return records.transaction(async (trx) => {
       await environments.insert(trx, {
-        path, site: params.site, name: body.name, kind: body.kind, status: 'making', server: server.name, ...place, databases, settings: settings.values, gate: newGate(params.site),
-        made_from: snapshot ? `${source.path} (snapshot ${snapshot.id})` : source.path, made_at: installation.now(), refreshed_at: null, size: null, drift: null, epoch: 0,
+        path,
+        site: params.site,
+        name: body.name,
+        kind: body.kind,
+        status: 'making',
+        server: server.name,
+        ...place,
+        databases,
+        settings: settings.values,
+        gate: newGate(params.site),
+        made_from: snapshot ? `${source.path} (snapshot ${snapshot.id})` : source.path,
+        made_at: installation.now(),
+        refreshed_at: null,
+        size: null,
+        drift: null,
+        epoch: 0,
       });
-      const transfer = await transfers.create(trx, { kind: 'clone', from: source.path, onto: path, site: params.site, sentence: plainSentence({ kind: 'clone', from: source.path, onto: path, leftOut: leftOut.tables.length + leftOut.areas.length + leftOut.paths.length }), person: person.name, input, warnings: settings.warnings });
+      const transfer = await transfers.create(trx, {
+        kind: 'clone',
+        from: source.path,
+        onto: path,
+        site: params.site,
+        sentence: plainSentence({
+          kind: 'clone',
+          from: source.path,
+          onto: path,
+          leftOut: leftOut.tables.length + leftOut.areas.length + leftOut.paths.length,
+        }),
+        person: person.name,
+        input,
+        warnings: settings.warnings,
+      });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
@@ -73,10 +150,28 @@ export const environmentHandlers: Handlers<'environmentShow' | 'environmentPropo
   async environmentRemove({ installation, params, query, person }) {
     const { records, environments, transfers } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
-    if (record.kind === 'live') throw new ProblemError('lane-closed', `${record.path} is live and is not removed here.`, 'Take the site out as a whole instead.');
-    if (query.confirm !== record.path) throw new ProblemError('not-confirmed', `Removing ${record.path} needs its full name.`, `Confirm with ${record.path}.`);
+    if (record.kind === 'live')
+      throw new ProblemError(
+        'lane-closed',
+        `${record.path} is live and is not removed here.`,
+        'Take the site out as a whole instead.',
+      );
+    if (query.confirm !== record.path)
+      throw new ProblemError(
+        'not-confirmed',
+        `Removing ${record.path} needs its full name.`,
+        `Confirm with ${record.path}.`,
+      );
     return records.transaction(async (trx) => {
-      const transfer = await transfers.create(trx, { kind: 'remove', from: null, onto: record.path, site: record.site, sentence: plainSentence({ kind: 'remove', environment: record.path }), person: person.name, input: {} });
+      const transfer = await transfers.create(trx, {
+        kind: 'remove',
+        from: null,
+        onto: record.path,
+        site: record.site,
+        sentence: plainSentence({ kind: 'remove', environment: record.path }),
+        person: person.name,
+        input: {},
+      });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
@@ -91,11 +186,21 @@ export const environmentHandlers: Handlers<'environmentShow' | 'environmentPropo
     const url = formatLocation(record.addresses[0] as Address);
     if (!record.gate) return { url };
     const passes = new Passes(installation.folder.keys.derive('gateway'));
-    return { url: `${url}/.tessarion/enter?ticket=${passes.issue('ticket', record.path, installation.now().getTime(), TICKET_SECONDS)}` };
+    return {
+      url: `${url}/.tessarion/enter?ticket=${passes.issue('ticket', record.path, installation.now().getTime(), TICKET_SECONDS)}`,
+    };
   },
 };
 
-function refuseUnknownParts(leftOut: { tables: string[]; areas: string[] }, profile: { areas: { name: string }[] }): void {
+function refuseUnknownParts(
+  leftOut: { tables: string[]; areas: string[] },
+  profile: { areas: { name: string }[] },
+): void {
   const unknown = leftOut.areas.find((name) => !profile.areas.some((area) => area.name === name));
-  if (unknown !== undefined) throw new ProblemError('invalid', `The profile has no area "${unknown}" to leave out.`, `Its areas: ${profile.areas.map((area) => area.name).join(', ')}.`);
+  if (unknown !== undefined)
+    throw new ProblemError(
+      'invalid',
+      `The profile has no area "${unknown}" to leave out.`,
+      `Its areas: ${profile.areas.map((area) => area.name).join(', ')}.`,
+    );
 }

@@ -1,5 +1,5 @@
 import { hostname } from 'node:os';
-import { checkProfile, formatLocation, parseLocation, plainSentence, type Address } from '@tessarion/core';
+import { type Address, checkProfile, formatLocation, parseLocation, plainSentence } from '@tessarion/core';
 import { connectTo, LocalServer } from '@tessarion/engine';
 import { readFleet } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
@@ -11,50 +11,119 @@ import type { Installation } from '../../work/context.js';
 import type { Handlers } from './call.js';
 
 async function toProfile(on: OnRecords, row: ProfileRecord) {
-  const sites = (await on('site').where({ profile: row.name }).orderBy('position').select('name')) as { name: string }[];
-  return { name: row.name, version: row.version, title: row.title, createdAt: row.created_at.toISOString(), person: row.person, sites: sites.map((site) => site.name) };
+  const sites = (await on('site').where({ profile: row.name }).orderBy('position').select('name')) as {
+    name: string;
+  }[];
+  return {
+    name: row.name,
+    version: row.version,
+    title: row.title,
+    createdAt: row.created_at.toISOString(),
+    person: row.person,
+    sites: sites.map((site) => site.name),
+  };
 }
 
 async function toServer(installation: Installation, record: ServerRecord) {
   const freeBytes = await new LocalServer().freeBytes(Buffer.from(record.folder).toString('latin1')).catch(() => null);
-  const reached = await installation.servers.admin(record).serverVersion().then(() => true, () => false);
-  return { name: record.name, folder: record.folder, baseDomain: record.base_domain, database: `${record.database.host}:${record.database.port}`, reached: reached && freeBytes !== null, freeBytes };
+  const reached = await installation.servers
+    .admin(record)
+    .serverVersion()
+    .then(
+      () => true,
+      () => false,
+    );
+  return {
+    name: record.name,
+    folder: record.folder,
+    baseDomain: record.base_domain,
+    database: `${record.database.host}:${record.database.port}`,
+    reached: reached && freeBytes !== null,
+    freeBytes,
+  };
 }
 
-export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'profileList' | 'profileShow' | 'profileSave' | 'siteList' | 'siteShow' | 'siteAdopt'> = {
+export const fleetHandlers: Handlers<
+  'serverList' | 'serverCreate' | 'profileList' | 'profileShow' | 'profileSave' | 'siteList' | 'siteShow' | 'siteAdopt'
+> = {
   async serverList({ installation }) {
-    return Promise.all((await installation.servers.list(installation.records)).map((record) => toServer(installation, record)));
+    return Promise.all(
+      (await installation.servers.list(installation.records)).map((record) => toServer(installation, record)),
+    );
   },
   async serverCreate({ installation, body }) {
     const { records, servers } = installation;
-    if (await records('server').where({ name: body.name }).first('name')) throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
+    if (await records('server').where({ name: body.name }).first('name'))
+      throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
     await new LocalServer().makeFolder(Buffer.from(body.folder).toString('latin1'));
     const { password, ...database } = body.database;
-    await servers.insert(records, { name: body.name, machine: hostname(), folder: body.folder.replace(/\/+$/, ''), base_domain: body.baseDomain, web_host: body.webHost, database, password });
+    await servers.insert(records, {
+      name: body.name,
+      machine: hostname(),
+      folder: body.folder.replace(/\/+$/, ''),
+      base_domain: body.baseDomain,
+      web_host: body.webHost,
+      database,
+      password,
+    });
     return toServer(installation, await servers.get(records, body.name));
   },
 
   async profileList({ installation }) {
-    const rows = await installation.records.raw<{ rows: ProfileRecord[] }>('SELECT DISTINCT ON (name) * FROM profile ORDER BY name, version DESC');
+    const rows = await installation.records.raw<{ rows: ProfileRecord[] }>(
+      'SELECT DISTINCT ON (name) * FROM profile ORDER BY name, version DESC',
+    );
     return Promise.all(rows.rows.map((row) => toProfile(installation.records, row)));
   },
   async profileShow({ installation, params, query }) {
-    const wanted = installation.records<ProfileRecord>('profile').where({ name: params.name }).orderBy('version', 'desc');
-    const row = (await (query.version === undefined ? wanted : wanted.where({ version: query.version })).first()) as ProfileRecord | undefined;
-    if (!row) throw new ProblemError('not-found', `There is no profile ${params.name}${query.version === undefined ? '' : ` in version ${query.version}`}.`, 'List what there is: tessarion profile list');
+    const wanted = installation
+      .records<ProfileRecord>('profile')
+      .where({ name: params.name })
+      .orderBy('version', 'desc');
+    const row = (await (query.version === undefined ? wanted : wanted.where({ version: query.version })).first()) as
+      | ProfileRecord
+      | undefined;
+    if (!row)
+      throw new ProblemError(
+        'not-found',
+        `There is no profile ${params.name}${query.version === undefined ? '' : ` in version ${query.version}`}.`,
+        'List what there is: tessarion profile list',
+      );
     return { ...(await toProfile(installation.records, row)), text: row.text };
   },
   async profileSave({ installation, params, body, person }) {
     const checked = checkProfile(body.text);
     if (!checked.ok) {
-      const fields = checked.mistakes.map((mistake) => ({ path: `line ${mistake.line}${mistake.path === '' ? '' : ` ${mistake.path}`}`, message: mistake.message }));
-      throw new ProblemError('invalid', `The profile has ${fields.length === 1 ? 'a mistake' : `${fields.length} mistakes`}: ${fields[0]?.path}: ${fields[0]?.message}.`, 'Correct it: tessarion profile check FILE names every line.', fields);
+      const fields = checked.mistakes.map((mistake) => ({
+        path: `line ${mistake.line}${mistake.path === '' ? '' : ` ${mistake.path}`}`,
+        message: mistake.message,
+      }));
+      throw new ProblemError(
+        'invalid',
+        `The profile has ${fields.length === 1 ? 'a mistake' : `${fields.length} mistakes`}: ${fields[0]?.path}: ${fields[0]?.message}.`,
+        'Correct it: tessarion profile check FILE names every line.',
+        fields,
+      );
     }
-    if (checked.profile.name !== params.name) throw new ProblemError('invalid', `The document calls itself "${checked.profile.name}".`, `Save it as ${checked.profile.name}.`);
+    if (checked.profile.name !== params.name)
+      throw new ProblemError(
+        'invalid',
+        `The document calls itself "${checked.profile.name}".`,
+        `Save it as ${checked.profile.name}.`,
+      );
     return installation.records.transaction(async (trx) => {
       await trx.raw('SELECT pg_advisory_xact_lock(29780, hashtext(?))', [params.name]);
-      const last = (await trx('profile').where({ name: params.name }).max<{ max: number | null }[]>('version as max'))[0]?.max ?? 0;
-      const row = { name: params.name, version: last + 1, title: checked.profile.title, text: body.text, created_at: installation.now(), person: person.name };
+      const last =
+        (await trx('profile').where({ name: params.name }).max<{ max: number | null }[]>('version as max'))[0]?.max ??
+        0;
+      const row = {
+        name: params.name,
+        version: last + 1,
+        title: checked.profile.title,
+        text: body.text,
+        created_at: installation.now(),
+        person: person.name,
+      };
       await trx('profile').insert(row);
       return toProfile(trx, row);
     });
@@ -64,31 +133,86 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'profileLis
     const sites = await readFleet(installation, installation.records);
     return sites
       .filter((site) => query.client === undefined || site.client === query.client)
-      .filter((site) => site.environments.some((one) => (query.kind === undefined || one.kind === query.kind) && (query.state === undefined || one.state === query.state)) || (query.kind === undefined && query.state === undefined));
+      .filter(
+        (site) =>
+          site.environments.some(
+            (one) =>
+              (query.kind === undefined || one.kind === query.kind) &&
+              (query.state === undefined || one.state === query.state),
+          ) ||
+          (query.kind === undefined && query.state === undefined),
+      );
   },
   async siteShow({ installation, params }) {
     const [site] = await readFleet(installation, installation.records, params.site);
-    if (!site) throw new ProblemError('not-found', `There is no site ${params.site}.`, 'List what there is: tessarion site list');
+    if (!site)
+      throw new ProblemError(
+        'not-found',
+        `There is no site ${params.site}.`,
+        'List what there is: tessarion site list',
+      );
     return site;
   },
   async siteAdopt({ installation, body, person }) {
     const { records, environments, servers, transfers } = installation;
-    if (await records('site').where({ name: body.name }).first('name')) throw new ProblemError('taken', `There is a site ${body.name} already.`, 'Choose another name.');
+    if (await records('site').where({ name: body.name }).first('name'))
+      throw new ProblemError('taken', `There is a site ${body.name} already.`, 'Choose another name.');
     const server = await servers.get(records, body.server);
-    if (body.profile !== undefined && !(await records('profile').where({ name: body.profile }).first('name'))) throw new ProblemError('not-found', `There is no profile ${body.profile}.`, 'Save it first: tessarion profile save FILE');
-    const addresses = body.addresses.map((address): Address => ({ name: address.name, ...parseLocation(address.url), aliases: (address.aliases ?? []).map((alias) => ({ name: alias.name, ...parseLocation(alias.url) })) }));
+    if (body.profile !== undefined && !(await records('profile').where({ name: body.profile }).first('name')))
+      throw new ProblemError(
+        'not-found',
+        `There is no profile ${body.profile}.`,
+        'Save it first: tessarion profile save FILE',
+      );
+    const addresses = body.addresses.map(
+      (address): Address => ({
+        name: address.name,
+        ...parseLocation(address.url),
+        aliases: (address.aliases ?? []).map((alias) => ({ name: alias.name, ...parseLocation(alias.url) })),
+      }),
+    );
     await refuseTakenAddresses(installation, addresses);
     for (const { name: _name, ...login } of body.databases) await (await connectTo(login, 'read', 'adopt')).end();
     const path = `${body.name}/live`;
     const folder = body.folder.replace(/\/+$/, '');
     return records.transaction(async (trx) => {
-      await trx('site').insert({ name: body.name, client: body.client, time_zone: body.timeZone ?? 'UTC', profile: body.profile ?? null, server: server.name, created_at: installation.now() });
-      await environments.insert(trx, {
-        path, site: body.name, name: 'live', kind: 'live', status: 'making', server: server.name, folder, addresses,
-        roots: (body.roots ?? ['main']).map((name) => ({ name, path: `${folder}/${name}` })),
-        databases: body.databases, settings: {}, gate: null, made_from: null, made_at: installation.now(), refreshed_at: null, size: null, drift: null, epoch: 0,
+      await trx('site').insert({
+        name: body.name,
+        client: body.client,
+        time_zone: body.timeZone ?? 'UTC',
+        profile: body.profile ?? null,
+        server: server.name,
+        created_at: installation.now(),
       });
-      const transfer = await transfers.create(trx, { kind: 'adopt', from: null, onto: path, site: body.name, sentence: plainSentence({ kind: 'adopt', environment: path }), person: person.name, input: {} });
+      await environments.insert(trx, {
+        path,
+        site: body.name,
+        name: 'live',
+        kind: 'live',
+        status: 'making',
+        server: server.name,
+        folder,
+        addresses,
+        roots: (body.roots ?? ['main']).map((name) => ({ name, path: `${folder}/${name}` })),
+        databases: body.databases,
+        settings: {},
+        gate: null,
+        made_from: null,
+        made_at: installation.now(),
+        refreshed_at: null,
+        size: null,
+        drift: null,
+        epoch: 0,
+      });
+      const transfer = await transfers.create(trx, {
+        kind: 'adopt',
+        from: null,
+        onto: path,
+        site: body.name,
+        sentence: plainSentence({ kind: 'adopt', environment: path }),
+        person: person.name,
+        input: {},
+      });
       return toTransfer(transfer, null);
     });
   },
@@ -96,9 +220,18 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'profileLis
 
 /** @throws {ProblemError} `taken` when another environment answers at one of the addresses */
 export async function refuseTakenAddresses(installation: Installation, wanted: readonly Address[]): Promise<void> {
-  const hosts = new Map((await installation.environments.list(installation.records)).flatMap((one) => one.addresses.flatMap((address) => [address, ...address.aliases]).map((at) => [at.host, one.path] as const)));
+  const hosts = new Map(
+    (await installation.environments.list(installation.records)).flatMap((one) =>
+      one.addresses.flatMap((address) => [address, ...address.aliases]).map((at) => [at.host, one.path] as const),
+    ),
+  );
   for (const address of wanted) {
     const owner = hosts.get(address.host);
-    if (owner !== undefined) throw new ProblemError('taken', `${formatLocation(address)} is taken: ${owner} answers there.`, 'Choose another name or address.');
+    if (owner !== undefined)
+      throw new ProblemError(
+        'taken',
+        `${formatLocation(address)} is taken: ${owner} answers there.`,
+        'Choose another name or address.',
+      );
   }
 }

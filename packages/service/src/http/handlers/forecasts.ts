@@ -4,11 +4,25 @@ import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { enqueue } from '../../records/transfers.js';
-import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { Installation } from '../../work/context.js';
+import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { Handlers } from './call.js';
 
-const EMPTY: ForecastResult = { sentence: [], button: '', written: [], kept: [], neverMoves: [], lost: [], parts: [], checks: [], estimateSeconds: null, holdMilliseconds: null, baselineAt: null, fingerprint: '', itemCount: 0 };
+const EMPTY: ForecastResult = {
+  sentence: [],
+  button: '',
+  written: [],
+  kept: [],
+  neverMoves: [],
+  lost: [],
+  parts: [],
+  checks: [],
+  estimateSeconds: null,
+  holdMilliseconds: null,
+  baselineAt: null,
+  fingerprint: '',
+  itemCount: 0,
+};
 
 const toForecast = (record: ForecastRecord): Forecast => ({
   id: record.id,
@@ -23,8 +37,15 @@ const toForecast = (record: ForecastRecord): Forecast => ({
 
 /** @throws {ProblemError} `not-found` */
 export async function getForecast(installation: Installation, id: string): Promise<ForecastRecord> {
-  const record = (await installation.records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
-  if (!record) throw new ProblemError('not-found', `There is no forecast ${id}.`, 'Make one: tessarion forecast --from SITE/NAME --onto SITE/NAME');
+  const record = (await installation.records<ForecastRecord>('forecast').where({ id }).first()) as
+    | ForecastRecord
+    | undefined;
+  if (!record)
+    throw new ProblemError(
+      'not-found',
+      `There is no forecast ${id}.`,
+      'Make one: tessarion forecast --from SITE/NAME --onto SITE/NAME',
+    );
   return record;
 }
 
@@ -36,12 +57,25 @@ export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'for
       const verdict = pushLane(from, onto);
       if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
     } else if ((await getSnapshot(records, body.snapshot)).site !== onto.site) {
-      throw new ProblemError('lane-closed', `Snapshot ${body.snapshot} is of another site.`, `Choose a snapshot of ${onto.site}.`);
+      throw new ProblemError(
+        'lane-closed',
+        `Snapshot ${body.snapshot} is of another site.`,
+        `Choose a snapshot of ${onto.site}.`,
+      );
     }
-    for (const end of [from, onto]) if (end.status !== 'ready') throw new ProblemError('conflict', `${end.path} is not ready.`, 'Wait until it is.');
+    for (const end of [from, onto])
+      if (end.status !== 'ready') throw new ProblemError('conflict', `${end.path} is not ready.`, 'Wait until it is.');
     const id = newId('f');
     await records.transaction(async (trx) => {
-      await trx('forecast').insert({ id, state: 'computing', from_path: from.path, onto_path: onto.path, snapshot: body.snapshot ?? null, person: person.name, created_at: installation.now() });
+      await trx('forecast').insert({
+        id,
+        state: 'computing',
+        from_path: from.path,
+        onto_path: onto.path,
+        snapshot: body.snapshot ?? null,
+        person: person.name,
+        created_at: installation.now(),
+      });
       await enqueue(trx, 'forecast', id);
     });
     return toForecast(await getForecast(installation, id));
@@ -53,7 +87,16 @@ export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'for
     await getForecast(installation, params.id);
     const limit = query.limit ?? 200;
     const from = Number(query.cursor ?? 0);
-    const rows = await installation.records('forecast_item').where({ forecast_id: params.id }).where('position', '>=', from).orderBy('position').limit(limit + 1).select('item');
-    return { items: rows.slice(0, limit).map((row) => row.item), next: rows.length > limit ? String(from + limit) : null };
+    const rows = await installation
+      .records('forecast_item')
+      .where({ forecast_id: params.id })
+      .where('position', '>=', from)
+      .orderBy('position')
+      .limit(limit + 1)
+      .select('item');
+    return {
+      items: rows.slice(0, limit).map((row) => row.item),
+      next: rows.length > limit ? String(from + limit) : null,
+    };
   },
 };

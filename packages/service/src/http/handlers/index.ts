@@ -1,8 +1,8 @@
 import type { EndpointName } from '@tessarion/contract';
 import type { Handlers } from './call.js';
 import { environmentHandlers } from './environments.js';
-import { forecastHandlers } from './forecasts.js';
 import { fleetHandlers } from './fleet.js';
+import { forecastHandlers } from './forecasts.js';
 import { peopleHandlers } from './people.js';
 import { snapshotHandlers } from './snapshots.js';
 import { transferHandlers } from './transfers.js';

@@ -9,9 +9,17 @@ interface TokenRow {
   readonly last_used_at: Date | null;
 }
 
-const toToken = (row: TokenRow) => ({ id: row.id, name: row.name, createdAt: row.created_at.toISOString(), expiresAt: iso(row.expires_at), lastUsedAt: iso(row.last_used_at) });
+const toToken = (row: TokenRow) => ({
+  id: row.id,
+  name: row.name,
+  createdAt: row.created_at.toISOString(),
+  expiresAt: iso(row.expires_at),
+  lastUsedAt: iso(row.last_used_at),
+});
 
-export const peopleHandlers: Handlers<'signIn' | 'signOut' | 'me' | 'firstAdministrator' | 'tokenList' | 'tokenCreate' | 'tokenRemove'> = {
+export const peopleHandlers: Handlers<
+  'signIn' | 'signOut' | 'me' | 'firstAdministrator' | 'tokenList' | 'tokenCreate' | 'tokenRemove'
+> = {
   async signIn({ body, access, reply }) {
     const { person, session, expires } = await access.signIn(body.mail, body.password);
     reply.setCookie('tessarion_session', session, { path: '/', httpOnly: true, sameSite: 'strict', expires });

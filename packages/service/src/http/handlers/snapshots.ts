@@ -18,7 +18,15 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const { records, environments, transfers } = installation;
     const record = await environments.get(records, body.environment);
     return records.transaction(async (trx) => {
-      const transfer = await transfers.create(trx, { kind: 'snapshot', from: null, onto: record.path, site: record.site, sentence: plainSentence({ kind: 'snapshot', of: record.path }), person: person.name, input: { reason: body.reason ?? '' } });
+      const transfer = await transfers.create(trx, {
+        kind: 'snapshot',
+        from: null,
+        onto: record.path,
+        site: record.site,
+        sentence: plainSentence({ kind: 'snapshot', of: record.path }),
+        person: person.name,
+        input: { reason: body.reason ?? '' },
+      });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
@@ -26,13 +34,25 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const record = await getSnapshot(installation.records, params.id);
     const library = libraryOf(installation.folder, record.site);
     const damage = await library.verify(await library.load(record.id));
-    await installation.records('snapshot').where({ id: record.id }).update({ verified_at: installation.now(), damage: json(damage.slice(0, 100)) });
+    await installation
+      .records('snapshot')
+      .where({ id: record.id })
+      .update({ verified_at: installation.now(), damage: json(damage.slice(0, 100)) });
     return toSnapshot(await getSnapshot(installation.records, record.id));
   },
   async snapshotRemove({ installation, params }) {
     const record = await getSnapshot(installation.records, params.id);
-    const inUse = await installation.records('transfer').where({ site: record.site }).whereIn('state', ['running', 'stopping']).first('id');
-    if (inUse) throw new ProblemError('conflict', `A transfer of ${record.site} is running and may be using its store.`, 'Wait until it has ended.');
+    const inUse = await installation
+      .records('transfer')
+      .where({ site: record.site })
+      .whereIn('state', ['running', 'stopping'])
+      .first('id');
+    if (inUse)
+      throw new ProblemError(
+        'conflict',
+        `A transfer of ${record.site} is running and may be using its store.`,
+        'Wait until it has ended.',
+      );
     await installation.records('snapshot').where({ id: record.id }).delete();
     return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));
   },

@@ -1,5 +1,5 @@
-import { plainSentence, pushLane, resetLane } from '@tessarion/core';
 import type { TransferDetail } from '@tessarion/contract';
+import { plainSentence, pushLane, resetLane } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
 import { publishEvent } from '../../records/events.js';
 import { getSnapshot } from '../../records/snapshots.js';
@@ -20,28 +20,67 @@ async function create(installation: Installation, wanted: NewTransfer) {
 /** Onto live, the person names it in full. @throws {ProblemError} `not-confirmed` */
 function mustConfirm(onto: { path: string; kind: string }, confirm: string | undefined): void {
   if (onto.kind !== 'live' || confirm === onto.path) return;
-  throw new ProblemError('not-confirmed', confirm === undefined ? `Writing onto ${onto.path} needs its full name.` : `"${confirm.slice(0, 80)}" is not ${onto.path}.`, `Confirm with ${onto.path}, written in full.`);
+  throw new ProblemError(
+    'not-confirmed',
+    confirm === undefined
+      ? `Writing onto ${onto.path} needs its full name.`
+      : `"${confirm.slice(0, 80)}" is not ${onto.path}.`,
+    `Confirm with ${onto.path}, written in full.`,
+  );
 }
 
 async function show(installation: Installation, record: TransferRecord) {
   return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
-export const transferHandlers: Handlers<'pushCreate' | 'resetCreate' | 'restoreCreate' | 'transferList' | 'transferShow' | 'transferStop' | 'transferUndo' | 'transferAcknowledge'> = {
+export const transferHandlers: Handlers<
+  | 'pushCreate'
+  | 'resetCreate'
+  | 'restoreCreate'
+  | 'transferList'
+  | 'transferShow'
+  | 'transferStop'
+  | 'transferUndo'
+  | 'transferAcknowledge'
+> = {
   async pushCreate({ installation, body, person }) {
     const { records, environments } = installation;
     const forecast = await getForecast(installation, body.forecast);
-    if (forecast.state !== 'ready' || !forecast.result) throw new ProblemError('conflict', `Forecast ${forecast.id} is not ready.`, 'Wait until it is, or make a new one.');
-    const [from, onto] = [await environments.get(records, forecast.from_path), await environments.get(records, forecast.onto_path)];
+    if (forecast.state !== 'ready' || !forecast.result)
+      throw new ProblemError(
+        'conflict',
+        `Forecast ${forecast.id} is not ready.`,
+        'Wait until it is, or make a new one.',
+      );
+    const [from, onto] = [
+      await environments.get(records, forecast.from_path),
+      await environments.get(records, forecast.onto_path),
+    ];
     if (forecast.snapshot === null) {
       const verdict = pushLane(from, onto);
       if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
     }
     const failed = forecast.result.checks.find((check) => check.state === 'failed');
-    if (failed) throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
+    if (failed)
+      throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
     mustConfirm(onto, body.confirm);
-    const input: PushInput = { forecast: forecast.id, from: from.path, ...(forecast.snapshot === null ? {} : { snapshot: forecast.snapshot }) };
-    return create(installation, { kind: 'push', from: from.path, onto: onto.path, site: onto.site, sentence: forecast.result.sentence, person: person.name, input, forecast: forecast.id, checks: forecast.result.checks, warnings: forecast.result.checks.filter((check) => check.state === 'warning').map((check) => check.message) });
+    const input: PushInput = {
+      forecast: forecast.id,
+      from: from.path,
+      ...(forecast.snapshot === null ? {} : { snapshot: forecast.snapshot }),
+    };
+    return create(installation, {
+      kind: 'push',
+      from: from.path,
+      onto: onto.path,
+      site: onto.site,
+      sentence: forecast.result.sentence,
+      person: person.name,
+      input,
+      forecast: forecast.id,
+      checks: forecast.result.checks,
+      warnings: forecast.result.checks.filter((check) => check.state === 'warning').map((check) => check.message),
+    });
   },
 
   async resetCreate({ installation, body, person }) {
@@ -49,41 +88,98 @@ export const transferHandlers: Handlers<'pushCreate' | 'resetCreate' | 'restoreC
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
-    const input: ResetInput = { origin: { from: from.path }, source: from.path, exact: false, acceptTraces: body.acceptTraces ?? [] };
-    return create(installation, { kind: 'reset', from: from.path, onto: onto.path, site: onto.site, sentence: plainSentence({ kind: 'reset', from: from.path, onto: onto.path }), person: person.name, input });
+    const input: ResetInput = {
+      origin: { from: from.path },
+      source: from.path,
+      exact: false,
+      acceptTraces: body.acceptTraces ?? [],
+    };
+    return create(installation, {
+      kind: 'reset',
+      from: from.path,
+      onto: onto.path,
+      site: onto.site,
+      sentence: plainSentence({ kind: 'reset', from: from.path, onto: onto.path }),
+      person: person.name,
+      input,
+    });
   },
 
   async restoreCreate({ installation, body, person }) {
     const { records, environments } = installation;
     const snapshot = await getSnapshot(records, body.snapshot);
     const onto = await environments.get(records, body.onto);
-    if (snapshot.site !== onto.site) throw new ProblemError('lane-closed', `Snapshot ${snapshot.id} is of ${snapshot.site}, not of ${onto.site}.`, `Choose a snapshot of ${onto.site}.`);
+    if (snapshot.site !== onto.site)
+      throw new ProblemError(
+        'lane-closed',
+        `Snapshot ${snapshot.id} is of ${snapshot.site}, not of ${onto.site}.`,
+        `Choose a snapshot of ${onto.site}.`,
+      );
     mustConfirm(onto, body.confirm);
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
-      onto.kind === 'live' ? { onto: 'live', snapshot: snapshot.id, from: source.path } : { onto: 'copy', origin: { snapshot: snapshot.id }, source: source.path, exact: snapshot.environment === onto.path };
-    return create(installation, { kind: 'restore', from: null, onto: onto.path, site: onto.site, sentence: plainSentence({ kind: 'restore', snapshot: snapshot.id, onto: onto.path }), person: person.name, input });
+      onto.kind === 'live'
+        ? { onto: 'live', snapshot: snapshot.id, from: source.path }
+        : {
+            onto: 'copy',
+            origin: { snapshot: snapshot.id },
+            source: source.path,
+            exact: snapshot.environment === onto.path,
+          };
+    return create(installation, {
+      kind: 'restore',
+      from: null,
+      onto: onto.path,
+      site: onto.site,
+      sentence: plainSentence({ kind: 'restore', snapshot: snapshot.id, onto: onto.path }),
+      person: person.name,
+      input,
+    });
   },
 
   async transferList({ installation, query }) {
     const limit = query.limit ?? 50;
     const [at, id] = query.cursor?.split(' ') ?? [];
-    const records = await installation.transfers.list(installation.records, { ...query, before: at !== undefined && id !== undefined ? { at, id } : undefined, limit: limit + 1 });
+    const records = await installation.transfers.list(installation.records, {
+      ...query,
+      before: at !== undefined && id !== undefined ? { at, id } : undefined,
+      limit: limit + 1,
+    });
     const page = records.slice(0, limit);
     const last = page.at(-1);
-    return { items: await Promise.all(page.map((record) => show(installation, record))), next: records.length > limit && last ? `${last.created_at.toISOString()} ${last.id}` : null };
+    return {
+      items: await Promise.all(page.map((record) => show(installation, record))),
+      next: records.length > limit && last ? `${last.created_at.toISOString()} ${last.id}` : null,
+    };
   },
 
   async transferShow({ installation, params }): Promise<TransferDetail> {
     const { records, transfers } = installation;
     const record = await transfers.get(records, params.id);
     const steps = await transfers.steps(records, record.id);
-    const log = (await records('transfer_log').where({ transfer_id: record.id }).orderBy('id').limit(500).select('at', 'text')) as { at: Date; text: string }[];
+    const log = (await records('transfer_log')
+      .where({ transfer_id: record.id })
+      .orderBy('id')
+      .limit(500)
+      .select('at', 'text')) as { at: Date; text: string }[];
     const { checks, warnings, written, items, remains, totals, forecast } = record;
     return {
       ...(await show(installation, record)),
-      steps: steps.map((step) => ({ name: step.name, title: step.title, state: step.state, startedAt: iso(step.started_at), endedAt: iso(step.ended_at), detail: step.detail })),
-      checks, warnings, written, items, remains, ...totals, forecast,
+      steps: steps.map((step) => ({
+        name: step.name,
+        title: step.title,
+        state: step.state,
+        startedAt: iso(step.started_at),
+        endedAt: iso(step.ended_at),
+        detail: step.detail,
+      })),
+      checks,
+      warnings,
+      written,
+      items,
+      remains,
+      ...totals,
+      forecast,
       log: log.map(({ at, text }) => ({ at: at.toISOString(), text })),
     };
   },
@@ -93,14 +189,28 @@ export const transferHandlers: Handlers<'pushCreate' | 'resetCreate' | 'restoreC
     const record = await transfers.get(records, params.id);
     if (record.state === 'waiting') {
       await records.transaction(async (trx) => {
-        const stopped = await trx('transfer').where({ id: record.id, state: 'waiting' }).update({ state: 'stopped', ended_at: installation.now() });
+        const stopped = await trx('transfer')
+          .where({ id: record.id, state: 'waiting' })
+          .update({ state: 'stopped', ended_at: installation.now() });
         if (stopped === 1 && record.kind === 'clone') await installation.environments.remove(trx, record.onto_path);
-        await publishEvent(trx, { type: 'transfer', transfer: record.id, site: record.site, state: 'stopped', progress: null });
+        await publishEvent(trx, {
+          type: 'transfer',
+          transfer: record.id,
+          site: record.site,
+          state: 'stopped',
+          progress: null,
+        });
       });
     } else if (record.state === 'running' && record.data.pastSwitch !== true) {
       await records('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
     } else {
-      throw new ProblemError('conflict', `Transfer ${record.id} is ${record.state === 'running' ? 'past its switch' : record.state} and cannot be stopped.`, record.state === 'running' ? `Undo it when it is done: tessarion undo ${record.id}` : 'Nothing needs to be stopped.');
+      throw new ProblemError(
+        'conflict',
+        `Transfer ${record.id} is ${record.state === 'running' ? 'past its switch' : record.state} and cannot be stopped.`,
+        record.state === 'running'
+          ? `Undo it when it is done: tessarion undo ${record.id}`
+          : 'Nothing needs to be stopped.',
+      );
     }
     return show(installation, await transfers.get(records, record.id));
   },
@@ -108,9 +218,25 @@ export const transferHandlers: Handlers<'pushCreate' | 'resetCreate' | 'restoreC
   async transferUndo({ installation, params, body, person }) {
     const { records, transfers, environments } = installation;
     const record = await transfers.get(records, params.id);
-    if (!toTransfer(record, null).canUndo) throw new ProblemError('conflict', record.undone_by === null ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.` : `Transfer ${record.id} was undone already.`, 'Only pushes and restores onto live that are done can be undone.');
+    if (!toTransfer(record, null).canUndo)
+      throw new ProblemError(
+        'conflict',
+        record.undone_by === null
+          ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.`
+          : `Transfer ${record.id} was undone already.`,
+        'Only pushes and restores onto live that are done can be undone.',
+      );
     mustConfirm(await environments.get(records, record.onto_path), body.confirm);
-    return create(installation, { kind: 'undo', from: null, onto: record.onto_path, site: record.site, sentence: plainSentence({ kind: 'undo', of: record.id, onto: record.onto_path }), person: person.name, input: {}, undoOf: record.id });
+    return create(installation, {
+      kind: 'undo',
+      from: null,
+      onto: record.onto_path,
+      site: record.site,
+      sentence: plainSentence({ kind: 'undo', of: record.id, onto: record.onto_path }),
+      person: person.name,
+      input: {},
+      undoOf: record.id,
+    });
   },
 
   async transferAcknowledge({ installation, params }) {

@@ -1,6 +1,15 @@
-import { toBytes } from '@tessarion/core';
-import { EngineError, type Environment, FileForm, connectTo, keepLinkTarget, keptAreas, layout, areasOf, fileSettings } from '@tessarion/engine';
-import { Rewriter } from '@tessarion/core';
+import { Rewriter, toBytes } from '@tessarion/core';
+import {
+  areasOf,
+  connectTo,
+  EngineError,
+  type Environment,
+  FileForm,
+  fileSettings,
+  keepLinkTarget,
+  keptAreas,
+  layout,
+} from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
@@ -15,7 +24,12 @@ export const adopt: Procedure = {
       async run(context) {
         const environment = await context.environment(context.record.onto_path);
         for (const root of environment.place.roots) {
-          if (!(await environment.server.exists(root.path))) throw new EngineError('file-unreadable', `There is no folder ${root.path} on the server.`, 'Name the folder that holds the site’s files.');
+          if (!(await environment.server.exists(root.path)))
+            throw new EngineError(
+              'file-unreadable',
+              `There is no folder ${root.path} on the server.`,
+              'Name the folder that holds the site’s files.',
+            );
         }
         for (const database of environment.databases) await (await connectTo(database.login, 'read', 'adopt')).end();
         await readOwnSettings(context, environment);
@@ -38,7 +52,10 @@ export const adopt: Procedure = {
       async run(context) {
         const { installation, record } = context;
         const environment = await context.environment(record.onto_path);
-        await installation.environments.update(installation.records, record.onto_path, { status: 'ready', size: await measure(environment) });
+        await installation.environments.update(installation.records, record.onto_path, {
+          status: 'ready',
+          size: await measure(environment),
+        });
         await context.publishRoutes();
         return undefined;
       },
@@ -62,8 +79,14 @@ async function readOwnSettings(context: TransferContext, environment: Environmen
   for (const root of environment.place.roots) {
     for (const file of new Set(fileSettings(environment.profile).map((setting) => setting.in.file))) {
       const path = `${layout.rootLink(environment.folder, root.name)}/${toBytes(file)}`;
-      if (!(await environment.server.exists(path))) throw new EngineError('file-refused', `The profile names the settings file ${file}, which ${environment.path} does not have.`, 'Correct the profile, or the site.');
-      for (const [name, value] of form.readSettings(file, await environment.server.readFile(path))) values[name] = value;
+      if (!(await environment.server.exists(path)))
+        throw new EngineError(
+          'file-refused',
+          `The profile names the settings file ${file}, which ${environment.path} does not have.`,
+          'Correct the profile, or the site.',
+        );
+      for (const [name, value] of form.readSettings(file, await environment.server.readFile(path)))
+        values[name] = value;
     }
   }
   const { installation } = context;

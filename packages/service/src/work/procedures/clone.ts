@@ -1,7 +1,16 @@
 import { toBytes } from '@tessarion/core';
 import { EngineError, layout, PostgresView, switchTrees } from '@tessarion/engine';
-import { checkCopy, type CopyWishes, fillCopy, NOTHING_LEFT_OUT, type Origin, proveHarmless, rememberBaseline, settleChecks } from '../copying.js';
 import type { TransferContext } from '../context.js';
+import {
+  type CopyWishes,
+  checkCopy,
+  fillCopy,
+  NOTHING_LEFT_OUT,
+  type Origin,
+  proveHarmless,
+  rememberBaseline,
+  settleChecks,
+} from '../copying.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { removeEverything } from './remove.js';
@@ -12,11 +21,20 @@ export interface CloneInput extends Partial<CopyWishes> {
   readonly source: string;
 }
 
-const wishesOf = (input: CloneInput): CopyWishes => ({ leftOut: input.leftOut ?? NOTHING_LEFT_OUT, acceptTraces: input.acceptTraces ?? [], acceptPersonal: input.acceptPersonal });
+const wishesOf = (input: CloneInput): CopyWishes => ({
+  leftOut: input.leftOut ?? NOTHING_LEFT_OUT,
+  acceptTraces: input.acceptTraces ?? [],
+  acceptPersonal: input.acceptPersonal,
+});
 
 async function ends(context: TransferContext) {
   const input = context.input<CloneInput>();
-  return { input, wishes: wishesOf(input), source: await context.environment(input.source), destination: await context.environment(context.record.onto_path) };
+  return {
+    input,
+    wishes: wishesOf(input),
+    source: await context.environment(input.source),
+    destination: await context.environment(context.record.onto_path),
+  };
 }
 
 export const clone: Procedure = {
@@ -70,7 +88,12 @@ export const clone: Procedure = {
         const images = context.data.images as { source: string; copy: string };
         if ('from' in input.origin) await rememberBaseline(context, source, destination, images, wishes.leftOut);
         const { installation } = context;
-        await installation.environments.update(installation.records, destination.path, { status: 'ready', refreshed_at: installation.now(), size: await measure(destination), drift: { up: 0, down: 0, at: installation.now().toISOString() } });
+        await installation.environments.update(installation.records, destination.path, {
+          status: 'ready',
+          refreshed_at: installation.now(),
+          size: await measure(destination),
+          drift: { up: 0, down: 0, at: installation.now().toISOString() },
+        });
         await context.publishRoutes();
         return undefined;
       },
@@ -95,23 +118,43 @@ export const clone: Procedure = {
 async function extensionsOf(context: TransferContext, path: string, database: string): Promise<string[]> {
   const environment = await context.environment(path);
   const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login) throw new EngineError('schema-unsupported', `${path} has no database "${database}".`, 'Look at its databases: tessarion env show');
+  if (!login)
+    throw new EngineError(
+      'schema-unsupported',
+      `${path} has no database "${database}".`,
+      'Look at its databases: tessarion env show',
+    );
   const view = await PostgresView.open(login);
   await view.close();
   return [...view.schema.extensions];
 }
 
 /** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
-export async function runTasks(context: TransferContext, path: string, phases: readonly string[]): Promise<string | undefined> {
+export async function runTasks(
+  context: TransferContext,
+  path: string,
+  phases: readonly string[],
+): Promise<string | undefined> {
   const environment = await context.environment(path);
-  const tasks = (environment.profile?.tasks ?? []).filter((task) => phases.includes(task.phase) && task['changes-schema'] !== true);
+  const tasks = (environment.profile?.tasks ?? []).filter(
+    (task) => phases.includes(task.phase) && task['changes-schema'] !== true,
+  );
   for (const task of tasks) {
     const [program, ...args] = task.command as [string, ...string[]];
-    const folder = Buffer.from(layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'), 'latin1').toString();
+    const folder = Buffer.from(
+      layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'),
+      'latin1',
+    ).toString();
     const result = await environment.server.run(program, args, { folder, timeoutSeconds: 600 });
-    await context.say(`Task ${task.name} ended with ${result.code}.${result.errors === '' ? '' : ` ${result.errors.slice(0, 500)}`}`);
-    if (result.code !== 0) throw new EngineError('command-failed', `The task ${task.name} ended with ${result.code}: ${result.errors.slice(0, 300) || toBytes(result.output).slice(0, 300)}`, 'Look at the task in the profile.');
+    await context.say(
+      `Task ${task.name} ended with ${result.code}.${result.errors === '' ? '' : ` ${result.errors.slice(0, 500)}`}`,
+    );
+    if (result.code !== 0)
+      throw new EngineError(
+        'command-failed',
+        `The task ${task.name} ended with ${result.code}: ${result.errors.slice(0, 300) || toBytes(result.output).slice(0, 300)}`,
+        'Look at the task in the profile.',
+      );
   }
   return tasks.length > 0 ? tasks.map((task) => task.name).join(', ') : undefined;
 }
-

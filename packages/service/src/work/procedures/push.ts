@@ -1,12 +1,24 @@
-import { invert, type FileChange, type RowChange } from '@tessarion/core';
-import { advanceImage, type Environment, EngineError, storeContents } from '@tessarion/engine';
+import { type FileChange, invert, type RowChange } from '@tessarion/core';
+import { advanceImage, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
-import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
-import type { ForecastRecord } from '../forecasting.js';
-import { applyChanges, type ChangeSet, commitRows, discardStaged, filesOf, holdVisitors, releaseVisitors, removeOldTrees, stageChanges, switchFiles, wasCommitted } from '../change-set.js';
+import {
+  applyChanges,
+  type ChangeSet,
+  commitRows,
+  discardStaged,
+  filesOf,
+  holdVisitors,
+  releaseVisitors,
+  removeOldTrees,
+  stageChanges,
+  switchFiles,
+  wasCommitted,
+} from '../change-set.js';
 import { gatherPushFacts, type PushFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
+import type { ForecastRecord } from '../forecasting.js';
+import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { runTasks } from './clone.js';
@@ -20,8 +32,20 @@ export interface PushInput {
 
 const RECORDED_ITEMS = 500;
 
-const forward = (context: TransferContext): ChangeSet => ({ id: context.record.id, row: (change) => change, file: (change) => change, mode: 'strict', treeId: context.record.id });
-const backward = (context: TransferContext): ChangeSet => ({ id: context.record.id, row: (change) => invert(change) as RowChange, file: (change) => invert(change) as FileChange, mode: 'lenient', treeId: `${context.record.id}-back` });
+const forward = (context: TransferContext): ChangeSet => ({
+  id: context.record.id,
+  row: (change) => change,
+  file: (change) => change,
+  mode: 'strict',
+  treeId: context.record.id,
+});
+const backward = (context: TransferContext): ChangeSet => ({
+  id: context.record.id,
+  row: (change) => invert(change) as RowChange,
+  file: (change) => invert(change) as FileChange,
+  mode: 'lenient',
+  treeId: `${context.record.id}-back`,
+});
 
 const destinationOf = (context: TransferContext): Promise<Environment> => context.environment(context.record.onto_path);
 
@@ -35,14 +59,27 @@ export const push: Procedure = {
         const input = context.input<PushInput>();
         const destination = await destinationOf(context);
         const from = await context.environment(input.from);
-        const facts = await gatherPushFacts(context.installation, input.snapshot === undefined ? { environment: from } : { snapshot: await context.library().load(input.snapshot), of: from }, destination);
+        const facts = await gatherPushFacts(
+          context.installation,
+          input.snapshot === undefined
+            ? { environment: from }
+            : { snapshot: await context.library().load(input.snapshot), of: from },
+          destination,
+        );
         if (input.forecast !== undefined) await compareWithForecast(context, input.forecast, facts);
         const failed = facts.checks.find((check) => check.state === 'failed');
-        await context.installation.transfers.update(context.installation.records, context.record.id, { checks: facts.checks });
-        if (failed) throw new EngineError('outdated', failed.message, failed.remedy ?? 'Look at the checks of this transfer.');
+        await context.installation.transfers.update(context.installation.records, context.record.id, {
+          checks: facts.checks,
+        });
+        if (failed)
+          throw new EngineError('outdated', failed.message, failed.remedy ?? 'Look at the checks of this transfer.');
         await context.library().saveChanges(context.record.id, facts.changes);
         await recordItems(context, facts);
-        await context.remember({ changes: facts.changes.length > 0, formerBaseline: facts.baselineIds as unknown as Record<string, unknown>, health: await checkHealth(context, destination) });
+        await context.remember({
+          changes: facts.changes.length > 0,
+          formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
+          health: await checkHealth(context, destination),
+        });
         return `${facts.collector.items.size} items as forecast`;
       },
     },
@@ -55,7 +92,8 @@ export const push: Procedure = {
         const writer = await context.library().store.writer();
         try {
           await storeContents(await destinationOf(context), files, 'before', writer);
-          if (input.snapshot === undefined) await storeContents(await context.environment(input.from), files, 'after', writer);
+          if (input.snapshot === undefined)
+            await storeContents(await context.environment(input.from), files, 'after', writer);
           await writer.close();
         } catch (error) {
           await writer.abandon();
@@ -64,25 +102,49 @@ export const push: Procedure = {
         return `${files.length} files`;
       },
     },
-    { name: 'stage', title: 'Stage beside what is in use', run: async (context) => stageChanges(context, await destinationOf(context), forward(context)) },
-    { name: 'hold', title: 'Hold visitors for a moment', run: async (context) => holdVisitors(context, await destinationOf(context), forward(context)) },
+    {
+      name: 'stage',
+      title: 'Stage beside what is in use',
+      run: async (context) => stageChanges(context, await destinationOf(context), forward(context)),
+    },
+    {
+      name: 'hold',
+      title: 'Hold visitors for a moment',
+      run: async (context) => holdVisitors(context, await destinationOf(context), forward(context)),
+    },
     {
       name: 'commit',
       title: 'Write the rows',
       async run(context) {
         const destination = await destinationOf(context);
-        if (context.data.transactions !== undefined && (await wasCommitted(context, destination))) return 'already written';
+        if (context.data.transactions !== undefined && (await wasCommitted(context, destination)))
+          return 'already written';
         return commitRows(context, destination);
       },
     },
-    { name: 'switch', title: 'Switch the files', run: async (context) => switchFiles(context, await destinationOf(context), forward(context)) },
-    { name: 'release', title: 'Let visitors through', run: async (context) => releaseVisitors(context, await destinationOf(context), forward(context)) },
-    { name: 'tasks', title: 'Run the profile’s tasks', run: async (context) => runTasks(context, context.record.onto_path, ['after']) },
+    {
+      name: 'switch',
+      title: 'Switch the files',
+      run: async (context) => switchFiles(context, await destinationOf(context), forward(context)),
+    },
+    {
+      name: 'release',
+      title: 'Let visitors through',
+      run: async (context) => releaseVisitors(context, await destinationOf(context), forward(context)),
+    },
+    {
+      name: 'tasks',
+      title: 'Run the profile’s tasks',
+      run: async (context) => runTasks(context, context.record.onto_path, ['after']),
+    },
     {
       name: 'health',
       title: 'See that the site is well',
       async run(context) {
-        return judgeHealth((context.data.health as PageHealth[] | undefined) ?? [], await checkHealth(context, await destinationOf(context)));
+        return judgeHealth(
+          (context.data.health as PageHealth[] | undefined) ?? [],
+          await checkHealth(context, await destinationOf(context)),
+        );
       },
     },
     {
@@ -93,9 +155,14 @@ export const push: Procedure = {
         await advanceBaseline(context);
         await removeOldTrees(destination);
         const { installation } = context;
-        await installation.environments.update(installation.records, destination.path, { size: await measure(destination) });
+        await installation.environments.update(installation.records, destination.path, {
+          size: await measure(destination),
+        });
         const from = context.input<PushInput>().from;
-        if (from !== destination.path) await installation.environments.update(installation.records, from, { drift: { up: 0, down: 0, at: installation.now().toISOString() } });
+        if (from !== destination.path)
+          await installation.environments.update(installation.records, from, {
+            drift: { up: 0, down: 0, at: installation.now().toISOString() },
+          });
         return undefined;
       },
     },
@@ -127,17 +194,32 @@ async function compareWithForecast(context: TransferContext, id: string, facts: 
   const forecast = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
   if (!forecast?.result) throw new EngineError('outdated', 'The forecast is gone.', 'Make a new forecast.');
   if (forecast.result.fingerprint === facts.collector.fingerprint()) return;
-  const shown = new Map(((await records('forecast_item').where({ forecast_id: id }).select('item')) as { item: { id: string; hash: string; title: string; kind: string } }[]).map(({ item }) => [item.id, item]));
+  const shown = new Map(
+    (
+      (await records('forecast_item').where({ forecast_id: id }).select('item')) as {
+        item: { id: string; hash: string; title: string; kind: string };
+      }[]
+    ).map(({ item }) => [item.id, item]),
+  );
   const changed: string[] = [];
-  for (const item of facts.collector.items.values()) if (shown.get(item.id)?.hash !== item.hash) changed.push(`${item.kind} "${item.title}"`);
-  for (const item of shown.values()) if (!facts.collector.items.has(item.id)) changed.push(`${item.kind} "${item.title}"`);
+  for (const item of facts.collector.items.values())
+    if (shown.get(item.id)?.hash !== item.hash) changed.push(`${item.kind} "${item.title}"`);
+  for (const item of shown.values())
+    if (!facts.collector.items.has(item.id)) changed.push(`${item.kind} "${item.title}"`);
   const named = changed.slice(0, 5).join(', ');
-  throw new EngineError('outdated', `The forecast is outdated; changed since: ${named}${changed.length > 5 ? ` and ${changed.length - 5} more` : ''}. Nothing was written.`, `Make a new one: tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`);
+  throw new EngineError(
+    'outdated',
+    `The forecast is outdated; changed since: ${named}${changed.length > 5 ? ` and ${changed.length - 5} more` : ''}. Nothing was written.`,
+    `Make a new one: tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`,
+  );
 }
 
 async function recordItems(context: TransferContext, facts: PushFacts): Promise<void> {
-  const items = [...facts.collector.items.values()].filter((item) => item.outcome === 'written').slice(0, RECORDED_ITEMS);
-  const detail = (item: (typeof items)[number]): string => (item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '');
+  const items = [...facts.collector.items.values()]
+    .filter((item) => item.outcome === 'written')
+    .slice(0, RECORDED_ITEMS);
+  const detail = (item: (typeof items)[number]): string =>
+    item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '';
   await context.installation.transfers.update(context.installation.records, context.record.id, {
     written: facts.written,
     items: items.map((item) => ({ kind: item.kind, title: item.title, change: item.change, detail: detail(item) })),
@@ -161,12 +243,33 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
   const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
   try {
-    const lower = await advanceImage(library, writer, await library.load(former.lowerManifest), newId('b'), takenAt, rows, files);
-    const upper = await advanceImage(library, writer, await library.load(former.upperManifest), newId('b'), takenAt, rows, files);
+    const lower = await advanceImage(
+      library,
+      writer,
+      await library.load(former.lowerManifest),
+      newId('b'),
+      takenAt,
+      rows,
+      files,
+    );
+    const upper = await advanceImage(
+      library,
+      writer,
+      await library.load(former.upperManifest),
+      newId('b'),
+      takenAt,
+      rows,
+      files,
+    );
     await writer.close();
     await library.save(lower);
     await library.save(upper);
-    await saveBaseline(installation.records, { ...pair, lower_manifest: lower.id, upper_manifest: upper.id, created_at: installation.now() });
+    await saveBaseline(installation.records, {
+      ...pair,
+      lower_manifest: lower.id,
+      upper_manifest: upper.id,
+      created_at: installation.now(),
+    });
   } catch (error) {
     await writer.abandon();
     throw error;

@@ -8,7 +8,8 @@ export async function removeEverything(context: TransferContext, path: string): 
   if (!record) return;
   const environment = await context.environment(path);
   const server = await installation.servers.get(installation.records, record.server);
-  for (const database of record.databases) await installation.servers.admin(server).drop(database.database, database.user);
+  for (const database of record.databases)
+    await installation.servers.admin(server).drop(database.database, database.user);
   await environment.server.remove(environment.folder);
   await installation.records('baseline').where({ lower: path }).orWhere({ upper: path }).delete();
   await installation.environments.remove(installation.records, path);
@@ -22,7 +23,9 @@ export const remove: Procedure = {
       name: 'withdraw',
       title: 'Take it off its address',
       async run(context) {
-        await context.installation.environments.update(context.installation.records, context.record.onto_path, { status: 'removing' });
+        await context.installation.environments.update(context.installation.records, context.record.onto_path, {
+          status: 'removing',
+        });
         await context.publishRoutes();
         return undefined;
       },

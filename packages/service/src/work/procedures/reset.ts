@@ -3,8 +3,17 @@ import { copyDatabases } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import type { DatabaseRecord } from '../../records/environments.js';
 import { toEngine } from '../../records/environments.js';
-import { checkCopy, type CopyWishes, fillCopy, NOTHING_LEFT_OUT, type Origin, proveHarmless, rememberBaseline, settleChecks } from '../copying.js';
 import type { TransferContext } from '../context.js';
+import {
+  type CopyWishes,
+  checkCopy,
+  fillCopy,
+  NOTHING_LEFT_OUT,
+  type Origin,
+  proveHarmless,
+  rememberBaseline,
+  settleChecks,
+} from '../copying.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { runTasks } from './clone.js';
@@ -24,7 +33,9 @@ interface Prepared {
 }
 
 /** The copy as it will be: new databases and trees beside those in use. */
-async function prepared(context: TransferContext): Promise<{ source: Environment; destination: Environment; input: ResetInput; wishes: CopyWishes; facts: Prepared }> {
+async function prepared(
+  context: TransferContext,
+): Promise<{ source: Environment; destination: Environment; input: ResetInput; wishes: CopyWishes; facts: Prepared }> {
   const input = context.input<ResetInput>();
   const record = await context.environmentRecord(context.record.onto_path);
   const facts = context.data.prepared as Prepared;
@@ -51,9 +62,19 @@ export const reset: Procedure = {
         const server = await installation.servers.get(installation.records, own.server);
         const environment = await context.environment(record.onto_path);
         const databases = copyDatabases(own.site, own.name, own.databases, server);
-        const { values } = resolveSettings(environment.profile, { kind: own.kind, addresses: own.addresses, roots: own.roots, databases }, ownValues(environment, own.settings));
+        const { values } = resolveSettings(
+          environment.profile,
+          { kind: own.kind, addresses: own.addresses, roots: own.roots, databases },
+          ownValues(environment, own.settings),
+        );
         const trees = await Promise.all(own.roots.map((root) => treeInUse(environment, root.name)));
-        await context.remember({ prepared: { databases, settings: values, former: { databases: own.databases, trees } } satisfies Prepared as unknown as Record<string, unknown> });
+        await context.remember({
+          prepared: {
+            databases,
+            settings: values,
+            former: { databases: own.databases, trees },
+          } satisfies Prepared as unknown as Record<string, unknown>,
+        });
         const { input, source, destination, wishes } = await prepared(context);
         return settleChecks(context, await checkCopy(context, source, destination, input.origin, wishes));
       },
@@ -98,8 +119,20 @@ export const reset: Procedure = {
           await context.checkFence(destination);
           await context.remember({ pastSwitch: true });
           await switchTrees(destination, record.id, context.epoch);
-          await installation.environments.update(installation.records, destination.path, { databases: facts.databases, settings: facts.settings, refreshed_at: installation.now(), drift: { up: 0, down: 0, at: installation.now().toISOString() } });
-          if ('from' in input.origin) await rememberBaseline(context, source, destination, context.data.images as { source: string; copy: string }, NOTHING_LEFT_OUT);
+          await installation.environments.update(installation.records, destination.path, {
+            databases: facts.databases,
+            settings: facts.settings,
+            refreshed_at: installation.now(),
+            drift: { up: 0, down: 0, at: installation.now().toISOString() },
+          });
+          if ('from' in input.origin)
+            await rememberBaseline(
+              context,
+              source,
+              destination,
+              context.data.images as { source: string; copy: string },
+              NOTHING_LEFT_OUT,
+            );
         } finally {
           await installation.gateway.release(lease);
         }
@@ -116,8 +149,11 @@ export const reset: Procedure = {
         const own = await context.environmentRecord(destination.path);
         const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
         for (const database of facts.former.databases) await admin.drop(database.database, database.user);
-        for (const tree of facts.former.trees) if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
-        await installation.environments.update(installation.records, destination.path, { size: await measure(destination) });
+        for (const tree of facts.former.trees)
+          if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
+        await installation.environments.update(installation.records, destination.path, {
+          size: await measure(destination),
+        });
         return runTasks(context, destination.path, ['staged', 'after']);
       },
     },
@@ -127,20 +163,29 @@ export const reset: Procedure = {
   },
   async putBack(context) {
     if (context.data.prepared === undefined) return [];
-    if (context.data.pastSwitch === true) return ['The copy is already in its new state; parts of the former one may be left.'];
+    if (context.data.pastSwitch === true)
+      return ['The copy is already in its new state; parts of the former one may be left.'];
     const { destination } = await prepared(context);
     const { installation } = context;
     const own = await context.environmentRecord(destination.path);
     const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
     for (const { login } of destination.databases) await admin.drop(login.database, login.user);
-    for (const root of destination.place.roots) await destination.server.remove(layout.tree(destination.folder, root.name, context.record.id));
-    for (const id of Object.values((context.data.images as Record<string, string> | undefined) ?? {})) await context.library().remove(id, new Date(0));
+    for (const root of destination.place.roots)
+      await destination.server.remove(layout.tree(destination.folder, root.name, context.record.id));
+    for (const id of Object.values((context.data.images as Record<string, string> | undefined) ?? {}))
+      await context.library().remove(id, new Date(0));
     return [];
   },
 };
 
 /** Values that belong to the copy itself, such as a licence key given to it or a key made for it. */
 function ownValues(environment: Environment, settings: Readonly<Record<string, string>>): Record<string, string> {
-  const own = (environment.profile?.settings ?? []).filter((setting) => setting.from && ('own' in setting.from || 'generate' in setting.from));
-  return Object.fromEntries(own.flatMap((setting) => (settings[setting.name] === undefined ? [] : [[setting.name, settings[setting.name] as string]])));
+  const own = (environment.profile?.settings ?? []).filter(
+    (setting) => setting.from && ('own' in setting.from || 'generate' in setting.from),
+  );
+  return Object.fromEntries(
+    own.flatMap((setting) =>
+      settings[setting.name] === undefined ? [] : [[setting.name, settings[setting.name] as string]],
+    ),
+  );
 }

@@ -5,7 +5,12 @@ import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 
 /** Takes a snapshot of an environment and records it. @returns its id */
-export async function takeSnapshot(context: TransferContext, path: string, id: string, reason: string): Promise<string> {
+export async function takeSnapshot(
+  context: TransferContext,
+  path: string,
+  id: string,
+  reason: string,
+): Promise<string> {
   const environment = await context.environment(path);
   const library = context.library();
   const writer = await library.store.writer();
@@ -14,7 +19,16 @@ export async function takeSnapshot(context: TransferContext, path: string, id: s
     const parts = await takeParts(environment, writer, context.work);
     await writer.close();
     const takenAt = installation.now();
-    await library.save({ format: 'tessarion-snapshot/1', id, site: environment.site, environment: environment.name, kind: environment.kind, takenAt: takenAt.toISOString(), profile: await context.profileVersion(environment.site), ...parts });
+    await library.save({
+      format: 'tessarion-snapshot/1',
+      id,
+      site: environment.site,
+      environment: environment.name,
+      kind: environment.kind,
+      takenAt: takenAt.toISOString(),
+      profile: await context.profileVersion(environment.site),
+      ...parts,
+    });
     const sum = (numbers: readonly number[]): number => numbers.reduce((total, one) => total + one, 0);
     const tables = parts.databases.flatMap((database) => database.tables);
     await insertSnapshot(installation.records, {
@@ -46,7 +60,12 @@ export const snapshot: Procedure = {
       title: 'Read databases and files',
       async run(context) {
         await context.remember({ snapshot: newId('s') });
-        await takeSnapshot(context, context.record.onto_path, context.data.snapshot as string, context.input<{ reason: string }>().reason);
+        await takeSnapshot(
+          context,
+          context.record.onto_path,
+          context.data.snapshot as string,
+          context.input<{ reason: string }>().reason,
+        );
         return `Snapshot ${context.data.snapshot}`;
       },
     },

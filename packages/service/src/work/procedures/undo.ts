@@ -1,6 +1,16 @@
 import { type FileChange, invert, type RowChange } from '@tessarion/core';
-import { saveBaseline, findBaseline } from '../../records/snapshots.js';
-import { type ChangeSet, commitRows, discardStaged, holdVisitors, releaseVisitors, removeOldTrees, stageChanges, switchFiles, wasCommitted } from '../change-set.js';
+import { findBaseline, saveBaseline } from '../../records/snapshots.js';
+import {
+  type ChangeSet,
+  commitRows,
+  discardStaged,
+  holdVisitors,
+  releaseVisitors,
+  removeOldTrees,
+  stageChanges,
+  switchFiles,
+  wasCommitted,
+} from '../change-set.js';
 import type { PushFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
@@ -20,20 +30,41 @@ const destinationOf = (context: TransferContext) => context.environment(context.
 export const undo: Procedure = {
   kind: 'undo',
   steps: [
-    { name: 'stage', title: 'Stage beside what is in use', run: async (context) => stageChanges(context, await destinationOf(context), setOf(context)) },
-    { name: 'hold', title: 'Hold visitors for a moment', run: async (context) => holdVisitors(context, await destinationOf(context), setOf(context)) },
+    {
+      name: 'stage',
+      title: 'Stage beside what is in use',
+      run: async (context) => stageChanges(context, await destinationOf(context), setOf(context)),
+    },
+    {
+      name: 'hold',
+      title: 'Hold visitors for a moment',
+      run: async (context) => holdVisitors(context, await destinationOf(context), setOf(context)),
+    },
     {
       name: 'commit',
       title: 'Write the rows',
       async run(context) {
         const destination = await destinationOf(context);
-        if (context.data.transactions !== undefined && (await wasCommitted(context, destination))) return 'already written';
+        if (context.data.transactions !== undefined && (await wasCommitted(context, destination)))
+          return 'already written';
         return commitRows(context, destination);
       },
     },
-    { name: 'switch', title: 'Switch the files', run: async (context) => switchFiles(context, await destinationOf(context), setOf(context)) },
-    { name: 'release', title: 'Let visitors through', run: async (context) => releaseVisitors(context, await destinationOf(context), setOf(context)) },
-    { name: 'tasks', title: 'Run the profile’s tasks', run: async (context) => runTasks(context, context.record.onto_path, ['after']) },
+    {
+      name: 'switch',
+      title: 'Switch the files',
+      run: async (context) => switchFiles(context, await destinationOf(context), setOf(context)),
+    },
+    {
+      name: 'release',
+      title: 'Let visitors through',
+      run: async (context) => releaseVisitors(context, await destinationOf(context), setOf(context)),
+    },
+    {
+      name: 'tasks',
+      title: 'Run the profile’s tasks',
+      run: async (context) => runTasks(context, context.record.onto_path, ['after']),
+    },
     {
       name: 'record',
       title: 'Put the former baseline back',
@@ -42,7 +73,12 @@ export const undo: Procedure = {
         const undone = await installation.transfers.get(installation.records, context.record.undo_of as string);
         const former = undone.data.formerBaseline as PushFacts['baselineIds'];
         const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
-        if (former && pair) await saveBaseline(installation.records, { ...pair, lower_manifest: former.lowerManifest, upper_manifest: former.upperManifest });
+        if (former && pair)
+          await saveBaseline(installation.records, {
+            ...pair,
+            lower_manifest: former.lowerManifest,
+            upper_manifest: former.upperManifest,
+          });
         await installation.transfers.update(installation.records, undone.id, { state: 'undone' });
         await removeOldTrees(await destinationOf(context));
         return undefined;
