@@ -34,7 +34,6 @@ export function readField(field: ByteString): ByteString | null {
 
 export function writeField(value: ByteString | null): ByteString {
   if (value === null) return NULL_FIELD;
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: these are the characters that COPY escapes
   return /[\b\f\n\r\t\v\\]/.test(value) ? value.replace(/[\b\f\n\r\t\v\\]/g, (one) => ESCAPE[one] as string) : value;
 }
 

@@ -1,0 +1,194 @@
+import { type ChildProcess, execFile, fork } from 'node:child_process';
+import * as fs from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { Client } from '@tessarion/client';
+import { freePort, PrivateCluster } from '@tessarion/cluster';
+import type { Transfer, TransferDetail } from '@tessarion/contract';
+import { becomeAdministrator, bringIn, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
+import { type ServerLogin, WebHost } from '@tessarion/demo-site';
+import pg from 'pg';
+
+const root = fileURLToPath(new URL('../..', import.meta.url));
+export const CLI = join(root, 'packages/cli/dist/main.js');
+export const PROFILES = join(root, 'packages/demo/profiles');
+export const PASSWORD = 'a password for tests';
+
+/** A whole installation of its own: site databases, web host, service, worker and gateway as real processes. */
+export interface Studio {
+  readonly data: string;
+  readonly hosts: string;
+  readonly url: string;
+  readonly token: string;
+  readonly client: Client;
+  readonly gatewayPort: number;
+  readonly place: DemoPlace;
+  readonly server: ServerLogin;
+  readonly webHost: WebHost;
+  readonly siteCluster: PrivateCluster;
+  readonly service: ChildProcess;
+  readonly variables: Record<string, string>;
+  stop(): Promise<void>;
+}
+
+export async function startStudio(serveArgs: readonly string[] = []): Promise<Studio> {
+  const data = await fs.mkdtemp(join(tmpdir(), 'tessarion-test-'));
+  await fs.chmod(data, 0o711);
+  const hosts = join(data, 'hosts');
+  await fs.mkdir(hosts);
+  const siteCluster = await PrivateCluster.at(join(data, 'site-databases'));
+  const server = await siteCluster.start({ fsync: 'off' });
+  const webHost = new WebHost(hosts);
+  const webHostPort = await webHost.listen(await freePort());
+  const log = await fs.open(join(data, 'service.log'), 'a');
+  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], { stdio: ['ignore', log.fd, log.fd, 'ipc'] });
+  const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
+    service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
+    service.once('exit', async (code) => reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)));
+  });
+  const { client, token } = await becomeAdministrator(ready.url, ready.firstKey, PASSWORD);
+  const place: DemoPlace = { hosts, server, webHostPort, gatewayPort: ready.gatewayPort, url: ready.url };
+  await prepareStudio(client, place, PROFILES);
+  return {
+    data,
+    hosts,
+    url: ready.url,
+    token,
+    client,
+    gatewayPort: ready.gatewayPort,
+    place,
+    server,
+    webHost,
+    siteCluster,
+    service,
+    variables: { TESSARION_URL: ready.url, TESSARION_TOKEN: token, TESSARION_CONFIG: join(data, 'none.yaml'), NO_COLOR: '1', PATH: process.env.PATH ?? '', LANG: 'C.UTF-8' },
+    async stop() {
+      if (service.exitCode === null && service.signalCode === null) {
+        await new Promise<void>((resolve) => {
+          service.once('exit', () => resolve());
+          service.kill('SIGTERM');
+        });
+      }
+      await webHost.close();
+      await siteCluster.stop('immediate');
+      await fs.rm(siteCluster.folder, { recursive: true, force: true });
+      await fs.rm(data, { recursive: true, force: true });
+    },
+  };
+}
+
+/** A small shop with orders, serialised values and people in it. */
+export const SHOP: DemoSite = {
+  name: 'threadmill',
+  client: 'Threadmill & Daughters',
+  format: 'env',
+  copies: [],
+  content: {
+    title: 'Threadmill & Daughters',
+    colour: '#7a3b2e',
+    pages: [
+      { slug: 'home', title: 'Home', body: '<h1>Cloth that lasts</h1><p><a href="BASE/page/dye">dye</a> and <a href="BASE/page/dye?again">again</a></p>' },
+      { slug: 'dye', title: 'How we dye', body: '<p>Madder, weld and woad.</p>' },
+    ],
+    products: [
+      { slug: 'apron', title: 'Linen apron', description: 'Two pockets.', price: '34.00', stock: 100 },
+      { slug: 'throw', title: 'Wool throw', description: 'Long evenings.', price: '89.00', stock: 100 },
+      { slug: 'bag', title: 'Market bag', description: 'Twelve kilos.', price: '24.00', stock: 100 },
+    ],
+    sailings: [{ route: 'Pier – Holm', departs: '09:30', vessel: 'Terna' }],
+    customers: [{ name: 'Ingrid Solheim', email: 'ingrid.solheim@post.example', phone: '+47 22 31 40 15', street: '14 Kelpmakers Row' }],
+  },
+};
+
+export const addSite = (studio: Studio, site: DemoSite = SHOP): Promise<void> => bringIn(studio.client, studio.place, site);
+
+export async function ended(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
+  for (;;) {
+    const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
+    if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
+    await new Promise((resolve) => setTimeout(resolve, 30));
+  }
+}
+
+/** Waits until a transfer has ended well. */
+export async function done(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
+  const end = await ended(studio, transfer);
+  if (end.state !== 'done') throw new Error(`${end.kind} is ${end.state}: ${end.failure?.message}`);
+  return end;
+}
+
+export const makeCopy = async (studio: Studio, site: string, name: string, kind: 'dev' | 'staging' = 'staging'): Promise<TransferDetail> =>
+  done(studio, await studio.client.call('environmentCreate', { params: { site }, body: { name, kind } }));
+
+export async function forecastOf(studio: Studio, from: string, onto: string, snapshot?: string) {
+  const { id } = await studio.client.call('forecastCreate', { body: { from, onto, ...(snapshot === undefined ? {} : { snapshot }) } });
+  for (;;) {
+    const forecast = await studio.client.call('forecastShow', { params: { id } });
+    if (forecast.state !== 'computing') return forecast;
+    await new Promise((resolve) => setTimeout(resolve, 20));
+  }
+}
+
+export async function pushOnto(studio: Studio, from: string, onto: string): Promise<Transfer> {
+  const forecast = await forecastOf(studio, from, onto);
+  return studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: onto } });
+}
+
+export interface Query {
+  (sql: string, values?: unknown[]): Promise<Record<string, unknown>[]>;
+}
+
+/** Runs statements on an environment's database as the cluster's superuser. */
+export async function onSite<T>(studio: Studio, path: string, work: (query: Query) => Promise<T>): Promise<T> {
+  const [site, name] = path.split('/') as [string, string];
+  const environment = await studio.client.call('environmentShow', { params: { site, environment: name } });
+  const client = new pg.Client({ ...studio.server, database: environment.databases[0] as string });
+  await client.connect();
+  try {
+    return await work(async (sql, values) => (await client.query(sql, values)).rows as Record<string, unknown>[]);
+  } finally {
+    await client.end();
+  }
+}
+
+export const folderOf = (studio: Studio, path: string): string => join(studio.hosts, path.replace('/', '--'));
+
+export interface CommandEnd {
+  readonly code: number;
+  readonly out: string;
+  readonly err: string;
+}
+
+/** Runs the command-line client as a real process. */
+export function tessarion(studio: Studio, args: readonly string[], variables: Record<string, string> = {}): Promise<CommandEnd> {
+  return new Promise((resolve) => {
+    const child = execFile(process.execPath, [CLI, ...args], { env: { ...studio.variables, ...variables }, maxBuffer: 1 << 24 }, (error, out, err) =>
+      resolve({ code: error ? Number((error as { code?: number }).code ?? 1) : 0, out, err }),
+    );
+    child.stdin?.end();
+  });
+}
+
+/** Names of databases and folders on the server, to see that nothing is left behind. */
+export async function leftOvers(studio: Studio): Promise<{ databases: string[]; roles: string[]; folders: string[] }> {
+  const client = new pg.Client({ ...studio.server, database: 'postgres' });
+  await client.connect();
+  const databases = await client.query("SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres' ORDER BY 1");
+  const roles = await client.query("SELECT rolname FROM pg_roles WHERE rolname !~ '^pg_' AND rolname <> 'tessarion' ORDER BY 1");
+  await client.end();
+  return { databases: databases.rows.map((row) => row.datname), roles: roles.rows.map((row) => row.rolname), folders: (await fs.readdir(studio.hosts)).sort() };
+}
+
+/** Process ids of the service's workers. */
+export async function workerPids(studio: Studio): Promise<number[]> {
+  const found: number[] = [];
+  for (const name of await fs.readdir('/proc')) {
+    if (!/^\d+$/.test(name)) continue;
+    const line = await fs.readFile(`/proc/${name}/cmdline`, 'utf8').catch(() => '');
+    if (!line.includes('service/dist/work/main.js')) continue;
+    const variables = await fs.readFile(`/proc/${name}/environ`, 'utf8').catch(() => '');
+    if (variables.includes(`TESSARION_DATA=${studio.data}/`)) found.push(Number(name));
+  }
+  return found;
+}
