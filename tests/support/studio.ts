@@ -1,4 +1,5 @@
 import { type ChildProcess, execFile, fork } from 'node:child_process';
+import { openSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -41,8 +42,8 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
   const server = await siteCluster.start({ fsync: 'off' });
   const webHost = new WebHost(hosts);
   const webHostPort = await webHost.listen(await freePort());
-  const log = await fs.open(join(data, 'service.log'), 'a');
-  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], { stdio: ['ignore', log.fd, log.fd, 'ipc'] });
+  const log = openSync(join(data, 'service.log'), 'a');
+  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], { stdio: ['ignore', log, log, 'ipc'] });
   const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
     service.once('exit', async (code) => reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)));
@@ -71,8 +72,11 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
         });
       }
       await webHost.close();
-      await siteCluster.stop('immediate');
-      await fs.rm(siteCluster.folder, { recursive: true, force: true });
+      const records = await PrivateCluster.at(join(data, 'tessarion/records'));
+      for (const cluster of [siteCluster, records]) {
+        await cluster.stop('immediate');
+        await fs.rm(cluster.folder, { recursive: true, force: true });
+      }
       await fs.rm(data, { recursive: true, force: true });
     },
   };

@@ -12,6 +12,7 @@ export class PostgresView implements DatabaseView {
   readonly #client: pg.Client;
   readonly #login: DatabaseLogin;
   readonly #snapshot: string;
+  readonly #idle: pg.Client[] = [];
 
   private constructor(
     login: DatabaseLogin,
@@ -56,16 +57,22 @@ export class PostgresView implements DatabaseView {
     const order = table.key
       .map((name, i) => (table.keyOrders[i] === 'integer' ? quoteName(name) : `${quoteName(name)}::text COLLATE "C"`))
       .join(', ');
-    const reader = await this.#reader();
+    const reader = this.#idle.pop() ?? (await this.#reader());
+    let isWhole = false;
     try {
       const stream = reader.query(
-        copyTo(`COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`),
+        copyTo(
+          `COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`,
+        ),
       );
       yield* wholeLines(stream);
+      isWhole = true;
     } catch (error) {
       throw databaseError(error, this.#login);
     } finally {
-      await reader.end().catch(() => undefined);
+      // A reader that was left half-way still has rows to send; it cannot be used again.
+      if (isWhole) this.#idle.push(reader);
+      else await reader.end().catch(() => undefined);
     }
   }
 
@@ -99,6 +106,7 @@ export class PostgresView implements DatabaseView {
   }
 
   async close(): Promise<void> {
+    for (const reader of this.#idle.splice(0)) await reader.end().catch(() => undefined);
     await this.#client.query('ROLLBACK').catch(() => undefined);
     await this.#client.end().catch(() => undefined);
   }

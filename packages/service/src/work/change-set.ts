@@ -22,13 +22,12 @@ import type { TransferContext } from './context.js';
 interface OpenWork {
   readonly applications: RowApplication[];
   trees: StagedTree[];
-  lease: string | undefined;
 }
 
 const open = new WeakMap<TransferContext, OpenWork>();
 
 function workOf(context: TransferContext): OpenWork {
-  const known = open.get(context) ?? { applications: [], trees: [], lease: undefined };
+  const known = open.get(context) ?? { applications: [], trees: [] };
   open.set(context, known);
   return known;
 }
@@ -132,10 +131,9 @@ export async function holdVisitors(
   environment: Environment,
   set: ChangeSet,
 ): Promise<string> {
-  const state = workOf(context);
   await carryLateFiles(context, environment, set);
   const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS, DRAIN_MS);
-  state.lease = lease;
+  await context.remember({ lease });
   return `waited ${waitedMs} ms for requests to end`;
 }
 
@@ -203,15 +201,19 @@ export async function releaseVisitors(
   environment: Environment,
   set: ChangeSet,
 ): Promise<string | undefined> {
-  const state = workOf(context);
-  let detail: string | undefined;
-  if (state.lease !== undefined) {
-    const { heldMs } = await context.installation.gateway.release(state.lease);
-    state.lease = undefined;
-    detail = `visitors waited at most ${heldMs} ms`;
-  }
+  const heldMs = await releaseLease(context);
+  const detail = heldMs === undefined ? undefined : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
+}
+
+/** Ends the hold, which may be one that a dead worker asked for. @returns how long it lasted */
+async function releaseLease(context: TransferContext): Promise<number | undefined> {
+  const lease = context.data.lease as string | undefined;
+  if (lease === undefined) return undefined;
+  const { heldMs } = await context.installation.gateway.release(lease);
+  await context.remember({ lease: undefined });
+  return heldMs;
 }
 
 /** Whether the transfer's transactions were committed. Ends what is left of the dead worker's sessions first. */
@@ -258,9 +260,8 @@ async function closeSessions(context: TransferContext): Promise<void> {
 
 /** Removes everything staged; visitors are let through. */
 export async function discardStaged(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
-  const state = workOf(context);
   await closeSessions(context);
-  if (state.lease !== undefined) await context.installation.gateway.release(state.lease);
+  await releaseLease(context);
   await endSessions(context, environment).catch((error: unknown) => {
     if (!(error instanceof EngineError && error.code === 'database-unreachable')) throw error;
   });

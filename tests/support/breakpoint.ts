@@ -1,0 +1,55 @@
+import { join } from 'node:path';
+import { PrivateCluster } from '@tessarion/cluster';
+import pg from 'pg';
+import type { Studio } from './studio.js';
+
+/**
+ * Lets the worker stand still at the moment when a step's work is done and its record is not: the records' database
+ * sleeps in the statement that would record it. Nothing in the product knows of this.
+ */
+export class Breakpoint {
+  readonly #client: pg.Client;
+
+  private constructor(client: pg.Client) {
+    this.#client = client;
+  }
+
+  static async open(studio: Studio): Promise<Breakpoint> {
+    const cluster = await PrivateCluster.at(join(studio.data, 'tessarion/records'));
+    const { host, port, user, password } = await cluster.start();
+    const client = new pg.Client({ host, port, user, password, database: 'postgres' });
+    client.on('error', () => undefined);
+    await client.connect();
+    return new Breakpoint(client);
+  }
+
+  async set(step: string): Promise<void> {
+    await this.#client.query(`CREATE OR REPLACE FUNCTION stand_still() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(120); RETURN new; END $$;
+      DROP TRIGGER IF EXISTS stand_still ON transfer_step;
+      CREATE TRIGGER stand_still BEFORE UPDATE ON transfer_step FOR EACH ROW WHEN (new.state = 'done' AND new.name = '${step}') EXECUTE FUNCTION stand_still()`);
+  }
+
+  /** Waits until the worker stands there. @returns its transfer's worker id */
+  async reached(): Promise<void> {
+    for (let tries = 0; tries < 1500; tries++) {
+      const found = await this.#client.query("SELECT 1 FROM pg_stat_activity WHERE wait_event = 'PgSleep'");
+      if (found.rows.length > 0) return;
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    throw new Error('the worker never came to the breakpoint');
+  }
+
+  /** Ends the sleeping statement without letting it be recorded, and removes the breakpoint. */
+  async clear(): Promise<void> {
+    await this.#client.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE wait_event = 'PgSleep'");
+    await this.#client.query('DROP TRIGGER IF EXISTS stand_still ON transfer_step');
+  }
+
+  async query(sql: string): Promise<Record<string, unknown>[]> {
+    return (await this.#client.query(sql)).rows;
+  }
+
+  close(): Promise<void> {
+    return this.#client.end();
+  }
+}
