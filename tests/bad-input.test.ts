@@ -3,7 +3,20 @@ import { join } from 'node:path';
 import { Client, ServiceProblem } from '@tessarion/client';
 import { type Endpoint, endpoints } from '@tessarion/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, ended, folderOf, leftOvers, makeCopy, onSite, pushOnto, SHOP, type Studio, startStudio, tessarion } from './support/studio.js';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  leftOvers,
+  makeCopy,
+  onSite,
+  pushOnto,
+  SHOP,
+  type Studio,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'threadmill/live';
@@ -16,25 +29,39 @@ beforeAll(async () => {
 }, 120_000);
 afterAll(() => studio?.stop());
 
-const problem = async (act: Promise<unknown>): Promise<{ type: string; detail: string; next: string | undefined; status: number }> => {
+const problem = async (
+  act: Promise<unknown>,
+): Promise<{ type: string; detail: string; next: string | undefined; status: number }> => {
   const error = await act.then(
     () => undefined,
     (thrown: unknown) => thrown,
   );
   if (!(error instanceof ServiceProblem)) throw new Error(`no problem, but ${String(error)}`);
-  return { type: error.problem.type, detail: error.problem.detail, next: error.problem.next, status: error.problem.status };
+  return {
+    type: error.problem.type,
+    detail: error.problem.detail,
+    next: error.problem.next,
+    status: error.problem.status,
+  };
 };
-const create = (name: string, body: Record<string, unknown> = {}) => studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name, kind: 'staging', ...body } });
+const create = (name: string, body: Record<string, unknown> = {}) =>
+  studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name, kind: 'staging', ...body } });
 
 describe('who may call', () => {
   it('nobody without signing in, but for what is open', async () => {
     const names = Object.entries(endpoints) as [string, Endpoint][];
     for (const [name, definition] of names) {
       const path = definition.path.replace(/:id/, 't-0123456789').replace(/:\w+/g, 'threadmill');
-      const response = await fetch(`${studio.url}/api/v1${path}`, { method: definition.method, headers: definition.method === 'GET' || definition.method === 'DELETE' ? {} : { 'content-type': 'application/json' }, ...(definition.method === 'POST' || definition.method === 'PUT' ? { body: '{}' } : {}) });
+      const response = await fetch(`${studio.url}/api/v1${path}`, {
+        method: definition.method,
+        headers:
+          definition.method === 'GET' || definition.method === 'DELETE' ? {} : { 'content-type': 'application/json' },
+        ...(definition.method === 'POST' || definition.method === 'PUT' ? { body: '{}' } : {}),
+      });
       expect([name, response.status === 401]).toEqual([name, definition.permission !== 'open']);
     }
-    for (const path of ['/api/v1/events', '/api/openapi.json', '/api/docs']) expect((await fetch(studio.url + path)).status).toBe(401);
+    for (const path of ['/api/v1/events', '/api/openapi.json', '/api/docs'])
+      expect((await fetch(studio.url + path)).status).toBe(401);
     expect((await fetch(`${studio.url}/health`)).status).toBe(200);
     expect((await fetch(`${studio.url}/ready`)).status).toBe(200);
   });
@@ -42,32 +69,61 @@ describe('who may call', () => {
   it('holds off those who guess passwords, and pages of other sites', async () => {
     const open = new Client({ url: studio.url });
     let last = '';
-    for (let i = 0; i < 7; i++) last = (await problem(open.call('signIn', { body: { mail: 'maren.brask@copperlane.example', password: `wrong ${i}` } }))).type;
+    for (let i = 0; i < 7; i++)
+      last = (
+        await problem(open.call('signIn', { body: { mail: 'maren.brask@copperlane.example', password: `wrong ${i}` } }))
+      ).type;
     expect(last).toBe('tessarion:too-many-tries');
-    const foreign = await fetch(`${studio.url}/api/v1/sign-in`, { method: 'POST', headers: { origin: 'http://evil.example', 'content-type': 'application/json' }, body: '{"mail":"a@b.example","password":"x"}' });
+    const foreign = await fetch(`${studio.url}/api/v1/sign-in`, {
+      method: 'POST',
+      headers: { origin: 'http://evil.example', 'content-type': 'application/json' },
+      body: '{"mail":"a@b.example","password":"x"}',
+    });
     expect(foreign.status).toBe(403);
   });
 
   it('documents every endpoint', async () => {
-    const document = (await (await fetch(`${studio.url}/api/openapi.json`, { headers: { authorization: `Bearer ${studio.token}` } })).json()) as { paths: Record<string, Record<string, unknown>> };
-    expect(Object.values(document.paths).flatMap((path) => Object.keys(path)).length).toBe(Object.keys(endpoints).length);
+    const document = (await (
+      await fetch(`${studio.url}/api/openapi.json`, { headers: { authorization: `Bearer ${studio.token}` } })
+    ).json()) as { paths: Record<string, Record<string, unknown>> };
+    expect(Object.values(document.paths).flatMap((path) => Object.keys(path)).length).toBe(
+      Object.keys(endpoints).length,
+    );
   });
 });
 
 describe('names', () => {
-  it.each(['../x', "a'b", 'a"b', 'x'.repeat(300), '😀', 'a\u0000b', 'A', 'two--dashes', '-a', ''])('refuses %j and makes nothing', async (name) => {
-    const before = await leftOvers(studio);
-    expect((await problem(create(name))).status).toBe(400);
-    expect(await leftOvers(studio)).toEqual(before);
-  });
+  it.each(['../x', "a'b", 'a"b', 'x'.repeat(300), '😀', 'a\u0000b', 'A', 'two--dashes', '-a', ''])(
+    'refuses %j and makes nothing',
+    async (name) => {
+      const before = await leftOvers(studio);
+      expect((await problem(create(name))).status).toBe(400);
+      expect(await leftOvers(studio)).toEqual(before);
+    },
+  );
 
   it('names what is unknown or taken', async () => {
     expect((await problem(create('staging'))).type).toBe('tessarion:taken');
     expect((await problem(create('other', { from: 'threadmill/nowhere' }))).detail).toContain('threadmill/nowhere');
-    expect((await problem(studio.client.call('siteShow', { params: { site: 'nowhere' } }))).type).toBe('tessarion:not-found');
-    expect((await problem(studio.client.call('transferShow', { params: { id: 't-0000000000' } }))).type).toBe('tessarion:not-found');
+    expect((await problem(studio.client.call('siteShow', { params: { site: 'nowhere' } }))).type).toBe(
+      'tessarion:not-found',
+    );
+    expect((await problem(studio.client.call('transferShow', { params: { id: 't-0000000000' } }))).type).toBe(
+      'tessarion:not-found',
+    );
     expect((await problem(create('other', { leaveOut: { areas: ['attic'] } }))).detail).toContain('attic');
-    const taken = await problem(studio.client.call('siteAdopt', { body: { name: 'second', client: 'x', server: 'harbour-1', folder: '/tmp/none', addresses: [{ name: 'main', url: `http://threadmill.localhost:${studio.gatewayPort}` }], databases: [] } }));
+    const taken = await problem(
+      studio.client.call('siteAdopt', {
+        body: {
+          name: 'second',
+          client: 'x',
+          server: 'harbour-1',
+          folder: '/tmp/none',
+          addresses: [{ name: 'main', url: `http://threadmill.localhost:${studio.gatewayPort}` }],
+          databases: [],
+        },
+      }),
+    );
     expect(taken.detail).toContain('threadmill/live answers there');
   });
 
@@ -93,19 +149,41 @@ describe('ways that are closed', () => {
   });
 
   it('a reset onto live, and a push of a forecast without its name', async () => {
-    expect((await problem(studio.client.call('resetCreate', { body: { from: COPY, onto: LIVE } }))).type).toBe('tessarion:lane-closed');
+    expect((await problem(studio.client.call('resetCreate', { body: { from: COPY, onto: LIVE } }))).type).toBe(
+      'tessarion:lane-closed',
+    );
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'x' WHERE slug = 'dye'"));
     const { id } = await studio.client.call('forecastCreate', { body: { from: COPY, onto: LIVE } });
-    while ((await studio.client.call('forecastShow', { params: { id } })).state === 'computing') await new Promise((resolve) => setTimeout(resolve, 20));
-    for (const confirm of [undefined, 'live', 'threadmill/Live', 'threadmill/live ']) expect((await problem(studio.client.call('pushCreate', { body: { forecast: id, ...(confirm === undefined ? {} : { confirm }) } }))).type).toBe('tessarion:not-confirmed');
-    expect((await problem(studio.client.call('environmentRemove', { params: { site: 'threadmill', environment: 'live' }, query: { confirm: LIVE } }))).type).toBe('tessarion:lane-closed');
+    while ((await studio.client.call('forecastShow', { params: { id } })).state === 'computing')
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    for (const confirm of [undefined, 'live', 'threadmill/Live', 'threadmill/live '])
+      expect(
+        (
+          await problem(
+            studio.client.call('pushCreate', { body: { forecast: id, ...(confirm === undefined ? {} : { confirm }) } }),
+          )
+        ).type,
+      ).toBe('tessarion:not-confirmed');
+    expect(
+      (
+        await problem(
+          studio.client.call('environmentRemove', {
+            params: { site: 'threadmill', environment: 'live' },
+            query: { confirm: LIVE },
+          }),
+        )
+      ).type,
+    ).toBe('tessarion:lane-closed');
   });
 });
 
 describe('profiles', () => {
   it('a broken one is named line by line, and not saved', async () => {
     const file = join(studio.data, 'broken.yaml');
-    await fs.writeFile(file, 'tessarion: profile/1\nname: broken\ntitle: Broken\nareas:\n  - { name: code, path: ., class: authored }\n  - { name: up, path: ../x, class: collected }\ndatabases:\n  main:\n    tables:\n      page: { class: writen }\n      "log_*": { klass: derived, class: derived }\nreferences:\n  - { from: page.id, to: nothing.id }\n');
+    await fs.writeFile(
+      file,
+      'tessarion: profile/1\nname: broken\ntitle: Broken\nareas:\n  - { name: code, path: ., class: authored }\n  - { name: up, path: ../x, class: collected }\ndatabases:\n  main:\n    tables:\n      page: { class: writen }\n      "log_*": { klass: derived, class: derived }\nreferences:\n  - { from: page.id, to: nothing.id }\n',
+    );
     const checked = await tessarion(studio, ['profile', 'check', file]);
     expect(checked.code).toBe(1);
     for (const line of ['line 6', 'line 10', 'line 11']) expect(checked.err).toContain(line);
@@ -124,7 +202,16 @@ describe('profiles', () => {
     await client.connect();
     await client.query("UPDATE site SET profile = NULL WHERE name = 'bare'");
     await client.end();
-    expect((await problem(studio.client.call('environmentCreate', { params: { site: 'bare' }, body: { name: 'staging', kind: 'staging' } }))).type).toBe('tessarion:checks-failed');
+    expect(
+      (
+        await problem(
+          studio.client.call('environmentCreate', {
+            params: { site: 'bare' },
+            body: { name: 'staging', kind: 'staging' },
+          }),
+        )
+      ).type,
+    ).toBe('tessarion:checks-failed');
     await done(studio, await studio.client.call('snapshotTake', { body: { environment: 'bare/live' } }));
   });
 });
@@ -147,10 +234,22 @@ describe('trouble on the way', () => {
     const refused = await ended(studio, await create('refused'));
     expect(refused.failure?.message).toMatch(/refused|not permitted/);
     await onSite(studio, COPY, (query) => query('ALTER ROLE threadmill_live LOGIN'));
-    await onSite(studio, LIVE, (query) => query("INSERT INTO notice (title, body) SELECT 'n' || i, repeat(md5(i::text), 40) FROM generate_series(1, 40000) i"));
+    await onSite(studio, LIVE, (query) =>
+      query(
+        "INSERT INTO notice (title, body) SELECT 'n' || i, repeat(md5(i::text), 40) FROM generate_series(1, 40000) i",
+      ),
+    );
     const transfer = await create('cut');
     let isCut = false;
-    while (!isCut) isCut = ((await onSite(studio, COPY, (query) => query("SELECT count(pg_terminate_backend(pid))::int AS cut FROM pg_stat_activity WHERE datname = 'threadmill_live' AND query LIKE '%\"notice\"%' AND application_name LIKE 'tessarion read%'")))[0]?.cut as number) > 0;
+    while (!isCut)
+      isCut =
+        ((
+          await onSite(studio, COPY, (query) =>
+            query(
+              "SELECT count(pg_terminate_backend(pid))::int AS cut FROM pg_stat_activity WHERE datname = 'threadmill_live' AND query LIKE '%\"notice\"%' AND application_name LIKE 'tessarion read%'",
+            ),
+          )
+        )[0]?.cut as number) > 0;
     const cut = await ended(studio, transfer);
     expect(cut.state).toBe('failed');
     expect(cut.failure?.message).toContain('threadmill_live');
@@ -161,7 +260,9 @@ describe('trouble on the way', () => {
   it('two pushes at once: the second waits in line and sees its place', async () => {
     await makeCopy(studio, 'threadmill', 'second');
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'first in line' WHERE slug = 'dye'"));
-    await onSite(studio, 'threadmill/second', (query) => query("UPDATE page SET title = 'second in line' WHERE slug = 'home'"));
+    await onSite(studio, 'threadmill/second', (query) =>
+      query("UPDATE page SET title = 'second in line' WHERE slug = 'home'"),
+    );
     const [a, b] = [await pushOnto(studio, COPY, LIVE), await pushOnto(studio, 'threadmill/second', LIVE)];
     const places = [a.placeInLine, b.placeInLine];
     const ends = [await ended(studio, a), await ended(studio, b)];
@@ -177,14 +278,20 @@ describe('trouble on the way', () => {
     await studio.client.call('transferStop', { params: { id: transfer.id } });
     expect((await ended(studio, transfer)).state).toBe('stopped');
     expect(await leftOvers(studio)).toEqual(before);
-    expect((await problem(studio.client.call('transferStop', { params: { id: transfer.id } }))).type).toBe('tessarion:conflict');
+    expect((await problem(studio.client.call('transferStop', { params: { id: transfer.id } }))).type).toBe(
+      'tessarion:conflict',
+    );
   });
 
   it('a request sent twice with one key acts once', async () => {
-    const send = () => studio.client.call('snapshotTake', { body: { environment: LIVE, reason: 'once' }, idempotencyKey: 'key-1' });
+    const send = () =>
+      studio.client.call('snapshotTake', { body: { environment: LIVE, reason: 'once' }, idempotencyKey: 'key-1' });
     const [first, second] = [await send(), await send()];
     expect(second.id).toBe(first.id);
     await done(studio, first);
-    expect((await problem(studio.client.call('snapshotTake', { body: { environment: COPY }, idempotencyKey: 'key-1' }))).type).toBe('tessarion:conflict');
+    expect(
+      (await problem(studio.client.call('snapshotTake', { body: { environment: COPY }, idempotencyKey: 'key-1' })))
+        .type,
+    ).toBe('tessarion:conflict');
   });
 });

@@ -3,7 +3,18 @@ import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { unserialize } from 'php-serialize';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, ended, folderOf, forecastOf, leftOvers, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  forecastOf,
+  leftOvers,
+  makeCopy,
+  onSite,
+  type Studio,
+  startStudio,
+} from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'threadmill/live';
@@ -16,20 +27,32 @@ beforeAll(async () => {
   await fs.chmod(join(folderOf(studio, LIVE), 'main/media/logo.svg'), 0o640);
   await onSite(studio, LIVE, async (query) => {
     const base = `http://threadmill.localhost:${studio.gatewayPort}`;
-    await query('INSERT INTO page (slug, title, body) VALUES ($1, $2, $3)', ['hard', 'Hard values', `${base}/a https://threadmill.localhost.evil.example ${base}1 info@threadmill.localhost "${base.replaceAll('/', '\\/')}\\/x" ${encodeURIComponent(`${base}/q`)}\ttab \\ back\nline`]);
+    await query('INSERT INTO page (slug, title, body) VALUES ($1, $2, $3)', [
+      'hard',
+      'Hard values',
+      `${base}/a https://threadmill.localhost.evil.example ${base}1 info@threadmill.localhost "${base.replaceAll('/', '\\/')}\\/x" ${encodeURIComponent(`${base}/q`)}\ttab \\ back\nline`,
+    ]);
   });
   await makeCopy(studio, 'threadmill', 'staging');
 }, 120_000);
 afterAll(() => studio?.stop());
 
-const bases = () => ({ live: `http://threadmill.localhost:${studio.gatewayPort}`, copy: `http://threadmill--staging.localhost:${studio.gatewayPort}` });
+const bases = () => ({
+  live: `http://threadmill.localhost:${studio.gatewayPort}`,
+  copy: `http://threadmill--staging.localhost:${studio.gatewayPort}`,
+});
 
 /** Reads every table with plain SQL; shares nothing with the product's own reading. */
 const readAll = (path: string) =>
   onSite(studio, path, async (query) => {
-    const tables = (await query("SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY 1")).map((row) => String(row.relname));
+    const tables = (
+      await query(
+        "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY 1",
+      )
+    ).map((row) => String(row.relname));
     const found = new Map<string, Record<string, unknown>[]>();
-    for (const table of tables) found.set(table, await query(`SELECT t.*, t::text AS _all FROM "${table}" t ORDER BY t::text`));
+    for (const table of tables)
+      found.set(table, await query(`SELECT t.*, t::text AS _all FROM "${table}" t ORDER BY t::text`));
     return found;
   });
 
@@ -37,7 +60,14 @@ describe('a copy of live', () => {
   it('holds every row of live, its addresses rewritten, its people masked, and nothing else changed', async () => {
     const { live, copy } = bases();
     const [from, onto] = [await readAll(LIVE), await readAll(COPY)];
-    const masked: Record<string, string[]> = { customer: ['name', 'email', 'phone', 'street', 'password_hash'], review: ['author', 'email'], booking: ['name', 'email', 'phone'], signup: ['email'], appointment: ['owner_name', 'email', 'phone', 'complaint'], purchase: ['note'] };
+    const masked: Record<string, string[]> = {
+      customer: ['name', 'email', 'phone', 'street', 'password_hash'],
+      review: ['author', 'email'],
+      booking: ['name', 'email', 'phone'],
+      signup: ['email'],
+      appointment: ['owner_name', 'email', 'phone', 'complaint'],
+      purchase: ['note'],
+    };
     const empty = ['session', 'page_cache', 'search_word'];
     expect([...onto.keys()]).toEqual([...from.keys()]);
     const variants = (base: string): string[] => [base, base.replaceAll('/', '\\/'), encodeURIComponent(base)];
@@ -52,10 +82,20 @@ describe('a copy of live', () => {
           if (masked[table]?.includes(column)) {
             if (value !== null) expect(twin[column], `${table}.${column}`).not.toBe(value);
           } else if (table === 'option' && column === 'value' && row.name === 'footer_box') {
-            const [before, after] = [unserialize(String(value)) as Record<string, string>, unserialize(String(twin.value)) as Record<string, string>];
+            const [before, after] = [
+              unserialize(String(value)) as Record<string, string>,
+              unserialize(String(twin.value)) as Record<string, string>,
+            ];
             expect(after).toEqual({ ...before, link: before.link?.replace(live, copy) });
           } else if (typeof value === 'string') {
-            const expected = variants(live).reduce((text, one, i) => text.replaceAll(new RegExp(`${one.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')}(?![0-9])`, 'g'), variants(copy)[i] as string), value);
+            const expected = variants(live).reduce(
+              (text, one, i) =>
+                text.replaceAll(
+                  new RegExp(`${one.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')}(?![0-9])`, 'g'),
+                  variants(copy)[i] as string,
+                ),
+              value,
+            );
             expect(twin[column], `${table}.${column}`).toBe(expected);
           } else expect(twin[column], `${table}.${column}`).toEqual(value);
         }
@@ -71,7 +111,11 @@ describe('a copy of live', () => {
   });
 
   it('keeps staff logins', async () => {
-    const [from, onto] = await Promise.all([LIVE, COPY].map((path) => onSite(studio, path, (query) => query('SELECT login, email, password_hash FROM editor'))));
+    const [from, onto] = await Promise.all(
+      [LIVE, COPY].map((path) =>
+        onSite(studio, path, (query) => query('SELECT login, email, password_hash FROM editor')),
+      ),
+    );
     expect(onto).toEqual(from);
   });
 
@@ -82,8 +126,10 @@ describe('a copy of live', () => {
       for (const entry of await fs.readdir(base, { recursive: true, withFileTypes: true })) {
         const full = join(entry.parentPath, entry.name);
         const name = full.slice(base.length + 1);
-        if (entry.isFile()) found.set(name, `${((await fs.stat(full)).mode & 0o777).toString(8)} ${await fs.readFile(full, 'latin1')}`);
-        if (entry.isSymbolicLink() && !name.startsWith('var') && name !== 'media/uploads') found.set(name, await fs.readlink(full));
+        if (entry.isFile())
+          found.set(name, `${((await fs.stat(full)).mode & 0o777).toString(8)} ${await fs.readFile(full, 'latin1')}`);
+        if (entry.isSymbolicLink() && !name.startsWith('var') && name !== 'media/uploads')
+          found.set(name, await fs.readlink(full));
       }
       return found;
     };
@@ -105,7 +151,13 @@ describe('a copy of live', () => {
     const { default: pg } = await import('pg');
     const settings = await fs.readFile(join(folderOf(studio, COPY), 'main/config/site.env'), 'utf8');
     const value = (key: string): string => new RegExp(`^${key}=(.*)$`, 'm').exec(settings)?.[1] ?? '';
-    const client = new pg.Client({ host: '127.0.0.1', port: studio.server.port, database: 'threadmill_live', user: value('DATABASE_USER'), password: value('DATABASE_PASSWORD') });
+    const client = new pg.Client({
+      host: '127.0.0.1',
+      port: studio.server.port,
+      database: 'threadmill_live',
+      user: value('DATABASE_USER'),
+      password: value('DATABASE_PASSWORD'),
+    });
     await expect(client.connect()).rejects.toThrow(/permission denied/);
   });
 
@@ -113,25 +165,36 @@ describe('a copy of live', () => {
     const stranger = await visit(studio.gatewayPort, 'threadmill--staging.localhost', '/');
     expect(stranger.status).toBe(401);
     expect(stranger.body).not.toContain('Cloth that lasts');
-    const { gate } = await studio.client.call('environmentLogins', { params: { site: 'threadmill', environment: 'staging' } });
+    const { gate } = await studio.client.call('environmentLogins', {
+      params: { site: 'threadmill', environment: 'staging' },
+    });
     const at = `http://127.0.0.1:${studio.gatewayPort}`;
     const host = `threadmill--staging.localhost:${studio.gatewayPort}`;
     const { request } = await import('node:http');
     const call = (method: string, path: string, headers: Record<string, string>, body?: string) =>
-      new Promise<{ status: number; headers: Record<string, string | string[] | undefined>; body: string }>((resolve, reject) => {
-        const one = request(`${at}${path}`, { method, headers: { host, ...headers } }, (response) => {
-          let text = '';
-          response.on('data', (chunk) => {
-            text += chunk;
+      new Promise<{ status: number; headers: Record<string, string | string[] | undefined>; body: string }>(
+        (resolve, reject) => {
+          const one = request(`${at}${path}`, { method, headers: { host, ...headers } }, (response) => {
+            let text = '';
+            response.on('data', (chunk) => {
+              text += chunk;
+            });
+            response.on('end', () =>
+              resolve({ status: response.statusCode ?? 0, headers: response.headers, body: text }),
+            );
           });
-          response.on('end', () => resolve({ status: response.statusCode ?? 0, headers: response.headers, body: text }));
-        });
-        one.on('error', reject);
-        one.end(body);
-      });
+          one.on('error', reject);
+          one.end(body);
+        },
+      );
     const wrong = await call('POST', '/.tessarion/gate', {}, 'user=threadmill&password=wrong');
     expect(wrong.status).toBe(401);
-    const right = await call('POST', '/.tessarion/gate', {}, `user=${gate?.user}&password=${encodeURIComponent(gate?.password ?? '')}`);
+    const right = await call(
+      'POST',
+      '/.tessarion/gate',
+      {},
+      `user=${gate?.user}&password=${encodeURIComponent(gate?.password ?? '')}`,
+    );
     expect(right.status).toBe(303);
     const cookie = String(right.headers['set-cookie']).split(';')[0] as string;
     const page = await call('GET', '/', { cookie });
@@ -141,11 +204,18 @@ describe('a copy of live', () => {
     expect(page.headers['x-robots-tag']).toContain('noindex');
     expect(page.body).not.toContain(`//threadmill.localhost:${studio.gatewayPort}`);
     expect((await call('GET', '/robots.txt', {})).body).toContain('Disallow: /');
-    const { url } = await studio.client.call('environmentEnter', { params: { site: 'threadmill', environment: 'staging' } });
+    const { url } = await studio.client.call('environmentEnter', {
+      params: { site: 'threadmill', environment: 'staging' },
+    });
     const path = url.slice(url.indexOf('/.tessarion'));
     expect((await call('GET', path, {})).status).toBe(303);
     expect((await call('GET', path, {})).status, 'a ticket works once').toBe(401);
-    const order = await call('POST', '/order', { cookie, 'content-type': 'application/x-www-form-urlencoded' }, 'product=1&name=Test&email=test@post.example&quantity=1');
+    const order = await call(
+      'POST',
+      '/order',
+      { cookie, 'content-type': 'application/x-www-form-urlencoded' },
+      'product=1&name=Test&email=test@post.example&quantity=1',
+    );
     expect(order.body).toContain('test payment');
     const caught = await fs.readFile(join(folderOf(studio, COPY), 'main/var/log/caught-mail.log'), 'utf8');
     expect(caught).toContain('test@post.example');
@@ -159,20 +229,31 @@ describe('a copy of live', () => {
 });
 
 describe('traces of live stop a copy, by name', () => {
-  const attempt = async (name: string, body: Record<string, unknown> = {}) => ended(studio, await studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name, kind: 'staging', ...body } }));
+  const attempt = async (name: string, body: Record<string, unknown> = {}) =>
+    ended(
+      studio,
+      await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name, kind: 'staging', ...body },
+      }),
+    );
 
   it('a file with its database login, a row with its root path', async () => {
     const before = await leftOvers(studio);
     const file = join(folderOf(studio, LIVE), 'main/templates/old.inc');
     await fs.writeFile(file, 'connect to\nthreadmill_live please\n');
-    await onSite(studio, LIVE, (query) => query("INSERT INTO option (name, value) VALUES ('upload_dir', $1)", [`${folderOf(studio, LIVE)}/main/media`]));
+    await onSite(studio, LIVE, (query) =>
+      query("INSERT INTO option (name, value) VALUES ('upload_dir', $1)", [`${folderOf(studio, LIVE)}/main/media`]),
+    );
     const failed = await attempt('traced');
     expect(failed.state).toBe('failed');
     expect(failed.failure?.message).toContain('templates/old.inc, line 2');
     expect(failed.failure?.message).toContain('upload_dir');
     expect(failed.failure?.next).toContain('--accept-trace');
     expect(await leftOvers(studio)).toEqual(before);
-    const accepted = await attempt('accepted', { acceptTraces: ['templates/old.inc:database-name', 'option.value:root-path'] });
+    const accepted = await attempt('accepted', {
+      acceptTraces: ['templates/old.inc:database-name', 'option.value:root-path'],
+    });
     expect(accepted.state, accepted.failure?.message).toBe('done');
     await fs.rm(file);
     await onSite(studio, LIVE, (query) => query("DELETE FROM option WHERE name = 'upload_dir'"));
@@ -198,7 +279,13 @@ describe('traces of live stop a copy, by name', () => {
 
 describe('what a copy may leave out, and its end', () => {
   it('leaves out tables and areas, and does not take them for deleted', async () => {
-    await done(studio, await studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name: 'lean', kind: 'staging', leaveOut: { tables: ['notice', 'review'], areas: ['media'] } } }));
+    await done(
+      studio,
+      await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name: 'lean', kind: 'staging', leaveOut: { tables: ['notice', 'review'], areas: ['media'] } },
+      }),
+    );
     const copied = await fs.readdir(join(folderOf(studio, 'threadmill/lean'), 'main/media'));
     expect(copied).not.toContain('logo.svg');
     const forecast = await forecastOf(studio, 'threadmill/lean', LIVE);
@@ -208,16 +295,26 @@ describe('what a copy may leave out, and its end', () => {
   it('is removed whole', async () => {
     const before = await leftOvers(studio);
     await makeCopy(studio, 'threadmill', 'short', 'dev');
-    await done(studio, await studio.client.call('environmentRemove', { params: { site: 'threadmill', environment: 'short' }, query: { confirm: 'threadmill/short' } }));
+    await done(
+      studio,
+      await studio.client.call('environmentRemove', {
+        params: { site: 'threadmill', environment: 'short' },
+        query: { confirm: 'threadmill/short' },
+      }),
+    );
     expect(await leftOvers(studio)).toEqual(before);
   });
 
   it('is reset from live, and keeps its address and login', async () => {
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Only here' WHERE slug = 'dye'"));
-    const gate = await studio.client.call('environmentLogins', { params: { site: 'threadmill', environment: 'staging' } });
+    const gate = await studio.client.call('environmentLogins', {
+      params: { site: 'threadmill', environment: 'staging' },
+    });
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
     const [page] = await onSite(studio, COPY, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
     expect(page?.title).toBe('How we dye');
-    expect(await studio.client.call('environmentLogins', { params: { site: 'threadmill', environment: 'staging' } })).toEqual(gate);
+    expect(
+      await studio.client.call('environmentLogins', { params: { site: 'threadmill', environment: 'staging' } }),
+    ).toEqual(gate);
   });
 });

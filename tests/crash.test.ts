@@ -3,7 +3,18 @@ import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
-import { addSite, ended, folderOf, leftOvers, makeCopy, onSite, pushOnto, type Studio, startStudio, workerPids } from './support/studio.js';
+import {
+  addSite,
+  ended,
+  folderOf,
+  leftOvers,
+  makeCopy,
+  onSite,
+  pushOnto,
+  type Studio,
+  startStudio,
+  workerPids,
+} from './support/studio.js';
 
 let studio: Studio;
 let breakpoint: Breakpoint;
@@ -21,11 +32,14 @@ afterAll(async () => {
   await studio?.stop();
 });
 
-const one = async (path: string, sql: string): Promise<unknown> => Object.values((await onSite(studio, path, (query) => query(sql)))[0] ?? {})[0];
+const one = async (path: string, sql: string): Promise<unknown> =>
+  Object.values((await onSite(studio, path, (query) => query(sql)))[0] ?? {})[0];
 
 /** Which of the workers stands at the breakpoint: the one that holds the transfer. */
 async function pidOfTransfer(id: string): Promise<number> {
-  const [row] = await breakpoint.query(`SELECT w.name FROM transfer t JOIN worker w ON w.id::text = t.worker WHERE t.id = '${id}'`);
+  const [row] = await breakpoint.query(
+    `SELECT w.name FROM transfer t JOIN worker w ON w.id::text = t.worker WHERE t.id = '${id}'`,
+  );
   return Number(String(row?.name).replace('worker ', ''));
 }
 
@@ -36,55 +50,76 @@ async function killAt(transfer: { id: string }): Promise<void> {
 }
 
 describe('SIGKILL of the worker in a clone', () => {
-  it.each(['check', 'reserve', 'copy', 'publish', 'tasks'])('at "%s" leaves it wholly made or not at all', async (step) => {
-    const before = await leftOvers(studio);
-    await breakpoint.set(step);
-    const transfer = await studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name: 'killed', kind: 'dev' } });
-    await killAt(transfer);
-    const since = Date.now();
-    const end = await ended(studio, transfer);
-    expect(Date.now() - since).toBeLessThan(10_000);
-    if (end.state === 'done') {
-      expect(['publish', 'tasks']).toContain(step);
-      const page = await visit(studio.gatewayPort, 'threadmill--killed.localhost', '/');
-      expect(page.status).toBe(401);
-      const removal = await studio.client.call('environmentRemove', { params: { site: 'threadmill', environment: 'killed' }, query: { confirm: 'threadmill/killed' } });
-      expect((await ended(studio, removal)).state).toBe('done');
-    } else {
-      expect(end.state).toBe('failed');
-      expect(end.failure?.message).toContain('The worker died');
-    }
-    expect(await leftOvers(studio)).toEqual(before);
-    const [locks] = await breakpoint.query("SELECT count(*)::int AS count FROM pg_locks WHERE locktype = 'advisory' AND classid = 29778");
-    expect(locks?.count).toBe(0);
-  });
+  it.each(['check', 'reserve', 'copy', 'publish', 'tasks'])(
+    'at "%s" leaves it wholly made or not at all',
+    async (step) => {
+      const before = await leftOvers(studio);
+      await breakpoint.set(step);
+      const transfer = await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name: 'killed', kind: 'dev' },
+      });
+      await killAt(transfer);
+      const since = Date.now();
+      const end = await ended(studio, transfer);
+      expect(Date.now() - since).toBeLessThan(10_000);
+      if (end.state === 'done') {
+        expect(['publish', 'tasks']).toContain(step);
+        const page = await visit(studio.gatewayPort, 'threadmill--killed.localhost', '/');
+        expect(page.status).toBe(401);
+        const removal = await studio.client.call('environmentRemove', {
+          params: { site: 'threadmill', environment: 'killed' },
+          query: { confirm: 'threadmill/killed' },
+        });
+        expect((await ended(studio, removal)).state).toBe('done');
+      } else {
+        expect(end.state).toBe('failed');
+        expect(end.failure?.message).toContain('The worker died');
+      }
+      expect(await leftOvers(studio)).toEqual(before);
+      const [locks] = await breakpoint.query(
+        "SELECT count(*)::int AS count FROM pg_locks WHERE locktype = 'advisory' AND classid = 29778",
+      );
+      expect(locks?.count).toBe(0);
+    },
+  );
 });
 
 describe('SIGKILL of the worker in a push', () => {
-  it.each(['compare', 'safety', 'stage', 'hold', 'commit', 'switch', 'release', 'tasks', 'health', 'record'])('at "%s" leaves live wholly old or wholly new', async (step) => {
-    const mark = `${step} ${Date.now()}`;
-    await onSite(studio, COPY, (query) => query('UPDATE page SET title = $1', [mark]));
-    await fs.writeFile(join(folderOf(studio, COPY), 'main/media/mark.svg'), mark);
-    await breakpoint.set(step);
-    const transfer = await pushOnto(studio, COPY, LIVE);
-    await killAt(transfer);
-    const since = Date.now();
-    const page = await visit(studio.gatewayPort, 'threadmill.localhost', '/');
-    expect(page.status, 'live answers').toBe(200);
-    expect(Date.now() - since).toBeLessThan(10_000);
-    const end = await ended(studio, transfer);
-    expect(Date.now() - since).toBeLessThan(15_000);
-    const [rows, file] = [Number(await one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`)), await fs.readFile(join(folderOf(studio, LIVE), 'main/media/mark.svg'), 'utf8').catch(() => '')];
-    if (end.state === 'done') expect([rows, file]).toEqual([2, mark]);
-    else {
-      expect(['compare', 'safety', 'stage', 'hold']).toContain(step);
-      expect(rows).toBe(0);
-      expect(file).not.toBe(mark);
-    }
-    expect(Number(await one(LIVE, "SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'tessarion transfer%'"))).toBe(0);
-    const trees = await fs.readdir(join(folderOf(studio, LIVE), 'trees'));
-    expect(end.state === 'done' || !trees.includes(`main-${transfer.id}`), 'no tree is left behind').toBe(true);
-  });
+  it.each(['compare', 'safety', 'stage', 'hold', 'commit', 'switch', 'release', 'tasks', 'health', 'record'])(
+    'at "%s" leaves live wholly old or wholly new',
+    async (step) => {
+      const mark = `${step} ${Date.now()}`;
+      await onSite(studio, COPY, (query) => query('UPDATE page SET title = $1', [mark]));
+      await fs.writeFile(join(folderOf(studio, COPY), 'main/media/mark.svg'), mark);
+      await breakpoint.set(step);
+      const transfer = await pushOnto(studio, COPY, LIVE);
+      await killAt(transfer);
+      const since = Date.now();
+      const page = await visit(studio.gatewayPort, 'threadmill.localhost', '/');
+      expect(page.status, 'live answers').toBe(200);
+      expect(Date.now() - since).toBeLessThan(10_000);
+      const end = await ended(studio, transfer);
+      expect(Date.now() - since).toBeLessThan(15_000);
+      const [rows, file] = [
+        Number(await one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`)),
+        await fs.readFile(join(folderOf(studio, LIVE), 'main/media/mark.svg'), 'utf8').catch(() => ''),
+      ];
+      if (end.state === 'done') expect([rows, file]).toEqual([2, mark]);
+      else {
+        expect(['compare', 'safety', 'stage', 'hold']).toContain(step);
+        expect(rows).toBe(0);
+        expect(file).not.toBe(mark);
+      }
+      expect(
+        Number(
+          await one(LIVE, "SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'tessarion transfer%'"),
+        ),
+      ).toBe(0);
+      const trees = await fs.readdir(join(folderOf(studio, LIVE), 'trees'));
+      expect(end.state === 'done' || !trees.includes(`main-${transfer.id}`), 'no tree is left behind').toBe(true);
+    },
+  );
 });
 
 describe('a worker that stands still', () => {
@@ -100,7 +135,8 @@ describe('a worker that stands still', () => {
     expect(end.state).toBe('failed');
     await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'After it was replaced'"));
     process.kill(paused, 'SIGCONT');
-    for (let tries = 0; (await workerPids(studio)).includes(paused) && tries < 200; tries++) await new Promise((resolve) => setTimeout(resolve, 50));
+    for (let tries = 0; (await workerPids(studio)).includes(paused) && tries < 200; tries++)
+      await new Promise((resolve) => setTimeout(resolve, 50));
     expect(await workerPids(studio)).not.toContain(paused);
     expect(Number(await one(LIVE, "SELECT count(*) FROM page WHERE title = 'By a paused worker'"))).toBe(0);
     expect((await studio.client.call('transferShow', { params: { id: transfer.id } })).state).toBe('failed');
@@ -119,7 +155,12 @@ describe('a worker that stands still', () => {
     const page = await visit(studio.gatewayPort, 'threadmill.localhost', '/page/dye');
     expect(page.status).toBe(200);
     expect(Date.now() - since).toBeLessThan(10_000);
-    const order = await visit(studio.gatewayPort, 'threadmill.localhost', '/order', { product: '1', name: 'Aud', email: 'aud@post.example', quantity: '1' });
+    const order = await visit(studio.gatewayPort, 'threadmill.localhost', '/order', {
+      product: '1',
+      name: 'Aud',
+      email: 'aud@post.example',
+      quantity: '1',
+    });
     expect(order.status).toBe(200);
     await breakpoint.clear();
     const { GatewayControl } = await import('../packages/service/dist/gateway/control.js');

@@ -2,7 +2,19 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, ended, folderOf, forecastOf, makeCopy, onSite, pushOnto, type Studio, startStudio, tessarion } from './support/studio.js';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  forecastOf,
+  makeCopy,
+  onSite,
+  pushOnto,
+  type Studio,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'threadmill/live';
@@ -15,15 +27,26 @@ beforeAll(async () => {
 }, 120_000);
 afterAll(() => studio?.stop());
 
-const order = (product: number, name = 'Aud Lindgren') => visit(studio.gatewayPort, 'threadmill.localhost', '/order', { product: String(product), name, email: 'aud@post.example', quantity: '1' });
+const order = (product: number, name = 'Aud Lindgren') =>
+  visit(studio.gatewayPort, 'threadmill.localhost', '/order', {
+    product: String(product),
+    name,
+    email: 'aud@post.example',
+    quantity: '1',
+  });
 const livePage = (path: string) => visit(studio.gatewayPort, 'threadmill.localhost', path);
-const one = async (path: string, sql: string): Promise<unknown> => Object.values((await onSite(studio, path, (query) => query(sql)))[0] ?? {})[0];
+const one = async (path: string, sql: string): Promise<unknown> =>
+  Object.values((await onSite(studio, path, (query) => query(sql)))[0] ?? {})[0];
 
 describe('a push while visitors order', () => {
   it('shows on live, loses no order, stock count or crew-set status, is on record, and can be undone', async () => {
     await onSite(studio, COPY, async (query) => {
-      await query("UPDATE product SET price = 36.00, description = 'Two deep pockets.', stock = 7 WHERE slug = 'apron'");
-      await query("INSERT INTO product (slug, title, description, price, stock) VALUES ('runner', 'Table runner', 'Russet.', 48, 5)");
+      await query(
+        "UPDATE product SET price = 36.00, description = 'Two deep pockets.', stock = 7 WHERE slug = 'apron'",
+      );
+      await query(
+        "INSERT INTO product (slug, title, description, price, stock) VALUES ('runner', 'Table runner', 'Russet.', 48, 5)",
+      );
       await query("UPDATE page SET body = '<p>Madder, weld, woad and walnut.</p>' WHERE slug = 'dye'");
       await query("UPDATE sailing SET departs = '10:15', status = 'staging says so'");
       await query("DELETE FROM product WHERE slug IN ('bag', 'throw')");
@@ -62,11 +85,24 @@ describe('a push while visitors order', () => {
     expect(Number(await one(LIVE, "SELECT stock FROM product WHERE slug = 'apron'"))).toBe(100 - sent);
     expect(await one(LIVE, 'SELECT status FROM sailing')).toBe('10 min late');
     expect(await one(LIVE, 'SELECT departs::text FROM sailing')).toBe('10:15:00');
-    expect(Number(await one(LIVE, "SELECT count(*) FROM product WHERE slug = 'throw'")), 'a product that was ordered stays').toBe(1);
-    expect(Number(await one(LIVE, "SELECT count(*) FROM product WHERE slug = 'bag'")), 'one that nobody ordered goes').toBe(0);
+    expect(
+      Number(await one(LIVE, "SELECT count(*) FROM product WHERE slug = 'throw'")),
+      'a product that was ordered stays',
+    ).toBe(1);
+    expect(
+      Number(await one(LIVE, "SELECT count(*) FROM product WHERE slug = 'bag'")),
+      'one that nobody ordered goes',
+    ).toBe(0);
     expect(Number(await one(LIVE, "SELECT count(*) FROM customer WHERE email LIKE '%masked%'"))).toBe(0);
 
-    expect(end).toMatchObject({ kind: 'push', from: COPY, onto: LIVE, person: 'Maren Brask', state: 'done', canUndo: true });
+    expect(end).toMatchObject({
+      kind: 'push',
+      from: COPY,
+      onto: LIVE,
+      person: 'Maren Brask',
+      state: 'done',
+      canUndo: true,
+    });
     expect(end.written.reduce((sum, amount) => sum + amount.count, 0)).toBe(8);
     expect(end.items.map((item) => item.title)).toContain('Table runner');
 
@@ -74,8 +110,13 @@ describe('a push while visitors order', () => {
     expect(again.written, 'a second forecast is empty').toEqual([]);
 
     expect((await order(1)).status).toBe(200);
-    await onSite(studio, LIVE, (query) => query("UPDATE page SET body = '<p>An editor of live was here.</p>' WHERE slug = 'dye'"));
-    const undo = await done(studio, await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }));
+    await onSite(studio, LIVE, (query) =>
+      query("UPDATE page SET body = '<p>An editor of live was here.</p>' WHERE slug = 'dye'"),
+    );
+    const undo = await done(
+      studio,
+      await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
+    );
     expect(undo.remains.join()).toContain('page 2: was changed meanwhile');
     expect(await one(LIVE, "SELECT price::text FROM product WHERE slug = 'apron'")).toBe('34.00');
     expect(await one(LIVE, "SELECT body FROM page WHERE slug = 'dye'")).toContain('An editor of live was here');
@@ -89,12 +130,17 @@ describe('a push while visitors order', () => {
 
   it('does not delete what was sold after the push when it is undone', async () => {
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
-    await onSite(studio, COPY, (query) => query("INSERT INTO product (slug, title, description, price) VALUES ('wreath', 'Wreath', 'Willow.', 27)"));
+    await onSite(studio, COPY, (query) =>
+      query("INSERT INTO product (slug, title, description, price) VALUES ('wreath', 'Wreath', 'Willow.', 27)"),
+    );
     const transfer = await pushOnto(studio, COPY, LIVE);
     await done(studio, transfer);
     const id = await one(LIVE, "SELECT id FROM product WHERE slug = 'wreath'");
     expect((await order(Number(id))).status).toBe(200);
-    const undo = await done(studio, await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }));
+    const undo = await done(
+      studio,
+      await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
+    );
     expect(undo.remains.join()).toContain('purchase_line refers to it');
     expect(Number(await one(LIVE, "SELECT count(*) FROM product WHERE slug = 'wreath'"))).toBe(1);
   });
@@ -109,14 +155,22 @@ describe('what a forecast says before', () => {
       await query("INSERT INTO notice (title, body) VALUES ('Made on live', 'x')");
     });
     const forecast = await forecastOf(studio, COPY, LIVE);
-    expect(forecast.lost).toEqual(expect.arrayContaining([expect.objectContaining({ count: 1, kind: 'page' }), expect.objectContaining({ count: 1, kind: 'notice' })]));
+    expect(forecast.lost).toEqual(
+      expect.arrayContaining([
+        expect.objectContaining({ count: 1, kind: 'page' }),
+        expect.objectContaining({ count: 1, kind: 'notice' }),
+      ]),
+    );
     expect(forecast.sentence.map((piece) => piece.text).join('')).toContain('that live changed meanwhile');
   });
 
   it('is outdated when live changed since, and writes nothing', async () => {
     const forecast = await forecastOf(studio, COPY, LIVE);
     await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Changed again' WHERE slug = 'home'"));
-    const end = await ended(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    const end = await ended(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    );
     expect(end.state).toBe('failed');
     expect(end.failure?.message).toMatch(/outdated.*page/);
     expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe('Changed again');
@@ -125,7 +179,10 @@ describe('what a forecast says before', () => {
   it('is not outdated by a sold product', async () => {
     const forecast = await forecastOf(studio, COPY, LIVE);
     await order(1);
-    const end = await ended(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    const end = await ended(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    );
     expect(end.failure).toBeNull();
     expect(end.state).toBe('done');
   });
@@ -150,7 +207,9 @@ describe('a push that goes wrong', () => {
 
   it('refuses a trigger that would write elsewhere, and keeps everything', async () => {
     await onSite(studio, LIVE, async (query) => {
-      await query("CREATE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO public.notice (title, body) VALUES ('by trigger', ''); RETURN new; END $$");
+      await query(
+        "CREATE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO public.notice (title, body) VALUES ('by trigger', ''); RETURN new; END $$",
+      );
       await query('CREATE TRIGGER touch AFTER UPDATE ON page FOR EACH ROW EXECUTE FUNCTION touch()');
     });
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Through a trigger' WHERE slug = 'dye'"));
@@ -189,7 +248,9 @@ describe('the command line', () => {
     expect(wrong.err).toContain('threadmill/live');
     const pushed = await tessarion(studio, ['push', '--from', COPY, '--confirm', LIVE]);
     expect(pushed.code, pushed.err).toBe(0);
-    const listed = JSON.parse((await tessarion(studio, ['transfer', 'list', '--kind', 'push', '--limit', '1', '--json'])).out) as { items: { id: string }[] };
+    const listed = JSON.parse(
+      (await tessarion(studio, ['transfer', 'list', '--kind', 'push', '--limit', '1', '--json'])).out,
+    ) as { items: { id: string }[] };
     expect((await tessarion(studio, ['undo', listed.items[0]?.id ?? '', '--confirm', LIVE])).code).toBe(0);
     expect(Number(await one(LIVE, "SELECT count(*) FROM page WHERE title = 'By command'"))).toBe(0);
     expect((await tessarion(studio, ['push', '--from', LIVE, '--onto', COPY, '--yes'])).code).toBe(3);

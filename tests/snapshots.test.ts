@@ -17,12 +17,27 @@ afterAll(() => studio?.stop());
 
 const contents = async (path: string): Promise<unknown> => {
   const rows = await onSite(studio, path, async (query) => {
-    const tables = (await query("SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND relname NOT IN ('page_cache', 'search_word') ORDER BY 1")).map((row) => String(row.relname));
-    return Promise.all(tables.map((table) => query(`SELECT coalesce(array_agg(t::text ORDER BY t::text), '{}') AS rows FROM "${table}" t`)));
+    const tables = (
+      await query(
+        "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND relname NOT IN ('page_cache', 'search_word') ORDER BY 1",
+      )
+    ).map((row) => String(row.relname));
+    return Promise.all(
+      tables.map((table) =>
+        query(`SELECT coalesce(array_agg(t::text ORDER BY t::text), '{}') AS rows FROM "${table}" t`),
+      ),
+    );
   });
   const base = join(folderOf(studio, path), 'main');
   const files: [string, string][] = [];
-  for (const entry of await fs.readdir(base, { recursive: true, withFileTypes: true })) if (entry.isFile() && !entry.parentPath.includes('/var')) files.push([join(entry.parentPath, entry.name).slice(base.length).replace(/config.*/, 'config'), entry.name.endsWith('.env') ? '' : await fs.readFile(join(entry.parentPath, entry.name), 'latin1')]);
+  for (const entry of await fs.readdir(base, { recursive: true, withFileTypes: true }))
+    if (entry.isFile() && !entry.parentPath.includes('/var'))
+      files.push([
+        join(entry.parentPath, entry.name)
+          .slice(base.length)
+          .replace(/config.*/, 'config'),
+        entry.name.endsWith('.env') ? '' : await fs.readFile(join(entry.parentPath, entry.name), 'latin1'),
+      ]);
   return { rows, files: files.sort() };
 };
 
@@ -49,24 +64,51 @@ it('restores a copy to exactly what it was', async () => {
 it('spares on live what visitors made since', async () => {
   const id = await take(LIVE);
   await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'newer work' WHERE slug = 'dye'"));
-  await visit(studio.gatewayPort, 'threadmill.localhost', '/order', { product: '1', name: 'Dag Overby', email: 'dag@post.example', quantity: '2' });
+  await visit(studio.gatewayPort, 'threadmill.localhost', '/order', {
+    product: '1',
+    name: 'Dag Overby',
+    email: 'dag@post.example',
+    quantity: '2',
+  });
   const [stock] = await onSite(studio, LIVE, (query) => query("SELECT stock FROM product WHERE slug = 'apron'"));
-  await expect(studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE } })).rejects.toThrow(/full name/);
-  const transfer = await done(studio, await studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE, confirm: LIVE } }));
+  await expect(studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE } })).rejects.toThrow(
+    /full name/,
+  );
+  const transfer = await done(
+    studio,
+    await studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE, confirm: LIVE } }),
+  );
   const [page] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
   expect(page?.title).toBe('How we dye');
-  expect((await onSite(studio, LIVE, (query) => query("SELECT 1 FROM customer WHERE name = 'Dag Overby'"))).length).toBe(1);
-  expect((await onSite(studio, LIVE, (query) => query("SELECT stock FROM product WHERE slug = 'apron'")))[0]).toEqual(stock);
-  await done(studio, await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }));
-  expect((await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'")))[0]?.title).toBe('newer work');
+  expect(
+    (await onSite(studio, LIVE, (query) => query("SELECT 1 FROM customer WHERE name = 'Dag Overby'"))).length,
+  ).toBe(1);
+  expect((await onSite(studio, LIVE, (query) => query("SELECT stock FROM product WHERE slug = 'apron'")))[0]).toEqual(
+    stock,
+  );
+  await done(
+    studio,
+    await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
+  );
+  expect((await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'")))[0]?.title).toBe(
+    'newer work',
+  );
 });
 
 it('is the start of a new copy, masked', async () => {
   const id = await take(LIVE);
-  await done(studio, await studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name: 'from-snapshot', kind: 'dev', snapshot: id } }));
+  await done(
+    studio,
+    await studio.client.call('environmentCreate', {
+      params: { site: 'threadmill' },
+      body: { name: 'from-snapshot', kind: 'dev', snapshot: id },
+    }),
+  );
   const [customer] = await onSite(studio, 'threadmill/from-snapshot', (query) => query('SELECT email FROM customer'));
   expect(customer?.email).toMatch(/@masked\.example$/);
-  const page = await onSite(studio, 'threadmill/from-snapshot', (query) => query("SELECT body FROM page WHERE slug = 'home'"));
+  const page = await onSite(studio, 'threadmill/from-snapshot', (query) =>
+    query("SELECT body FROM page WHERE slug = 'home'"),
+  );
   expect(page[0]?.body).toContain(`http://threadmill--from-snapshot.localhost:${studio.gatewayPort}/page/dye`);
 });
 

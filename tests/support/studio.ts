@@ -4,7 +4,7 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { Client } from '@tessarion/client';
+import type { Client } from '@tessarion/client';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import type { Transfer, TransferDetail } from '@tessarion/contract';
 import { becomeAdministrator, bringIn, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
@@ -43,10 +43,14 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
   const webHost = new WebHost(hosts);
   const webHostPort = await webHost.listen(await freePort());
   const log = openSync(join(data, 'service.log'), 'a');
-  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], { stdio: ['ignore', log, log, 'ipc'] });
+  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], {
+    stdio: ['ignore', log, log, 'ipc'],
+  });
   const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
-    service.once('exit', async (code) => reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)));
+    service.once('exit', async (code) =>
+      reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)),
+    );
   });
   const { client, token } = await becomeAdministrator(ready.url, ready.firstKey, PASSWORD);
   const place: DemoPlace = { hosts, server, webHostPort, gatewayPort: ready.gatewayPort, url: ready.url };
@@ -63,7 +67,14 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
     webHost,
     siteCluster,
     service,
-    variables: { TESSARION_URL: ready.url, TESSARION_TOKEN: token, TESSARION_CONFIG: join(data, 'none.yaml'), NO_COLOR: '1', PATH: process.env.PATH ?? '', LANG: 'C.UTF-8' },
+    variables: {
+      TESSARION_URL: ready.url,
+      TESSARION_TOKEN: token,
+      TESSARION_CONFIG: join(data, 'none.yaml'),
+      NO_COLOR: '1',
+      PATH: process.env.PATH ?? '',
+      LANG: 'C.UTF-8',
+    },
     async stop() {
       if (service.exitCode === null && service.signalCode === null) {
         await new Promise<void>((resolve) => {
@@ -92,7 +103,11 @@ export const SHOP: DemoSite = {
     title: 'Threadmill & Daughters',
     colour: '#7a3b2e',
     pages: [
-      { slug: 'home', title: 'Home', body: '<h1>Cloth that lasts</h1><p><a href="BASE/page/dye">dye</a> and <a href="BASE/page/dye?again">again</a></p>' },
+      {
+        slug: 'home',
+        title: 'Home',
+        body: '<h1>Cloth that lasts</h1><p><a href="BASE/page/dye">dye</a> and <a href="BASE/page/dye?again">again</a></p>',
+      },
       { slug: 'dye', title: 'How we dye', body: '<p>Madder, weld and woad.</p>' },
     ],
     products: [
@@ -101,11 +116,19 @@ export const SHOP: DemoSite = {
       { slug: 'bag', title: 'Market bag', description: 'Twelve kilos.', price: '24.00', stock: 100 },
     ],
     sailings: [{ route: 'Pier – Holm', departs: '09:30', vessel: 'Terna' }],
-    customers: [{ name: 'Ingrid Solheim', email: 'ingrid.solheim@post.example', phone: '+47 22 31 40 15', street: '14 Kelpmakers Row' }],
+    customers: [
+      {
+        name: 'Ingrid Solheim',
+        email: 'ingrid.solheim@post.example',
+        phone: '+47 22 31 40 15',
+        street: '14 Kelpmakers Row',
+      },
+    ],
   },
 };
 
-export const addSite = (studio: Studio, site: DemoSite = SHOP): Promise<void> => bringIn(studio.client, studio.place, site);
+export const addSite = (studio: Studio, site: DemoSite = SHOP): Promise<void> =>
+  bringIn(studio.client, studio.place, site);
 
 export async function ended(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
   for (;;) {
@@ -122,11 +145,18 @@ export async function done(studio: Studio, transfer: Pick<Transfer, 'id'>): Prom
   return end;
 }
 
-export const makeCopy = async (studio: Studio, site: string, name: string, kind: 'dev' | 'staging' = 'staging'): Promise<TransferDetail> =>
+export const makeCopy = async (
+  studio: Studio,
+  site: string,
+  name: string,
+  kind: 'dev' | 'staging' = 'staging',
+): Promise<TransferDetail> =>
   done(studio, await studio.client.call('environmentCreate', { params: { site }, body: { name, kind } }));
 
 export async function forecastOf(studio: Studio, from: string, onto: string, snapshot?: string) {
-  const { id } = await studio.client.call('forecastCreate', { body: { from, onto, ...(snapshot === undefined ? {} : { snapshot }) } });
+  const { id } = await studio.client.call('forecastCreate', {
+    body: { from, onto, ...(snapshot === undefined ? {} : { snapshot }) },
+  });
   for (;;) {
     const forecast = await studio.client.call('forecastShow', { params: { id } });
     if (forecast.state !== 'computing') return forecast;
@@ -139,9 +169,7 @@ export async function pushOnto(studio: Studio, from: string, onto: string): Prom
   return studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: onto } });
 }
 
-export interface Query {
-  (sql: string, values?: unknown[]): Promise<Record<string, unknown>[]>;
-}
+export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;
 
 /** Runs statements on an environment's database as the cluster's superuser. */
 export async function onSite<T>(studio: Studio, path: string, work: (query: Query) => Promise<T>): Promise<T> {
@@ -165,10 +193,17 @@ export interface CommandEnd {
 }
 
 /** Runs the command-line client as a real process. */
-export function tessarion(studio: Studio, args: readonly string[], variables: Record<string, string> = {}): Promise<CommandEnd> {
+export function tessarion(
+  studio: Studio,
+  args: readonly string[],
+  variables: Record<string, string> = {},
+): Promise<CommandEnd> {
   return new Promise((resolve) => {
-    const child = execFile(process.execPath, [CLI, ...args], { env: { ...studio.variables, ...variables }, maxBuffer: 1 << 24 }, (error, out, err) =>
-      resolve({ code: error ? Number((error as { code?: number }).code ?? 1) : 0, out, err }),
+    const child = execFile(
+      process.execPath,
+      [CLI, ...args],
+      { env: { ...studio.variables, ...variables }, maxBuffer: 1 << 24 },
+      (error, out, err) => resolve({ code: error ? Number((error as { code?: number }).code ?? 1) : 0, out, err }),
     );
     child.stdin?.end();
   });
@@ -178,10 +213,18 @@ export function tessarion(studio: Studio, args: readonly string[], variables: Re
 export async function leftOvers(studio: Studio): Promise<{ databases: string[]; roles: string[]; folders: string[] }> {
   const client = new pg.Client({ ...studio.server, database: 'postgres' });
   await client.connect();
-  const databases = await client.query("SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres' ORDER BY 1");
-  const roles = await client.query("SELECT rolname FROM pg_roles WHERE rolname !~ '^pg_' AND rolname <> 'tessarion' ORDER BY 1");
+  const databases = await client.query(
+    "SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres' ORDER BY 1",
+  );
+  const roles = await client.query(
+    "SELECT rolname FROM pg_roles WHERE rolname !~ '^pg_' AND rolname <> 'tessarion' ORDER BY 1",
+  );
   await client.end();
-  return { databases: databases.rows.map((row) => row.datname), roles: roles.rows.map((row) => row.rolname), folders: (await fs.readdir(studio.hosts)).sort() };
+  return {
+    databases: databases.rows.map((row) => row.datname),
+    roles: roles.rows.map((row) => row.rolname),
+    folders: (await fs.readdir(studio.hosts)).sort(),
+  };
 }
 
 /** Process ids of the service's workers. */

@@ -1,3 +1,3 @@
 export { becomeAdministrator, bringIn, type DemoPlace, ended, prepareStudio } from './fill.js';
 export type { DemoSite } from './scenario.js';
-export { visit, Visitors } from './visitors.js';
+export { Visitors, visit } from './visitors.js';

@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { Environment, EnvironmentKind, EnvironmentState, Site } from '@tessarion/contract';
-import { type JSX, useEffect, useMemo, useRef } from 'react';
+import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Icon } from '../parts/icon.js';
@@ -59,7 +59,8 @@ export function FleetRoom(): JSX.Element {
 function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const now = useNow();
-  const text = query.get('find') ?? '';
+  const [text, setText] = useState(() => query.get('find') ?? '');
+  const following = useRef<ReturnType<typeof setTimeout>>(undefined);
   const state = query.get('state') as EnvironmentState | null;
   const view = query.get('view');
   const isStale = (one: Environment): boolean =>
@@ -69,6 +70,12 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
     if (value === null || value === '') next.delete(name);
     else next.set(name, value);
     setQuery(next, { replace: true });
+  };
+  // The field keeps what is typed; the address follows it a moment later.
+  const find = (wanted: string): void => {
+    setText(wanted);
+    clearTimeout(following.current);
+    following.current = setTimeout(() => set('find', wanted), 150);
   };
   const fits = (site: Site): boolean =>
     `${site.name} ${site.client} ${site.environments[0]?.server ?? ''}`.toLowerCase().includes(text.toLowerCase()) &&
@@ -117,7 +124,7 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
           );
         })}
       </section>
-      <Rows sites={shown} text={text} set={set} view={view} stale={stale} at={query.get('at')} />
+      <Rows sites={shown} text={text} find={find} set={set} view={view} stale={stale} at={query.get('at')} />
       <aside>
         <section className="slab p">
           <h2>
@@ -275,6 +282,7 @@ type Line =
 function Rows({
   sites,
   text,
+  find,
   set,
   view,
   stale,
@@ -282,6 +290,7 @@ function Rows({
 }: {
   readonly sites: Site[];
   readonly text: string;
+  readonly find: (wanted: string) => void;
   readonly set: (name: string, value: string | null) => void;
   readonly view: string | null;
   readonly stale: number;
@@ -335,7 +344,7 @@ function Rows({
           <input
             ref={field}
             value={text}
-            onChange={(event) => set('find', event.target.value)}
+            onChange={(event) => find(event.target.value)}
             onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
             placeholder="Filter by site, client, server"
             aria-label="Filter by site, client, server"
@@ -379,7 +388,7 @@ function Rows({
                 type="button"
                 className="btn"
                 onClick={() => {
-                  set('find', null);
+                  find('');
                 }}
               >
                 Show all sites

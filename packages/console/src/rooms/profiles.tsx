@@ -51,7 +51,7 @@ export function ProfilesRoom(): JSX.Element {
           </Link>
         ))}
       </section>
-      <section className="slab text" aria-label="Document">
+      <section className="slab text" aria-label="Document" tabIndex={0}>
         {shown.isError && <Failure error={shown.error} />}
         {shown.isPending && <Loading what="Reading the profile" />}
         {shown.data && (

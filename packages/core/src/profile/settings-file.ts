@@ -72,7 +72,7 @@ function writeQuoted(value: ByteString, former: ByteString): ByteString {
   if (/[\n\r]/.test(value))
     throw new SettingNotFoundError('A value of more than one line cannot stand in this format.');
   if (former.startsWith("'") && !value.includes("'")) return `'${value}'`;
-  if (!former.startsWith('"') && /^[A-Za-z0-9_./:@%+,=?&~-]*$/.test(value)) return value;
+  if (!former.startsWith('"') && /^[A-Za-z0-9_./:@%+,=?&~-]+$/.test(value)) return value;
   return `"${value.replace(/["\\$`]/g, '\\$&')}"`;
 }
 

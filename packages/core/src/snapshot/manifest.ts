@@ -69,6 +69,8 @@ export const TreeEntry = z.discriminatedUnion('type', [
     mode: z.number().int(),
     size: z.number().int(),
     pieces: z.array(Sha256),
+    /** Hash without spellings, of a file whose addresses or settings were replaced by tokens. */
+    plain: Sha256.optional(),
   }),
   z.object({ type: z.literal('link'), name: z.string(), target: z.string() }),
 ]);

@@ -32,7 +32,14 @@ export interface RowDelete extends OnRow {
 /** What a path holds: nothing, a file's content, or a link. */
 export type FileState =
   | { readonly type: 'absent' }
-  | { readonly type: 'file'; readonly mode: number; readonly size: number; readonly pieces: readonly string[] }
+  | {
+      readonly type: 'file';
+      readonly mode: number;
+      readonly size: number;
+      readonly pieces: readonly string[];
+      /** Hash without spellings, where addresses or settings were replaced by tokens: what comparison goes by. */
+      readonly plain?: string | undefined;
+    }
   | { readonly type: 'link'; readonly target: ByteString };
 
 export interface FileChange {
@@ -63,6 +70,8 @@ export function invert(change: Change): Change {
 }
 
 export const sameFile = (a: FileState, b: FileState): boolean => {
+  if (a.type === 'file' && b.type === 'file' && a.plain !== undefined && b.plain !== undefined)
+    return a.mode === b.mode && a.plain === b.plain;
   if (a.type === 'file' && b.type === 'file')
     return (
       a.mode === b.mode && a.pieces.length === b.pieces.length && a.pieces.every((piece, i) => piece === b.pieces[i])

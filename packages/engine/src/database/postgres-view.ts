@@ -61,9 +61,7 @@ export class PostgresView implements DatabaseView {
     let isWhole = false;
     try {
       const stream = reader.query(
-        copyTo(
-          `COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`,
-        ),
+        copyTo(`COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`),
       );
       yield* wholeLines(stream);
       isWhole = true;

@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 import type { Environment } from './environment.js';
-import { canonicalLink, eachOf, FileForm, fileState, walkRoot } from './root-reader.js';
+import { canonicalLink, eachOf, FileForm, walkRoot } from './root-reader.js';
 
 const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
@@ -82,7 +82,8 @@ export async function listAuthored(
     const identity = `${version} ${node.identity} ${node.mode}`;
     const known = memory?.recall(realPath, identity);
     const state =
-      known ?? fileState(node.mode, form.canonicalise(path, area, await environment.server.readFile(realPath)));
+      known ??
+      form.stateOf(path, area, node.mode, form.canonicalise(path, area, await environment.server.readFile(realPath)));
     if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
     files.set(path, { state, realPath, identity: node.identity });
   });

@@ -6,6 +6,7 @@ import {
   type DataClass,
   type FileState,
   isRewrittenText,
+  plain,
   type Rewriter,
   readSetting,
   SettingNotFoundError,
@@ -91,6 +92,24 @@ export class FileForm {
     return Buffer.from(text, 'latin1');
   }
 
+  /** What comparison goes by for a translated file: its content without spellings of addresses and quotes of settings. */
+  plainHash(path: ByteString, area: AreaRule, canonical: Buffer): { plain?: string } {
+    if (!this.isTranslated(path, area)) return {};
+    const text = plain(canonical.toString('latin1')).replace(/(["'])(~tsr\.s\.[a-z0-9_-]+~)\1/g, '$2');
+    return { plain: hashOf(Buffer.from(text, 'latin1')) };
+  }
+
+  /** The state of a file by its canonical content. */
+  stateOf(path: ByteString, area: AreaRule, mode: number, canonical: Buffer): FileState {
+    return {
+      type: 'file',
+      mode,
+      size: canonical.length,
+      pieces: pieces(canonical).map(hashOf),
+      ...this.plainHash(path, area, canonical),
+    };
+  }
+
   /** @throws {EngineError} when a settings key is missing or has no value here */
   materialise(path: ByteString, area: AreaRule, content: Buffer): Buffer {
     if (!this.isTranslated(path, area)) return content;
@@ -145,14 +164,6 @@ export function pieces(content: Buffer): Buffer[] {
 }
 
 export const hashOf = (content: Uint8Array): string => createHash('sha256').update(content).digest('hex');
-
-/** The state of a file by its canonical content. */
-export const fileState = (mode: number, canonical: Buffer): FileState => ({
-  type: 'file',
-  mode,
-  size: canonical.length,
-  pieces: pieces(canonical).map(hashOf),
-});
 
 /**
  * Where a link leads, in canonical form.

@@ -137,7 +137,14 @@ async function takeRoot(
       case 'file': {
         const content = form.canonicalise(path, area, await environment.server.readFile(realPath));
         const hashes = await Promise.all(pieces(content).map((piece) => writer.put(piece)));
-        tree.add(path, { type: 'file', name: '', mode: node.mode, size: content.length, pieces: hashes });
+        tree.add(path, {
+          type: 'file',
+          name: '',
+          mode: node.mode,
+          size: content.length,
+          pieces: hashes,
+          ...form.plainHash(path, area, content),
+        });
         work.count({ files: 1, bytes: node.bytes });
       }
     }

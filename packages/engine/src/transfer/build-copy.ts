@@ -213,7 +213,14 @@ async function copyRoot(
     plan.traces?.inFile(file.path, here);
     await server.writeFile(to, here, file.mode);
     const hashes = await Promise.all(pieces(content).map((piece) => writer.put(piece)));
-    builder.add(file.path, { type: 'file', name: '', mode: file.mode, size: content.length, pieces: hashes });
+    builder.add(file.path, {
+      type: 'file',
+      name: '',
+      mode: file.mode,
+      size: content.length,
+      pieces: hashes,
+      ...form.plainHash(file.path, file.area, content),
+    });
     work.count({ files: 1, bytes: here.length });
   });
 

@@ -1,0 +1,202 @@
+import { readFile } from 'node:fs/promises';
+import { fileURLToPath } from 'node:url';
+import { type Browser, chromium, type Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { addSite, done, makeCopy, onSite, PASSWORD, SHOP, type Studio, startStudio } from './support/studio.js';
+
+let studio: Studio;
+let browser: Browser;
+let page: Page;
+const axe = await readFile(fileURLToPath(new URL('../node_modules/axe-core/axe.min.js', import.meta.url)), 'utf8');
+
+beforeAll(async () => {
+  studio = await startStudio();
+  await addSite(studio);
+  await addSite(studio, { ...SHOP, name: 'pendulum', client: 'Halden Museum of Clocks', format: 'json' });
+  await makeCopy(studio, 'pendulum', 'staging');
+  browser = await chromium.launch({
+    executablePath: '/usr/bin/chromium',
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+  });
+  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, bypassCSP: true })).newPage();
+}, 120_000);
+afterAll(async () => {
+  await browser?.close();
+  await studio?.stop();
+});
+
+/** Serious and critical faults that axe finds on the page as it is. */
+async function faults(): Promise<string[]> {
+  await page.evaluate(axe);
+  const result = await page.evaluate(() =>
+    (
+      window as unknown as {
+        axe: {
+          run(options: unknown): Promise<{ violations: { id: string; impact: string; nodes: { html: string }[] }[] }>;
+        };
+      }
+    ).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }),
+  );
+  return result.violations
+    .filter((one) => one.impact === 'serious' || one.impact === 'critical')
+    .map((one) => `${one.id}: ${one.nodes[0]?.html.slice(0, 160)}`);
+}
+
+describe('a whole job in the console', () => {
+  it('signs in, after a wrong try', async () => {
+    await page.goto(`${studio.url}/sites/threadmill`);
+    await page.getByLabel('Mail address').fill('maren.brask@copperlane.example');
+    await page.getByLabel('Password').fill('not the password');
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('alert').getByText('Mail address or password is not right.').waitFor();
+    expect(await faults()).toEqual([]);
+    await page.getByLabel('Password').fill(PASSWORD);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('heading', { name: 'threadmill', exact: true }).waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('makes a staging copy and watches it being made', async () => {
+    await page.getByRole('link', { name: 'New copy' }).click();
+    const name = page.getByLabel('Name');
+    await name.fill('Not A Name');
+    await page.getByText('Use lower-case letters').waitFor();
+    await name.fill('staging');
+    await page.getByText(`http://threadmill--staging.localhost:${studio.gatewayPort}`).waitFor();
+    expect(await faults()).toEqual([]);
+    await page.getByRole('button', { name: 'Make threadmill/staging' }).click();
+    await page.getByText('Copy rows and files').waitFor();
+    await page.getByRole('status').getByText('Done').waitFor({ timeout: 30_000 });
+    expect(await faults()).toEqual([]);
+  });
+
+  it('forecasts the edit that was made there, and will not push onto live before it is named', async () => {
+    await onSite(studio, 'threadmill/staging', (query) =>
+      query("UPDATE page SET body = '<p>Madder, weld, woad and walnut.</p>' WHERE slug = 'dye'"),
+    );
+    await page.goto(`${studio.url}/sites/threadmill?at=staging`);
+    await page.getByRole('link', { name: 'Forecast', exact: true }).click();
+    await page.getByText('Write 1 page').waitFor();
+    await page.locator('.it', { hasText: 'How we dye' }).click();
+    await page.locator('ins', { hasText: 'walnut' }).waitFor();
+    expect(await faults()).toEqual([]);
+    const button = page.getByRole('button', { name: 'Write 1 item onto live' });
+    expect(await button.isDisabled()).toBe(true);
+    const field = page.getByLabel(/Onto live: type/);
+    expect(await field.inputValue()).toBe('');
+    await field.fill('threadmill/staging');
+    expect(await button.isDisabled()).toBe(true);
+    await field.fill('threadmill/live');
+    await button.click();
+    await page.getByRole('status').getByText('Done').waitFor({ timeout: 30_000 });
+    const [row] = await onSite(studio, 'threadmill/live', (query) => query("SELECT body FROM page WHERE slug = 'dye'"));
+    expect(row?.body).toContain('walnut');
+    expect(await faults()).toEqual([]);
+  });
+
+  it('takes it back', async () => {
+    await page.getByRole('button', { name: 'Take it back' }).click();
+    await page.getByRole('dialog').getByLabel(/Type/).fill('threadmill/live');
+    expect(await faults()).toEqual([]);
+    await page.getByRole('button', { name: 'Take it back from live' }).click();
+    await page.getByText(/Take back t-/).waitFor();
+    await page.getByRole('status').getByText('Done').waitFor({ timeout: 30_000 });
+    const [row] = await onSite(studio, 'threadmill/live', (query) => query("SELECT body FROM page WHERE slug = 'dye'"));
+    expect(row?.body).not.toContain('walnut');
+  });
+
+  it('says which way is closed when the ends are swapped', async () => {
+    await page.goto(`${studio.url}/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live`);
+    await page.getByText('Write 1 page').waitFor();
+    await page.keyboard.press('x');
+    await page.getByRole('alert').getByText('A push goes upward').waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('shows the fleet, finds by keyboard, and keeps the filter in the address', async () => {
+    await page.goto(studio.url);
+    await page.getByText('On the move').waitFor();
+    expect(await faults()).toEqual([]);
+    await page.keyboard.press('/');
+    await page.keyboard.type('pendulum');
+    await page.waitForURL(/find=pendulum/);
+    expect(await page.locator('.r .st').count()).toBe(1);
+    await page.keyboard.press('Escape');
+    await page.keyboard.press('Control+k');
+    await page.getByPlaceholder('Site, environment').fill('forecast threadmill');
+    await page.keyboard.press('Enter');
+    await page.getByText('Write 1 page').waitFor();
+    await page.keyboard.press('g');
+    await page.keyboard.press('t');
+    await page.getByRole('heading', { name: 'Transfers' }).waitFor();
+    await page.getByRole('cell', { name: 'undo', exact: true }).waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('lists snapshots, verifies and removes one, and shows a profile', async () => {
+    await page.goto(`${studio.url}/snapshots`);
+    await page.getByText('No snapshots yet').waitFor();
+    await done(
+      studio,
+      await studio.client.call('snapshotTake', { body: { environment: 'threadmill/live', reason: 'by hand' } }),
+    );
+    await page.getByRole('cell', { name: 'by hand' }).waitFor();
+    await page.getByRole('button', { name: 'Verify' }).click();
+    await page.getByRole('cell', { name: 'whole' }).waitFor();
+    expect(await faults()).toEqual([]);
+    await page.getByRole('button', { name: 'Remove' }).click();
+    await page.getByRole('button', { name: 'Remove the snapshot' }).click();
+    await page.getByText('No snapshots yet').waitFor();
+    await page.goto(`${studio.url}/profiles/quayside`);
+    await page.getByText('natural-key').first().waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('works at 360 pixels without scrolling sideways', async () => {
+    await page.setViewportSize({ width: 360, height: 780 });
+    for (const path of [
+      '/',
+      '/sites/threadmill',
+      '/sites/threadmill/new',
+      '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
+      '/transfers',
+      '/snapshots',
+      '/profiles/quayside',
+    ]) {
+      await page.goto(studio.url + path);
+      await page.locator('main, form').first().waitFor();
+      await page.waitForFunction(() => document.querySelector('[aria-busy]') === null);
+      const overflow = await page.evaluate(
+        () => document.documentElement.scrollWidth - document.documentElement.clientWidth,
+      );
+      expect([path, overflow <= 0]).toEqual([path, true]);
+    }
+    await page.setViewportSize({ width: 1280, height: 800 });
+  });
+
+  it('loads less than 250 kB of compressed script at first', async () => {
+    const fresh = await (await browser.newContext()).newPage();
+    const sizes: number[] = [];
+    fresh.on('response', (response) => {
+      if (response.url().endsWith('.js')) sizes.push(Number(response.headers()['content-length'] ?? 0));
+    });
+    await fresh.goto(`${studio.url}/sign-in`);
+    await fresh.getByRole('button', { name: 'Sign in' }).waitFor();
+    const { gzipSync } = await import('node:zlib');
+    const scripts = await fresh.evaluate(async () =>
+      Promise.all(
+        [...document.scripts].filter((one) => one.src !== '').map(async (one) => (await fetch(one.src)).text()),
+      ),
+    );
+    expect(scripts.reduce((sum, text) => sum + gzipSync(text).length, 0)).toBeLessThan(250_000);
+    expect(sizes.length).toBeGreaterThan(0);
+  });
+});
