@@ -1,4 +1,15 @@
-import { type Address, type Place, parseLocation, plain, Rewriter, shapeConflicts, WHOLE_REACH } from '../src/index.js';
+import {
+  type Address,
+  LineRewriter,
+  materialiseLines,
+  type Place,
+  parseLocation,
+  plain,
+  Rewriter,
+  shapeConflicts,
+  WHOLE_REACH,
+  writeLine,
+} from '../src/index.js';
 import { describe, expect, fc, it } from './support.js';
 
 const address = (name: string, url: string, aliases: Record<string, string> = {}): Address => ({
@@ -239,6 +250,39 @@ describe('the laws', () => {
         expect(plain(at.canonicalise(at.materialise(canonical), r).value)).toBe(plain(canonical));
       }),
       { numRuns: 30_000 },
+    );
+  });
+
+  it('treats whole lines as it treats each of their values', () => {
+    const columns = ['a', 'b', 'c'].map((name) => ({
+      name,
+      rewrite: true,
+      reach: { bareHosts: false, rootPaths: false },
+    }));
+    const row = fc.array(fc.option(value, { freq: 8 }), { minLength: 3, maxLength: 3 });
+    fc.assert(
+      fc.property(fc.array(row, { minLength: 1, maxLength: 6 }), fc.boolean(), (rows, plainOnly) => {
+        const treated = columns.map((column, i) => (plainOnly || i > 0 ? column : { ...column, rewrite: false }));
+        const here = new Rewriter(live);
+        const there = new Rewriter(copy);
+        const lines = rows.map((one) => `${writeLine(one)}\n`).join('');
+        const canonical = new LineRewriter(here, treated).canonicalise(lines);
+        const expected = rows.map((one) =>
+          one.map((v, i) =>
+            v === null
+              ? null
+              : treated[i]?.rewrite
+                ? here.canonicalise(v, { bareHosts: false, rootPaths: false }).value
+                : v.replaceAll('~tsr.', '~tsr.l~'),
+          ),
+        );
+        expect(canonical).toBe(expected.map((one) => `${writeLine(one)}\n`).join(''));
+        expect(materialiseLines(canonical, there)).toBe(
+          expected.map((one) => `${writeLine(one.map((v) => (v === null ? null : there.materialise(v))))}\n`).join(''),
+        );
+        expect(materialiseLines(canonical, here)).toBe(lines);
+      }),
+      { numRuns: 10_000 },
     );
   });
 

@@ -40,7 +40,8 @@ const escapeForPattern = (text: string): string => text.replace(/[.*+?^${}()|[\]
 export class OccurrenceFinder {
   readonly #byHost = new Map<string, Candidate[]>();
   readonly #roots: { name: string; path: string }[];
-  readonly #search: RegExp;
+  readonly #hosts: RegExp | undefined;
+  readonly #rootPatterns: RegExp | undefined;
 
   constructor(place: Place) {
     for (const address of place.addresses) {
@@ -54,7 +55,8 @@ export class OccurrenceFinder {
       (root) =>
         `(?:\\\\{0,14}\\/|%2F)${root.path.slice(1).split('/').map(escapeForPattern).join('(?:\\\\{0,14}\\/|%2F)')}`,
     );
-    this.#search = new RegExp([escapeForPattern(MARKER), ...hosts, ...roots].join('|'), 'gi');
+    this.#hosts = hosts.length > 0 ? new RegExp(hosts.join('|'), 'gi') : undefined;
+    this.#rootPatterns = roots.length > 0 ? new RegExp(roots.join('|'), 'gi') : undefined;
   }
 
   #add(candidate: Candidate): void {
@@ -62,33 +64,36 @@ export class OccurrenceFinder {
     this.#byHost.set(candidate.host, [...list, candidate]);
   }
 
-  /** A fresh copy of the search, for callers that walk large buffers and look closer only around its hits. */
-  searchPattern(): RegExp {
-    return new RegExp(this.#search.source, this.#search.flags);
+  /** Walks the places of a text where an occurrence may stand. */
+  scan(text: ByteString, withRoots: boolean): HitScanner {
+    return new HitScanner(text, this.#hosts, withRoots ? this.#rootPatterns : undefined);
   }
 
   /** All occurrences in a value, in order and without overlap. */
   find(value: ByteString, reach: Reach): Occurrence[] {
     const found: Occurrence[] = [];
-    const search = this.#search;
-    search.lastIndex = 0;
+    const scanner = this.scan(value, reach.rootPaths);
     let free = 0;
-    for (let hit = search.exec(value); hit; hit = search.exec(value)) {
-      const occurrence = this.#examine(value, hit.index, hit[0], reach, free);
+    for (let hit = scanner.next(0); hit; ) {
+      const occurrence = this.examine(value, hit.index, hit.text, reach, free);
       if (occurrence) {
         found.push(occurrence);
         free = occurrence.end;
-        search.lastIndex = occurrence.end;
-      } else {
-        search.lastIndex = hit.index + 1;
       }
+      hit = scanner.next(occurrence ? occurrence.end : hit.index + 1);
     }
     return found;
   }
 
-  #examine(value: ByteString, at: number, text: string, reach: Reach, free: number): Occurrence | undefined {
+  /**
+   * Looks closely at one hit.
+   *
+   * @param text what was hit: the marker, a host, or a root path
+   * @param free where the previous occurrence ended; nothing before belongs to this one
+   */
+  examine(value: ByteString, at: number, text: string, reach: Reach, free: number): Occurrence | undefined {
     if (text === MARKER) return { start: at, end: at + text.length, token: { kind: 'literal' } };
-    const candidates = this.#byHost.get(text.toLowerCase());
+    const candidates = this.#byHost.get(text) ?? this.#byHost.get(text.toLowerCase());
     if (candidates) return this.#url(value, at, at + text.length, candidates, reach, free);
     const adjoins = at === free && at > 0;
     return reach.rootPaths && !adjoins ? this.#root(value, at, text) : undefined;
@@ -172,6 +177,55 @@ function readPort(value: ByteString, at: number, layer: Layer): { port: number |
 function matchesPort(port: number | undefined, candidate: Location, scheme: Scheme): boolean {
   const expected = scheme === candidate.scheme ? ownPort(candidate) : portOfOtherScheme(candidate);
   return expected !== undefined && (port ?? defaultPort(scheme)) === expected;
+}
+
+/** A place where an occurrence may stand, and what was hit there. */
+export interface Hit {
+  readonly index: number;
+  readonly text: string;
+}
+
+/**
+ * Looks for hosts, root paths and the marker side by side: each search alone is many times faster than one pattern
+ * for all of them.
+ */
+export class HitScanner {
+  #host: Hit | undefined;
+  #root: Hit | undefined;
+  #marker: Hit | undefined;
+
+  constructor(
+    private readonly text: ByteString,
+    private readonly hosts: RegExp | undefined,
+    private readonly roots: RegExp | undefined,
+  ) {
+    this.#host = this.#search(hosts, 0);
+    this.#root = this.#search(roots, 0);
+    this.#marker = this.#searchMarker(0);
+  }
+
+  #search(pattern: RegExp | undefined, from: number): Hit | undefined {
+    if (!pattern) return undefined;
+    pattern.lastIndex = from;
+    const hit = pattern.exec(this.text);
+    return hit ? { index: hit.index, text: hit[0] } : undefined;
+  }
+
+  #searchMarker(from: number): Hit | undefined {
+    const index = this.text.indexOf(MARKER, from);
+    return index === -1 ? undefined : { index, text: MARKER };
+  }
+
+  /** The first hit at or after `from`; `from` never goes back. */
+  next(from: number): Hit | undefined {
+    if (this.#host && this.#host.index < from) this.#host = this.#search(this.hosts, from);
+    if (this.#root && this.#root.index < from) this.#root = this.#search(this.roots, from);
+    if (this.#marker && this.#marker.index < from) this.#marker = this.#searchMarker(from);
+    let first = this.#host;
+    if (this.#root && (!first || this.#root.index < first.index)) first = this.#root;
+    if (this.#marker && (!first || this.#marker.index < first.index)) first = this.#marker;
+    return first;
+  }
 }
 
 /** Writes an occurrence's text at a place; see docs/formats.md for the choice of scheme, port and host. */

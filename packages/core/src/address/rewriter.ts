@@ -32,6 +32,7 @@ export class Rewriter {
   readonly finder: OccurrenceFinder;
   readonly #place: Place;
   readonly #settings: ReadonlyMap<string, ByteString>;
+  readonly #written = new Map<ByteString, ByteString>();
 
   /** @param settings values that setting tokens stand for when a value is materialised */
   constructor(place: Place, settings: ReadonlyMap<string, ByteString> = new Map()) {
@@ -66,6 +67,16 @@ export class Rewriter {
     return translateTokens(value, (token) => this.write(token));
   }
 
+  /** The text that a token, given as it is written, stands for at this place. @throws {CanonicalFormError} */
+  writeTokenText(text: ByteString): ByteString {
+    let written = this.#written.get(text);
+    if (written === undefined) {
+      written = this.materialise(text);
+      if (this.#written.size < 1000) this.#written.set(text, written);
+    }
+    return written;
+  }
+
   /** The text that a token stands for at this place. @throws {CanonicalFormError} */
   write(token: Token): ByteString {
     switch (token.kind) {
@@ -96,11 +107,13 @@ const FLAT = { counted: [], frozen: [] } as const;
 export const plain = (value: ByteString): ByteString =>
   value.includes(MARKER) ? translateTokens(value, writePlainToken) : value;
 
+const TOKENS = new RegExp(TOKEN_PATTERN, 'g');
+
 function translateTokens(value: ByteString, write: (token: Token) => ByteString): ByteString {
   if (!value.includes(MARKER)) return value;
   if (value.startsWith(VERBATIM)) return value.slice(VERBATIM.length);
   const edits: Edit[] = [];
-  for (const match of value.matchAll(new RegExp(TOKEN_PATTERN, 'g'))) {
+  for (const match of value.matchAll(TOKENS)) {
     edits.push({
       start: match.index,
       end: match.index + match[0].length,
