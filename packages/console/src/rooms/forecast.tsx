@@ -527,9 +527,13 @@ function Items({
 
 const LONGEST_DIFF = 4000;
 
+/** Numbers, dates and single words are replaced as a whole. */
+const isOneWord = (...values: readonly string[]): boolean => values.every((value) => !/\s/.test(value.trim()));
+
 /** Words that the source changed stand out; the rest is as it was. */
 function Changed({ before, after }: { readonly before: string | null; readonly after: string }): JSX.Element {
-  if (before === null || before.length + after.length > LONGEST_DIFF) return <ins>{after}</ins>;
+  if (before === null || isOneWord(before, after) || before.length + after.length > LONGEST_DIFF)
+    return <ins>{after}</ins>;
   return (
     <>
       {diffWordsWithSpace(before, after)
@@ -547,6 +551,7 @@ function Changed({ before, after }: { readonly before: string | null; readonly a
 
 /** What is replaced is struck through. */
 function Replaced({ before, after }: { readonly before: string; readonly after: string | null }): JSX.Element {
+  if (after !== null && isOneWord(before, after)) return <del>{before}</del>;
   if (after === null || before.length + after.length > LONGEST_DIFF) return <>{before}</>;
   return (
     <>

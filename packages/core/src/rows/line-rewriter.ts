@@ -110,7 +110,8 @@ function columnAt(lines: ByteString, start: number): number {
 function isFlat(lines: ByteString, { start, end }: FieldSpan): boolean {
   const first = lines.charCodeAt(start);
   if (first === BACKSLASH || first <= SPACE || first === QUOTE || first === BRACKET || first === BRACE) return false;
-  if (lines.charCodeAt(start + 1) === COLON && mayHaveStructure(lines.slice(start, Math.min(end, start + 24)))) return false;
+  if (lines.charCodeAt(start + 1) === COLON && mayHaveStructure(lines.slice(start, Math.min(end, start + 24))))
+    return false;
   for (let at = start; at < end; at++) {
     if (lines.charCodeAt(at) === BACKSLASH && lines.charCodeAt(at + 1) === SLASH) return false;
   }

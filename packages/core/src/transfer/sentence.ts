@@ -26,6 +26,9 @@ const number = (count: number): string => count.toLocaleString('en-GB');
 
 export const amount = (one: Amount): string => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`;
 
+/** A count with its noun, by the common rule of plurals: `1 row`, `2 rows`. */
+export const counted = (count: number, noun: string): string => amount({ count, kind: noun, plural: `${noun}s` });
+
 /** Joins amounts: `12 pages, 3 files and 1 menu`; largest first. */
 export function listAmounts(amounts: readonly Amount[]): string {
   const texts = amounts.filter((one) => one.count > 0).map(amount);

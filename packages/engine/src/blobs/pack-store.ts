@@ -1,7 +1,8 @@
 import { createCipheriv, createDecipheriv, createHash, randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
-import { deflateRawSync, inflateRawSync } from 'node:zlib';
+import { promisify } from 'node:util';
+import { deflateRaw, deflateRawSync, inflateRawSync } from 'node:zlib';
 import { EngineError, fileError } from '../errors.js';
 
 /** Where a blob lies: which pack, from which byte, how long, and how it is stored. */
@@ -12,6 +13,8 @@ interface Spot {
   readonly size: number;
   readonly deflated: boolean;
 }
+
+const deflateOffThread = promisify(deflateRaw) as (content: Uint8Array, options: { level: number }) => Promise<Buffer>;
 
 const PACK_BYTES = 8 * 1024 * 1024;
 
@@ -150,6 +153,7 @@ export class PackWriter {
   #spots = new Map<string, Spot>();
   readonly #promised = new Set<string>();
   #tail: Promise<void> = Promise.resolve();
+  #isAbandoned = false;
   /** Bytes on disk that this writer added. */
   addedBytes = 0;
 
@@ -163,10 +167,11 @@ export class PackWriter {
   async put(content: Uint8Array): Promise<string> {
     const hash = createHash('sha256').update(content).digest('hex');
     if (this.#known.has(hash) || this.#promised.has(hash)) return hash;
-    const packed = content.length > 64 && isCompressible(content) ? deflateRawSync(content, { level: 1 }) : content;
+    this.#promised.add(hash);
+    const packed =
+      content.length > 64 && isCompressible(content) ? await deflateOffThread(content, { level: 1 }) : content;
     const deflated = packed.length < content.length;
     const stored = crypt(deflated ? packed : content, hash, this.#key, true);
-    this.#promised.add(hash);
     await this.putStored(hash, stored, { size: content.length, deflated });
     return hash;
   }
@@ -179,6 +184,7 @@ export class PackWriter {
   }
 
   async #append(hash: string, stored: Buffer, spot: { size: number; deflated: boolean }): Promise<void> {
+    if (this.#isAbandoned) return;
     if (!this.#open) await this.#start();
     const open = this.#open as { name: string };
     this.#spots.set(hash, {
@@ -256,6 +262,7 @@ export class PackWriter {
 
   /** Gives up what is not in a finished pack. */
   async abandon(): Promise<void> {
+    this.#isAbandoned = true;
     await this.#tail;
     if (!this.#open) return;
     await this.#open.file.close();
@@ -282,7 +289,7 @@ function decode(stored: Buffer, hash: string, spot: Spot, key: Buffer): Buffer |
 
 /** Tries a sample from the middle: pictures and archives do not shrink, and trying them whole costs the most. */
 function isCompressible(content: Uint8Array): boolean {
-  if (content.length < 4096) return true;
+  if (content.length < 64 * 1024) return true;
   const middle = content.length >> 1;
   const sample = content.subarray(middle - 1024, middle + 1024);
   return deflateRawSync(sample, { level: 1 }).length < 1900;

@@ -200,6 +200,9 @@ function staysInside(path: ByteString, target: ByteString): boolean {
   return true;
 }
 
+/** How long work without waiting may keep the event loop from timers and connections. */
+const TURN_MS = 20;
+
 /** Runs a job for each entry, several at once, and stops at the first failure. */
 export async function eachOf<T>(
   entries: AsyncIterable<T>,
@@ -208,8 +211,13 @@ export async function eachOf<T>(
 ): Promise<void> {
   const running = new Set<Promise<void>>();
   let failure: unknown;
+  let lastTurn = performance.now();
   for await (const entry of entries) {
     if (failure) break;
+    if (performance.now() - lastTurn > TURN_MS) {
+      await new Promise((resolve) => setImmediate(resolve));
+      lastTurn = performance.now();
+    }
     const task: Promise<void> = job(entry)
       .catch((error: unknown) => {
         failure ??= error;

@@ -1,4 +1,4 @@
-import { type FileChange, Rewriter, type RowChange, rulesForTable, toBytes } from '@tessarion/core';
+import { counted, type FileChange, Rewriter, type RowChange, rulesForTable, toBytes } from '@tessarion/core';
 import {
   type AppliedRows,
   carryOver,
@@ -122,7 +122,7 @@ export async function stageChanges(
       return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
     });
   }
-  return `${rows.toLocaleString('en-GB')} rows, ${files.length.toLocaleString('en-GB')} files`;
+  return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
 }
 
 /** Carries over late files, then lets the front hold visitors back. */
@@ -192,7 +192,7 @@ export async function switchFiles(
     roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)),
   };
   await switchTrees({ ...environment, place }, set.treeId, context.epoch);
-  return `${roots.length} ${roots.length === 1 ? 'root' : 'roots'}`;
+  return counted(roots.length, 'root');
 }
 
 /** Lets visitors through again and brings in what was still written to the former trees. */

@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import type { Check } from '@tessarion/contract';
-import { looksPersonal, rulesForTable, type SnapshotManifest, shapeConflicts } from '@tessarion/core';
+import { counted, looksPersonal, rulesForTable, type SnapshotManifest, shapeConflicts } from '@tessarion/core';
 import {
   buildCopy,
   type CopyImages,
@@ -54,7 +54,7 @@ export async function checkCopy(
       'profile',
       'failed',
       `${source.site} has no profile, so nobody has said what may be copied.`,
-      `Give it one: tessarion profile save NAME FILE, then tessarion site set ${source.site} --profile NAME`,
+      `Give it one when you bring it in: tessarion site adopt --profile NAME`,
     );
 
   const conflicts = shapeConflicts(source.place, destination.place);
@@ -279,7 +279,7 @@ export async function proveHarmless(
         'Revoke CONNECT on that database from PUBLIC, then make the copy again.',
       );
   }
-  return `${traces?.found.length ?? 0} traces accepted, the source refuses the copy’s login`;
+  return `${counted(traces?.found.length ?? 0, 'trace')} accepted, the source refuses the copy’s login`;
 }
 
 /** Remembers what the two had in common. */

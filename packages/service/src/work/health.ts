@@ -63,7 +63,7 @@ export function judgeHealth(before: readonly PageHealth[], after: readonly PageH
   if (broken[0])
     throw new EngineError(
       'command-failed',
-      `${broken[0].path} answered with ${broken[0].answer}; what was written is taken back.`,
+      `The page ${broken[0].path} is not well any more (${broken[0].answer}); what was written is taken back.`,
       'Look at the site’s own log, mend it on the source, and push again.',
     );
   return after.length === 0

@@ -6,7 +6,7 @@ const WORKER_LOCK = 0x7451;
 const ENVIRONMENT_LOCK = 0x7452;
 
 const HEARTBEAT_MS = 1000;
-const SILENCE = '6s';
+const SILENCE = '20s';
 
 /**
  * A worker's life line: one direct connection that holds its locks. It is lost when the process dies, and within

@@ -1,4 +1,4 @@
-import { toBytes } from '@tessarion/core';
+import { counted, toBytes } from '@tessarion/core';
 import { EngineError, layout, PostgresView, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import {
@@ -62,7 +62,7 @@ export const clone: Procedure = {
           const extensions = await extensionsOf(context, source.path, database.name);
           await admin.create(database.login, extensions);
         }
-        return `${destination.databases.length} databases`;
+        return counted(destination.databases.length, 'database');
       },
     },
     {
@@ -74,7 +74,7 @@ export const clone: Procedure = {
         await context.remember({ images });
         const proof = await proveHarmless(context, source, destination, traces, wishes.acceptTraces);
         const { files, rows } = context.counts;
-        return `${files.toLocaleString('en-GB')} files, ${rows.toLocaleString('en-GB')} rows; ${proof}`;
+        return `${counted(files, 'file')}, ${counted(rows, 'row')}; ${proof}`;
       },
     },
     {

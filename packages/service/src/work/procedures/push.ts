@@ -1,4 +1,4 @@
-import { type FileChange, invert, type RowChange } from '@tessarion/core';
+import { counted, type FileChange, invert, type RowChange } from '@tessarion/core';
 import { advanceImage, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
@@ -80,7 +80,7 @@ export const push: Procedure = {
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
           health: await checkHealth(context, destination),
         });
-        return `${facts.collector.items.size} items as forecast`;
+        return `${counted(facts.collector.items.size, 'item')}${input.forecast === undefined ? '' : ', as forecast'}`;
       },
     },
     {
@@ -99,7 +99,7 @@ export const push: Procedure = {
           await writer.abandon();
           throw error;
         }
-        return `${files.length} files`;
+        return counted(files.length, 'file');
       },
     },
     {

@@ -1,0 +1,23 @@
+import { type Figure, WORKLOADS } from './workloads.js';
+
+const names = process.argv.slice(2).filter((one) => one !== '--json');
+const asJson = process.argv.includes('--json');
+const unknown = names.find((name) => !(name in WORKLOADS));
+if (unknown !== undefined) {
+  process.stderr.write(`There is no workload ${unknown}. There are: ${Object.keys(WORKLOADS).join(', ')}.\n`);
+  process.exit(2);
+}
+const figures: Figure[] = [];
+for (const [name, run] of Object.entries(WORKLOADS)) {
+  if (names.length > 0 && !names.includes(name)) continue;
+  const figure = await run();
+  figures.push(figure);
+  if (!asJson) {
+    const cell = (value: number | null, unit: string): string => (value === null ? '–' : `${value}${unit}`);
+    process.stdout.write(
+      `${figure.name.padEnd(16)} ours ${cell(figure.ours_s, ' s').padEnd(10)} by hand ${cell(figure.reference_s, ' s').padEnd(10)} ratio ${cell(figure.ratio, '').padEnd(6)} peak ${cell(figure.peak_rss_mb, ' MB').padEnd(8)} goal ${figure.goal}\n${' '.repeat(17)}${figure.note}\n`,
+    );
+  }
+}
+if (asJson) process.stdout.write(`${JSON.stringify(figures, null, 2)}\n`);
+process.exit(0);
