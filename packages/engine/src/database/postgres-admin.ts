@@ -45,7 +45,8 @@ export class PostgresAdmin {
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
     });
     await this.#with(async (query) => {
-      for (const extension of extensions) await query(`CREATE EXTENSION IF NOT EXISTS ${quoteName(extension)}`);
+      for (const extension of extensions)
+        await query(`CREATE EXTENSION IF NOT EXISTS ${quoteName(extension)} WITH SCHEMA public`);
     }, login.database);
   }
 

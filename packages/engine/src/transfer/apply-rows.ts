@@ -175,7 +175,8 @@ export class RowApplication {
       for (const group of ordered)
         applied.inserted += await this.#insert(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
       for (const table of tables) applied.updated += await this.#update(table);
-      for (const table of tables.toReversed()) applied.deleted += await this.#delete(table);
+      for (const group of ordered.toReversed())
+        applied.deleted += await this.#delete(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
       await this.#advanceCounters(tables);
       await this.#compareCounters(applied);
       const id = await this.#client.query<{ id: string }>('SELECT pg_current_xact_id()::text AS id');
@@ -217,7 +218,7 @@ export class RowApplication {
     if (table.shape.key.length > 0) {
       return table.shape.key.map((name) => `t.${quoteName(name)} = s.n${table.columns.indexOf(name)}`).join(' AND ');
     }
-    return table.columns.map((name, i) => `t.${quoteName(name)}::text IS NOT DISTINCT FROM s.o${i}`).join(' AND ');
+    return table.columns.map((name, i) => `${outputText(name)} IS NOT DISTINCT FROM s.o${i}`).join(' AND ');
   }
 
   async #lockRows(table: StagedTable): Promise<void> {
@@ -238,7 +239,7 @@ export class RowApplication {
       .filter(({ name }) => table.authored.has(name) || table.touched.has(name));
     const cells = changed.map(
       ({ name, i }) =>
-        `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND t.${quoteName(name)}::text IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+        `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText(name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
     );
     const first = quoteName(table.shape.key[0] as string);
     const result = await this.#client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(
@@ -329,18 +330,30 @@ export class RowApplication {
     return result.rowCount ?? 0;
   }
 
-  async #delete(table: StagedTable): Promise<number> {
-    if (table.counts.delete === 0) return 0;
-    if (table.shape.key.length > 0) {
-      const result = await this.#client.query(
-        `DELETE FROM ${quoteTable(table.shape)} t USING ${table.temporary} s WHERE s.op = 'delete' AND ${this.#keyMatch(table)}`,
-      );
-      return result.rowCount ?? 0;
-    }
+  /** Deletes those that refer to others first; tables in a circle go in one statement. */
+  async #delete(group: readonly StagedTable[]): Promise<number> {
+    const deleting = group.filter((table) => table.counts.delete > 0);
+    const keyed = deleting.filter((table) => table.shape.key.length > 0);
+    let deleted = 0;
+    for (const table of deleting) if (table.shape.key.length === 0) deleted += await this.#deleteKeyless(table);
+    if (keyed.length === 0) return deleted;
+    const statements = keyed.map(
+      (table, i) =>
+        `d${i} AS (DELETE FROM ${quoteTable(table.shape)} t USING ${table.temporary} s WHERE s.op = 'delete' AND ${this.#keyMatch(table)} RETURNING 1)`,
+    );
+    const counts = keyed.map((_table, i) => `(SELECT count(*) FROM d${i})`).join(' + ');
+    const result = await this.#client.query<{ count: string }>(
+      `WITH ${statements.join(', ')} SELECT (${counts})::text AS count`,
+    );
+    return deleted + Number(result.rows[0]?.count);
+  }
+
+  /** Of rows that are all alike, only as many go as the source has fewer. */
+  async #deleteKeyless(table: StagedTable): Promise<number> {
     const columns = table.columns.map((_name, i) => `o${i}`).join(', ');
     const result = await this.#client.query(
-      `DELETE FROM ${quoteTable(table.shape)} WHERE ctid IN (SELECT t.ctid FROM (SELECT *, ctid, row_number() OVER (PARTITION BY ${table.columns.map((name) => `${quoteName(name)}::text`).join(', ')}) AS n FROM ${quoteTable(table.shape)}) t
-       JOIN (SELECT ${columns}, count(*) AS many FROM ${table.temporary} WHERE op = 'delete' GROUP BY ${columns}) s ON ${this.#keyMatch(table)} AND t.n <= s.many)`,
+      `DELETE FROM ${quoteTable(table.shape)} WHERE ctid IN (SELECT t.ctid FROM (SELECT t.*, t.ctid, row_number() OVER (PARTITION BY ${table.columns.map((name) => outputText(name)).join(', ')}) AS tsr_number FROM ${quoteTable(table.shape)} t) t
+       JOIN (SELECT ${columns}, count(*) AS tsr_many FROM ${table.temporary} WHERE op = 'delete' GROUP BY ${columns}) s ON ${this.#keyMatch(table)} AND t.tsr_number <= s.tsr_many)`,
     );
     return result.rowCount ?? 0;
   }
@@ -391,6 +404,10 @@ export class RowApplication {
       );
   }
 }
+
+/** A column's value as the server writes it in COPY; a cast to text differs for booleans and padded characters. */
+const outputText = (name: string): string =>
+  `CASE WHEN t.${quoteName(name)} IS NULL THEN NULL ELSE format('%s', t.${quoteName(name)}) END`;
 
 const quoteLiteral = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 

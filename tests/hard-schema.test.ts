@@ -1,0 +1,183 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { makeDatabase } from '@tessarion/demo-site';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import {
+  done,
+  forecastOf,
+  makeCopy,
+  onSite,
+  pushOnto,
+  type Query,
+  type Studio,
+  startStudio,
+} from './support/studio.js';
+
+let studio: Studio;
+const LIVE = 'knotted/live';
+const COPY = 'knotted/staging';
+const AT = { live: 'https://knotted.example', copy: '' };
+
+const PROFILE = `tessarion: profile/1
+name: knotted
+title: Anything authored
+areas: [{ name: code, path: ., class: authored }]
+databases: { main: { tables: { "*": { class: authored }, "odd schema.*": { class: authored } } } }
+`;
+
+const SCHEMA = `
+CREATE SCHEMA "odd schema";
+CREATE TYPE mood AS ENUM ('calm', 'wild; "sea"');
+CREATE DOMAIN short AS varchar(80);
+CREATE TABLE "Weird Name" ("Id" int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "größe" numeric(8,2), "tab""quote" text, feeling mood, tags text[], data jsonb, doubled numeric GENERATED ALWAYS AS ("größe" * 2) STORED, raw bytea, flag bool, moment timestamptz, real8 float8);
+CREATE TABLE pair (a int, b text, note short, PRIMARY KEY (a, b));
+CREATE TABLE keyless (word text, n int);
+CREATE TABLE hen (id serial PRIMARY KEY, egg_id int, name text);
+CREATE TABLE egg (id serial PRIMARY KEY, hen_id int NOT NULL REFERENCES hen, name text);
+ALTER TABLE hen ADD FOREIGN KEY (egg_id) REFERENCES egg;
+CREATE TABLE tree (id int PRIMARY KEY, parent int REFERENCES tree, label text UNIQUE);
+CREATE TABLE "odd schema".inner_one (slug text PRIMARY KEY, url text DEFAULT '${AT.live}/default');
+CREATE TABLE touched (id bigserial PRIMARY KEY, body text, changes int NOT NULL DEFAULT 0);
+CREATE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN new.changes := old.changes + 1; RETURN new; END $$;
+CREATE TRIGGER touch BEFORE UPDATE ON touched FOR EACH ROW EXECUTE FUNCTION touch();
+CREATE VIEW links AS SELECT slug, url FROM "odd schema".inner_one WHERE url LIKE '${AT.live}%';
+CREATE INDEX ON keyless (lower(word));
+CREATE EXTENSION IF NOT EXISTS citext;
+CREATE TABLE insensitive (name citext PRIMARY KEY, n int);
+INSERT INTO "Weird Name" ("größe", "tab""quote", feeling, tags, data, raw, flag, moment, real8) VALUES
+  (1.50, E'a\\tb\\\\c\\nd "e"', 'wild; "sea"', ARRAY['${AT.live}/x', 'with,comma', NULL, ''], '{"u": "${AT.live}/ü", "n": [1, null]}', '\\x00ff10', true, '2026-03-29 02:30:00+02', 0.1),
+  (NULL, '', 'calm', '{}', 'null', '', NULL, NULL, 'NaN'), (-0.01, '\\N', NULL, NULL, NULL, NULL, false, 'infinity', 1e300);
+INSERT INTO pair VALUES (2, 'b', 'x'), (2, 'a', '${AT.live}'), (10, 'Z', NULL), (10, 'z', 'ä'), (1, 'é', ''), (1, 'e', '');
+INSERT INTO keyless VALUES ('same', 1), ('same', 1), ('other', NULL), (NULL, NULL), ('${AT.live}', 3);
+INSERT INTO hen (name) VALUES ('Berta'); INSERT INTO egg (hen_id, name) VALUES (1, 'first'); UPDATE hen SET egg_id = 1;
+INSERT INTO tree VALUES (1, NULL, 'root'), (2, 1, 'leaf'), (3, 1, 'twig');
+INSERT INTO "odd schema".inner_one VALUES ('${AT.live}/key', 'x'), ('a', DEFAULT), ('B', '${AT.live}');
+INSERT INTO touched (body) VALUES ('one'), ('two ${AT.live}');
+INSERT INTO insensitive VALUES ('Ab', 1), ('b', 2), ('C', 3);
+`;
+
+beforeAll(async () => {
+  studio = await startStudio();
+  const folder = join(studio.hosts, 'knotted--live');
+  await fs.mkdir(join(folder, 'main'), { recursive: true });
+  await fs.writeFile(join(folder, 'main/index.html'), 'hello');
+  await makeDatabase(studio.server, 'knotted_live', 'secret-word');
+  await studio.client.call('profileSave', { params: { name: 'knotted' }, body: { text: PROFILE } });
+  await done(
+    studio,
+    await studio.client.call('siteAdopt', {
+      body: {
+        name: 'knotted',
+        client: 'K',
+        profile: 'knotted',
+        server: 'harbour-1',
+        folder,
+        addresses: [{ name: 'main', url: AT.live }],
+        databases: [
+          {
+            name: 'main',
+            host: '127.0.0.1',
+            port: studio.server.port,
+            database: 'knotted_live',
+            user: 'knotted_live',
+            password: 'secret-word',
+          },
+        ],
+      },
+    }),
+  );
+  await onSite(studio, LIVE, async (query) => {
+    await query('CREATE EXTENSION citext');
+    await query('SET ROLE knotted_live');
+    await query(SCHEMA);
+  });
+  await makeCopy(studio, 'knotted', 'staging');
+  AT.copy = `http://knotted--staging.localhost:${studio.gatewayPort}`;
+}, 120_000);
+afterAll(() => studio?.stop());
+
+/** Every table, with the copy's address read as live's. */
+async function everything(path: string): Promise<Record<string, unknown>> {
+  return onSite(studio, path, async (query) => {
+    const tables = (
+      await query(
+        "SELECT format('%I.%I', schemaname, tablename) AS name FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1",
+      )
+    ).map((row) => String(row.name));
+    const found: Record<string, unknown> = {};
+    for (const table of tables) {
+      const rows = (await query(`SELECT t::text AS row FROM ${table} t`)).map((row) =>
+        String(row.row).replaceAll(AT.copy, AT.live),
+      );
+      found[table] = rows.sort();
+    }
+    return found;
+  });
+}
+
+const schemaOf = (path: string): Promise<unknown> =>
+  onSite(studio, path, async (query) => ({
+    columns: await query(
+      "SELECT table_schema, table_name, column_name, data_type, is_nullable, is_identity, generation_expression, replace(column_default, $1, $2) AS value FROM information_schema.columns WHERE table_schema IN ('public', 'odd schema') ORDER BY 1, 2, 3",
+      [AT.copy, AT.live],
+    ),
+    constraints: await query(
+      "SELECT conrelid::regclass::text AS t, conname, pg_get_constraintdef(oid) AS def FROM pg_constraint WHERE connamespace::regnamespace::text IN ('public', '\"odd schema\"') ORDER BY 1, 2",
+    ),
+    indexes: await query(
+      "SELECT indexname, indexdef FROM pg_indexes WHERE schemaname IN ('public', 'odd schema') ORDER BY 1",
+    ),
+    views: (await query("SELECT definition FROM pg_views WHERE schemaname = 'public'")).map((row) =>
+      String(row.definition).replaceAll(AT.copy, AT.live),
+    ),
+    triggers: await query('SELECT tgname FROM pg_trigger WHERE NOT tgisinternal'),
+    sequences: await query(
+      "SELECT schemaname, sequencename, last_value FROM pg_sequences WHERE schemaname = 'public' ORDER BY 2",
+    ),
+  }));
+
+it('copies any schema with every value', async () => {
+  expect(await everything(COPY)).toEqual(await everything(LIVE));
+  expect(await schemaOf(COPY)).toEqual(await schemaOf(LIVE));
+  expect((await onSite(studio, COPY, (query) => query('SELECT count(*)::int AS n FROM links')))[0]?.n).toBe(2);
+  expect((await forecastOf(studio, COPY, LIVE)).written).toEqual([]);
+});
+
+it('pushes changes in every kind of table, and takes them back', async () => {
+  const before = await everything(LIVE);
+  const edit = async (query: Query): Promise<void> => {
+    await query(
+      `UPDATE "Weird Name" SET "größe" = 7, tags = ARRAY['${AT.copy}/new'], data = '{"u": "${AT.copy}/2"}' WHERE "Id" = 1`,
+    );
+    await query(`INSERT INTO "Weird Name" ("größe", feeling) VALUES (3, 'calm')`);
+    await query('DELETE FROM "Weird Name" WHERE "Id" = 3');
+    await query("UPDATE pair SET note = 'ü' WHERE a = 10 AND b = 'z'");
+    await query("DELETE FROM pair WHERE a = 2 AND b = 'a'");
+    await query("INSERT INTO pair VALUES (3, 'ß', 'new')");
+    await query("DELETE FROM keyless WHERE ctid = (SELECT min(ctid) FROM keyless WHERE word = 'same')");
+    await query("INSERT INTO keyless VALUES ('added', 9), ('added', 9)");
+    await query(
+      "WITH h AS (INSERT INTO hen (id, egg_id, name) VALUES (50, 60, 'Clara')) INSERT INTO egg (id, hen_id, name) VALUES (60, 50, 'golden')",
+    );
+    await query("INSERT INTO tree VALUES (5, 4, 'child'), (4, 1, 'branch')");
+    await query("UPDATE tree SET label = 'leaf 2' WHERE id = 2");
+    await query(`INSERT INTO "odd schema".inner_one VALUES ('${AT.copy}/other', '${AT.copy}')`);
+    await query("UPDATE insensitive SET n = 20 WHERE name = 'B'");
+    await query("INSERT INTO insensitive VALUES ('aa', 0)");
+  };
+  await onSite(studio, COPY, edit);
+  const transfer = await done(studio, await pushOnto(studio, COPY, LIVE));
+  expect(await everything(LIVE)).toEqual(await everything(COPY));
+  expect((await forecastOf(studio, COPY, LIVE)).written).toEqual([]);
+  const fresh = await onSite(studio, LIVE, (query) =>
+    query("INSERT INTO hen (name) VALUES ('by a visitor') RETURNING id"),
+  );
+  expect(Number(fresh[0]?.id)).toBeGreaterThan(50);
+  await onSite(studio, LIVE, (query) => query("DELETE FROM hen WHERE name = 'by a visitor'"));
+  const undo = await done(
+    studio,
+    await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
+  );
+  expect(undo.remains).toEqual([]);
+  expect(await everything(LIVE)).toEqual(before);
+});
