@@ -139,6 +139,9 @@ export class TransferContext {
    */
   async checkFence(environment: Environment): Promise<void> {
     this.work.signal.throwIfAborted();
+    const asked = await this.installation.records('transfer').where({ id: this.record.id }).first('stop_asked');
+    if (asked?.stop_asked === true && this.data.pastSwitch !== true)
+      throw new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.');
     const row = await this.installation.records('environment').where({ path: environment.path }).first('epoch');
     const written = await environment.server.readFile(layout.fence(environment.folder)).then(
       (file) => Number(file.toString()),

@@ -68,6 +68,8 @@ export class TransferRunner {
     const { installation } = this;
     return installation.records.transaction(async (trx) => {
       await trx.raw('SELECT pg_advisory_xact_lock(?, 0)', [CLAIM_LOCK]);
+      // Held until the claim is made, so that a stop asked for in this moment comes before it or after it.
+      await trx('transfer').where({ id }).forUpdate().first('id');
       const record = await installation.transfers.get(trx, id);
       if (record.state !== 'waiting' && record.worker !== null) return undefined;
       if (!['waiting', 'running', 'stopping'].includes(record.state)) return undefined;

@@ -192,7 +192,12 @@ export const transferHandlers: Handlers<
         const stopped = await trx('transfer')
           .where({ id: record.id, state: 'waiting' })
           .update({ state: 'stopped', ended_at: installation.now() });
-        if (stopped === 1 && record.kind === 'clone') await installation.environments.remove(trx, record.onto_path);
+        if (stopped === 0) {
+          // A worker took it in this moment; it stops there.
+          await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
+          return;
+        }
+        if (record.kind === 'clone') await installation.environments.remove(trx, record.onto_path);
         await publishEvent(trx, {
           type: 'transfer',
           transfer: record.id,
