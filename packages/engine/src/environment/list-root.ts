@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
@@ -41,8 +42,10 @@ export class HashMemory {
   }
 
   async save(): Promise<void> {
-    await fs.writeFile(`${this.#file}.new`, JSON.stringify([...this.#known]), { mode: 0o600 });
-    await fs.rename(`${this.#file}.new`, this.#file);
+    // Two comparisons may save at once; each has a temporary name of its own, and the last one counts.
+    const temporary = `${this.#file}.${randomUUID()}.new`;
+    await fs.writeFile(temporary, JSON.stringify([...this.#known]), { mode: 0o600 });
+    await fs.rename(temporary, this.#file);
   }
 }
 
