@@ -9,13 +9,16 @@ import {
   portOfOtherScheme,
   type Scheme,
 } from './place.js';
-import { MARKER, type Spelling, type Token } from './token.js';
+import { LITERAL, MARKER, type Spelling, type Token, writeToken } from './token.js';
 
-/** One place in a value where the environment's own address or path stands. */
+/** One place in a value where the environment's own address or path stands, or the marker itself. */
 export interface Occurrence {
   readonly start: number;
   readonly end: number;
-  readonly token: Token;
+  /** The token that stands for it in canonical form. */
+  readonly text: ByteString;
+  /** False for the marker. */
+  readonly isOwn: boolean;
 }
 
 /** What may be found in a value besides addresses with a scheme or `//`. */
@@ -31,6 +34,18 @@ interface Candidate extends Location {
   readonly alias: string | undefined;
 }
 
+/** How an address is nearly always written: in full, unescaped, in lower case, and followed by a plain delimiter. */
+interface UsualForm {
+  readonly before: string;
+  readonly after: string;
+  readonly text: ByteString;
+}
+
+/** Bytes that end a name whatever follows them; the others want the careful look of {@link endsName}. */
+const DELIMITERS: readonly boolean[] = Array.from({ length: 128 }, (_one, code) =>
+  ' \t\n\r"\'/<>()[]{},;?#&='.includes(String.fromCharCode(code)),
+);
+
 const escapeForPattern = (text: string): string => text.replace(/[.*+?^${}()|[\]\\/-]/g, '\\$&');
 
 /**
@@ -39,6 +54,7 @@ const escapeForPattern = (text: string): string => text.replace(/[.*+?^${}()|[\]
  */
 export class OccurrenceFinder {
   readonly #byHost = new Map<string, Candidate[]>();
+  readonly #usual = new Map<string, readonly UsualForm[]>();
   readonly #roots: { name: string; path: string }[];
   readonly #hosts: RegExp | undefined;
   readonly #rootPatterns: RegExp | undefined;
@@ -48,7 +64,11 @@ export class OccurrenceFinder {
       this.#add({ ...address, address: address.name, alias: undefined });
       for (const alias of address.aliases) this.#add({ ...alias, address: address.name, alias: alias.name });
     }
-    for (const candidates of this.#byHost.values()) candidates.sort((a, b) => b.path.length - a.path.length);
+    for (const [host, candidates] of this.#byHost) {
+      candidates.sort((a, b) => b.path.length - a.path.length);
+      const [only, second] = candidates;
+      if (only && !second && only.path === '') this.#usual.set(host, usualForms(only));
+    }
     this.#roots = [...place.roots].sort((a, b) => b.path.length - a.path.length);
     const hosts = [...this.#byHost.keys()].sort((a, b) => b.length - a.length).map(escapeForPattern);
     const roots = this.#roots.map(
@@ -92,11 +112,27 @@ export class OccurrenceFinder {
    * @param free where the previous occurrence ended; nothing before belongs to this one
    */
   examine(value: ByteString, at: number, text: string, reach: Reach, free: number): Occurrence | undefined {
-    if (text === MARKER) return { start: at, end: at + text.length, token: { kind: 'literal' } };
+    if (text === MARKER) return { start: at, end: at + text.length, text: LITERAL, isOwn: false };
+    const usual = this.#usualForm(value, at, text, free);
+    if (usual) return usual;
     const candidates = this.#byHost.get(text) ?? this.#byHost.get(text.toLowerCase());
     if (candidates) return this.#url(value, at, at + text.length, candidates, reach, free);
     const adjoins = at === free && at > 0;
     return reach.rootPaths && !adjoins ? this.#root(value, at, text) : undefined;
+  }
+
+  #usualForm(value: ByteString, at: number, host: string, free: number): Occurrence | undefined {
+    const forms = this.#usual.get(host);
+    if (!forms) return undefined;
+    for (const form of forms) {
+      const start = at - form.before.length;
+      const end = at + host.length + form.after.length;
+      if (start < free || !value.startsWith(form.before, start)) continue;
+      if (form.after !== '' && !value.startsWith(form.after, at + host.length)) continue;
+      if (end < value.length && DELIMITERS[value.charCodeAt(end)] !== true) continue;
+      return { start, end, text: form.text, isOwn: true };
+    }
+    return undefined;
   }
 
   #url(
@@ -109,15 +145,17 @@ export class OccurrenceFinder {
   ): Occurrence | undefined {
     const written = value.slice(hostStart, hostEnd);
     const host = written === written.toLowerCase() ? undefined : written;
-    const token = (candidate: Candidate, spelling: Spelling, explicitPort: boolean, layer: Layer): Token => ({
-      kind: 'url',
-      address: candidate.address,
-      alias: candidate.alias,
-      spelling,
-      explicitPort,
-      layer,
-      host,
-    });
+    const occurrence = (
+      start: number,
+      end: number,
+      { address, alias }: Candidate,
+      spelling: Spelling,
+      explicitPort: boolean,
+      layer: Layer,
+    ): Occurrence => {
+      const text = writeToken({ kind: 'url', address, alias, spelling, explicitPort, layer, host });
+      return { start, end, text, isOwn: true };
+    };
 
     const layer = layerBefore(value, hostStart);
     const afterScheme = layer === undefined ? hostStart : hostStart - 2 * slash(layer).length;
@@ -129,7 +167,7 @@ export class OccurrenceFinder {
       const match = candidates.find((candidate) => matchesPort(port.port, candidate, candidate.scheme));
       if (!match || !endsName(value, port.end)) return undefined;
       const explicit = port.port !== undefined && port.port === defaultPort(match.scheme);
-      return { start: hostStart, end: port.end, token: token(match, 'bare', explicit, '0') };
+      return occurrence(hostStart, port.end, match, 'bare', explicit, '0');
     }
 
     const scheme = readScheme(value, afterScheme, layer, free);
@@ -142,7 +180,7 @@ export class OccurrenceFinder {
       if (value.slice(port.end, end) !== path || !endsName(value, end)) continue;
       const explicit = port.port !== undefined && port.port === defaultPort(scheme ?? candidate.scheme);
       const start = scheme === undefined ? afterScheme : afterScheme - colon(layer).length - scheme.length;
-      return { start, end, token: token(candidate, spelling, explicit, layer) };
+      return occurrence(start, end, candidate, spelling, explicit, layer);
     }
     return undefined;
   }
@@ -154,8 +192,23 @@ export class OccurrenceFinder {
     const end = start + text.length;
     const begins = beginsName(value, start) || /file:\/\/$/.test(value.slice(Math.max(0, start - 7), start));
     if (!root || !begins || !endsName(value, end)) return undefined;
-    return { start, end, token: { kind: 'root', root: root.name, layer } };
+    return { start, end, text: writeToken({ kind: 'root', root: root.name, layer }), isOwn: true };
   }
+}
+
+/** With its own scheme and its other one, each with the port that belongs to it. */
+function usualForms(candidate: Candidate): UsualForm[] {
+  const { address, alias } = candidate;
+  const form = (scheme: Scheme, port: number | undefined, spelling: Spelling): UsualForm[] => {
+    if (port === undefined) return [];
+    const after = port === defaultPort(scheme) ? '' : `:${port}`;
+    const token = { kind: 'url', address, alias, spelling, explicitPort: false, layer: '0', host: undefined } as const;
+    return [{ before: `${scheme}://`, after, text: writeToken(token) }];
+  };
+  return [
+    ...form(candidate.scheme, ownPort(candidate), 'own'),
+    ...form(otherScheme(candidate.scheme), portOfOtherScheme(candidate), 'other'),
+  ];
 }
 
 function readScheme(value: ByteString, end: number, layer: Layer, free: number): Scheme | undefined {

@@ -1,8 +1,8 @@
 import { inLayer } from './layers.js';
-import { OccurrenceFinder, type Reach, writeOccurrence } from './occurrences.js';
+import { type Occurrence, OccurrenceFinder, type Reach, writeOccurrence } from './occurrences.js';
 import type { ByteString, Place } from './place.js';
 import { applyEdits, type Edit, findStructure, mayHaveStructure } from './structure.js';
-import { MARKER, readToken, TOKEN_PATTERN, type Token, VERBATIM, writePlainToken, writeToken } from './token.js';
+import { MARKER, readToken, TOKEN_PATTERN, type Token, VERBATIM, writePlainToken } from './token.js';
 
 /** The outcome of looking at one value. */
 export interface Canonical {
@@ -32,7 +32,7 @@ export class Rewriter {
   readonly finder: OccurrenceFinder;
   readonly #place: Place;
   readonly #settings: ReadonlyMap<string, ByteString>;
-  readonly #written = new Map<ByteString, ByteString>();
+  readonly #written: TokenTexts = new Map();
 
   /** @param settings values that setting tokens stand for when a value is materialised */
   constructor(place: Place, settings: ReadonlyMap<string, ByteString> = new Map()) {
@@ -44,37 +44,26 @@ export class Rewriter {
   canonicalise(value: ByteString, reach: Reach = WHOLE_REACH): Canonical {
     const found = this.finder.find(value, reach);
     if (found.length === 0) return { value, rewritten: 0, left: 0 };
-    const edits = found.map((one) => ({
-      start: one.start,
-      end: one.end,
-      text: writeToken(one.token),
-      own: one.token.kind !== 'literal',
-    }));
-    const count = edits.filter((edit) => edit.own).length;
-    if (!mayHaveStructure(value)) return { value: applyEdits(value, edits, FLAT), rewritten: count, left: 0 };
-    const structure = findStructure(value, edits);
-    const kept = edits.filter(
+    const count = ownIn(found);
+    if (!mayHaveStructure(value)) return { value: applyEdits(value, found, FLAT), rewritten: count, left: 0 };
+    const structure = findStructure(value, found);
+    if (structure.frozen.length === 0) return { value: applyEdits(value, found, structure), rewritten: count, left: 0 };
+    if (value.includes(MARKER)) return { value: VERBATIM + value, rewritten: 0, left: count };
+    const kept = found.filter(
       (edit) => !structure.frozen.some((part) => edit.start < part.end && edit.end > part.start),
     );
-    if (structure.frozen.length > 0 && value.includes(MARKER))
-      return { value: VERBATIM + value, rewritten: 0, left: count };
-    const rewritten = kept.filter((edit) => edit.own).length;
+    const rewritten = ownIn(kept);
     return { value: applyEdits(value, kept, structure), rewritten, left: count - rewritten };
   }
 
   /** @throws {CanonicalFormError} */
   materialise(value: ByteString): ByteString {
-    return translateTokens(value, (token) => this.write(token));
+    return translateTokens(value, this.#written, (token) => this.write(token));
   }
 
   /** The text that a token, given as it is written, stands for at this place. @throws {CanonicalFormError} */
   writeTokenText(text: ByteString): ByteString {
-    let written = this.#written.get(text);
-    if (written === undefined) {
-      written = this.materialise(text);
-      if (this.#written.size < 1000) this.#written.set(text, written);
-    }
-    return written;
+    return this.materialise(text);
   }
 
   /** The text that a token stands for at this place. @throws {CanonicalFormError} */
@@ -101,24 +90,42 @@ export class Rewriter {
   }
 }
 
+function ownIn(found: readonly Occurrence[]): number {
+  let count = 0;
+  for (const one of found) if (one.isOwn) count++;
+  return count;
+}
+
 const FLAT = { counted: [], frozen: [] } as const;
 
+/** What tokens were translated to before, by how they are written; undefined for what only looks like one. */
+type TokenTexts = Map<ByteString, ByteString | undefined>;
+
+const plainTexts: TokenTexts = new Map();
+
 /** A canonical value without spellings: equal for two values that say the same in different words. */
-export const plain = (value: ByteString): ByteString =>
-  value.includes(MARKER) ? translateTokens(value, writePlainToken) : value;
+export const plain = (value: ByteString): ByteString => translateTokens(value, plainTexts, writePlainToken);
 
-const TOKENS = new RegExp(TOKEN_PATTERN, 'g');
+const WHOLE_TOKEN = new RegExp(`^${TOKEN_PATTERN}$`);
+const REMEMBERED_TOKENS = 1000;
 
-function translateTokens(value: ByteString, write: (token: Token) => ByteString): ByteString {
-  if (!value.includes(MARKER)) return value;
+function translateTokens(value: ByteString, known: TokenTexts, write: (token: Token) => ByteString): ByteString {
+  let at = value.indexOf(MARKER);
+  if (at === -1) return value;
   if (value.startsWith(VERBATIM)) return value.slice(VERBATIM.length);
   const edits: Edit[] = [];
-  for (const match of value.matchAll(TOKENS)) {
-    edits.push({
-      start: match.index,
-      end: match.index + match[0].length,
-      text: write(readToken(match as RegExpExecArray)),
-    });
+  while (at !== -1) {
+    const end = value.indexOf('~', at + MARKER.length) + 1;
+    if (end === 0) break;
+    const written = value.slice(at, end);
+    let text = known.get(written);
+    if (text === undefined && !known.has(written)) {
+      const match = WHOLE_TOKEN.exec(written);
+      text = match ? write(readToken(match)) : undefined;
+      if (known.size < REMEMBERED_TOKENS) known.set(written, text);
+    }
+    if (text !== undefined) edits.push({ start: at, end, text });
+    at = value.indexOf(MARKER, text === undefined ? at + 1 : end);
   }
   const structure = mayHaveStructure(value) ? findStructure(value, edits) : FLAT;
   return applyEdits(value, edits, structure);

@@ -171,41 +171,82 @@ interface SerialisedString {
 function parseSerialised(text: ByteString): SerialisedString[] | undefined {
   const strings: SerialisedString[] = [];
   let at = 0;
-  const take = (pattern: RegExp): RegExpExecArray | null => {
-    pattern.lastIndex = at;
-    const match = pattern.exec(text);
-    if (match) at = pattern.lastIndex;
-    return match;
+  const take = (code: number): boolean => {
+    if (text.charCodeAt(at) !== code) return false;
+    at++;
+    return true;
   };
-  const counted = (open: string, close: string, keep: boolean, opaque: boolean): boolean => {
+  const digits = (): boolean => {
+    const start = at;
+    while (isDigit(text.charCodeAt(at))) at++;
+    return at > start;
+  };
+  /** A length and the colon after it; -1 when none stands here. */
+  const length = (): number => {
+    const start = at;
+    let value = 0;
+    while (isDigit(text.charCodeAt(at))) value = value * 10 + text.charCodeAt(at++) - 48;
+    const isWritten = at > start && at - start <= 10 && (at === start + 1 || text.charCodeAt(start) !== 48);
+    return isWritten && take(COLON) ? value : -1;
+  };
+  const counted = (open: number, close: number, keep: boolean, opaque: boolean): boolean => {
     const digitsStart = at;
-    const digits = take(/(0|[1-9]\d{0,9}):/y);
-    if (!digits || text[at] !== open) return false;
-    const start = at + 1;
-    const end = start + Number(digits[1]);
-    if (text[end] !== close) return false;
-    if (keep) strings.push({ digitsStart, digitsEnd: digitsStart + (digits[1] as string).length, start, end, opaque });
-    at = end + 1;
+    const size = length();
+    const digitsEnd = at - 1;
+    if (size === -1 || !take(open)) return false;
+    const start = at;
+    at += size;
+    if (!take(close)) return false;
+    if (keep) strings.push({ digitsStart, digitsEnd, start, end: start + size, opaque });
     return true;
   };
   const members = (depth: number): boolean => {
-    const count = take(/(0|[1-9]\d{0,9}):\{/y);
-    if (!count) return false;
-    for (let i = 0; i < Number(count[1]) * 2; i++) if (!value(depth + 1)) return false;
-    return take(/\}/y) !== null;
+    const count = length();
+    if (count === -1 || !take(OPEN)) return false;
+    for (let i = 0; i < count * 2; i++) if (!value(depth + 1)) return false;
+    return take(CLOSE);
   };
   const value = (depth: number): boolean => {
     if (depth > 200) return false;
-    if (take(/N;|b:[01];|[irR]:[+-]?\d+;|d:[^;"{}]+;/y)) return true;
-    if (take(/s:/y)) return counted('"', '"', true, false) && take(/;/y) !== null;
-    if (take(/a:/y)) return members(depth);
-    if (take(/O:/y)) return counted('"', '"', false, false) && take(/:/y) !== null && members(depth);
-    if (take(/C:/y)) return counted('"', '"', false, false) && take(/:/y) !== null && counted('{', '}', true, true);
-    if (take(/E:/y)) return counted('"', '"', false, false) && take(/;/y) !== null;
-    return false;
+    const kind = text.charCodeAt(at++);
+    if (kind === NULL) return take(SEMICOLON);
+    if (!take(COLON)) return false;
+    switch (kind) {
+      case BOOL:
+        return (take(48) || take(49)) && take(SEMICOLON);
+      case INT:
+      case REF:
+      case OBJECT_REF:
+        if (!take(PLUS)) take(MINUS);
+        return digits() && take(SEMICOLON);
+      case DOUBLE: {
+        const start = at;
+        while (at < text.length && !ENDS_DOUBLE.includes(text[at] as string)) at++;
+        return at > start && take(SEMICOLON);
+      }
+      case STRING:
+        return counted(QUOTE, QUOTE, true, false) && take(SEMICOLON);
+      case ARRAY:
+        return members(depth);
+      case OBJECT:
+        return counted(QUOTE, QUOTE, false, false) && take(COLON) && members(depth);
+      case CUSTOM:
+        return counted(QUOTE, QUOTE, false, false) && take(COLON) && counted(OPEN, CLOSE, true, true);
+      case ENUM:
+        return counted(QUOTE, QUOTE, false, false) && take(SEMICOLON);
+      default:
+        return false;
+    }
   };
-  return value(0) && /^[ \t\r\n]*$/.test(text.slice(at)) ? strings : undefined;
+  return value(0) && (at === text.length || /^[ \t\r\n]*$/.test(text.slice(at))) ? strings : undefined;
 }
+
+const [QUOTE, PLUS, MINUS, COLON, SEMICOLON, OPEN, CLOSE] = [34, 43, 45, 58, 59, 123, 125];
+// The letters that begin a value of each kind: N b i r R d s a O C E.
+const [NULL, BOOL, INT, REF, OBJECT_REF, DOUBLE] = [78, 98, 105, 114, 82, 100];
+const [STRING, ARRAY, OBJECT, CUSTOM, ENUM] = [115, 97, 79, 67, 69];
+const ENDS_DOUBLE = ';"{}';
+const isDigit = (code: number): boolean => code >= 48 && code <= 57;
 
 /**
  * Applies edits and writes the lengths of the counted strings around them anew. Edits are in order and do not
@@ -215,7 +256,7 @@ export function applyEdits(value: ByteString, edits: readonly Edit[], structure:
   let nextEdit = 0;
   let nextCounted = 0;
   const render = (from: number, to: number): ByteString => {
-    const out: ByteString[] = [];
+    let out = '';
     let at = from;
     for (;;) {
       const edit = edits[nextEdit];
@@ -223,21 +264,16 @@ export function applyEdits(value: ByteString, edits: readonly Edit[], structure:
       const countedFirst = counted && counted.digitsStart < to && (!edit || counted.digitsStart < edit.start);
       if (countedFirst) {
         nextCounted++;
-        out.push(value.slice(at, counted.digitsStart));
         const inside = render(counted.start, counted.end);
-        out.push(
-          String(unescaped(inside, counted.layers).length),
-          value.slice(counted.digitsEnd, counted.start),
-          inside,
-        );
+        const length = unescaped(inside, counted.layers).length;
+        out += value.slice(at, counted.digitsStart) + length + value.slice(counted.digitsEnd, counted.start) + inside;
         at = counted.end;
       } else if (edit && edit.start < to) {
         nextEdit++;
-        out.push(value.slice(at, edit.start), edit.text);
+        out += value.slice(at, edit.start) + edit.text;
         at = edit.end;
       } else {
-        out.push(value.slice(at, to));
-        return out.length === 1 ? (out[0] as string) : out.join('');
+        return out + value.slice(at, to);
       }
     }
   };

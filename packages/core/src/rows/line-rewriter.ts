@@ -2,7 +2,7 @@ import type { Reach } from '../address/occurrences.js';
 import type { ByteString } from '../address/place.js';
 import type { Rewriter } from '../address/rewriter.js';
 import { mayHaveStructure } from '../address/structure.js';
-import { MARKER, VERBATIM, writeToken } from '../address/token.js';
+import { MARKER, VERBATIM } from '../address/token.js';
 import { readField, readLine, writeField, writeLine } from './copy-text.js';
 
 /** What the profile says of one column's values, resolved for one table. */
@@ -40,26 +40,27 @@ export class LineRewriter {
   /** The cost is that of the search, plus that of the fields in which it hits. */
   canonicalise(lines: ByteString): ByteString {
     const scanner = this.#rewriter.finder.scan(lines, this.#withRoots);
+    const field = new FieldCursor(lines);
     const out: ByteString[] = [];
     let copied = 0;
     for (let hit = scanner.next(0); hit; ) {
-      const field = fieldAt(lines, hit.index);
-      if (this.#reachOfAll && isFlat(lines, field)) {
+      field.moveTo(hit.index);
+      if (this.#reachOfAll && field.isFlat()) {
         // Neither inner structure nor escaped slashes: what is found is replaced where it stands.
         let free = field.start;
         while (hit && hit.index < field.end) {
           const found = this.#rewriter.finder.examine(lines, hit.index, hit.text, this.#reachOfAll, free);
           if (found) {
-            out.push(lines.slice(copied, found.start), writeToken(found.token));
+            out.push(lines.slice(copied, found.start), found.text);
             copied = free = found.end;
-            if (found.token.kind !== 'literal') (this.tallies[columnAt(lines, field.start)] as ColumnTally).rewritten++;
+            if (found.isOwn) (this.tallies[field.column] as ColumnTally).rewritten++;
           }
           hit = scanner.next(found ? found.end : hit.index + 1);
         }
         continue;
       }
       const value = readField(lines.slice(field.start, field.end));
-      const changed = value === null ? null : this.#canonicaliseValue(value, columnAt(lines, field.start));
+      const changed = value === null ? null : this.#canonicaliseValue(value, field.column);
       if (changed !== value) {
         out.push(lines.slice(copied, field.start), writeField(changed));
         copied = field.end;
@@ -83,59 +84,74 @@ export class LineRewriter {
   }
 }
 
-interface FieldSpan {
-  readonly start: number;
-  readonly end: number;
-}
+/** The field of COPY lines in which a position lies; positions never go back. */
+class FieldCursor {
+  start = 0;
+  /** Where the tab or newline after the field stands. */
+  end = -1;
+  column = -1;
+  #lineEnd = -1;
+  #nextEscapedSlash = 0;
 
-/** The field around a position: from the tab or newline before it to the next one. */
-function fieldAt(lines: ByteString, at: number): FieldSpan {
-  let start = at;
-  while (start > 0 && !isDelimiter(lines.charCodeAt(start - 1))) start--;
-  let end = at;
-  while (end < lines.length && !isDelimiter(lines.charCodeAt(end))) end++;
-  return { start, end };
-}
-
-const isDelimiter = (code: number): boolean => code === 9 || code === 10;
-
-/** Position of the column that begins at `start`. */
-function columnAt(lines: ByteString, start: number): number {
-  let column = 0;
-  for (let at = start - 1; at >= 0 && lines.charCodeAt(at) !== 10; at--) if (lines.charCodeAt(at) === 9) column++;
-  return column;
-}
-
-/** True where raw bytes and value agree as far as addresses go: no inner structure, no escaped slash. */
-function isFlat(lines: ByteString, { start, end }: FieldSpan): boolean {
-  const first = lines.charCodeAt(start);
-  if (first === BACKSLASH || first <= SPACE || first === QUOTE || first === BRACKET || first === BRACE) return false;
-  if (lines.charCodeAt(start + 1) === COLON && mayHaveStructure(lines.slice(start, Math.min(end, start + 24))))
-    return false;
-  for (let at = start; at < end; at++) {
-    if (lines.charCodeAt(at) === BACKSLASH && lines.charCodeAt(at + 1) === SLASH) return false;
+  constructor(private readonly lines: ByteString) {
+    this.#nextEscapedSlash = this.#find('\\/', 0);
   }
-  return true;
+
+  #find(text: string, from: number): number {
+    const at = this.lines.indexOf(text, from);
+    return at === -1 ? this.lines.length : at;
+  }
+
+  moveTo(at: number): void {
+    if (at > this.#lineEnd) {
+      this.end = this.lines.lastIndexOf('\n', at - 1);
+      if (at === 0) this.end = -1;
+      this.column = -1;
+      this.#lineEnd = this.#find('\n', at);
+    }
+    while (this.end < at) {
+      this.start = this.end + 1;
+      this.end = Math.min(this.#lineEnd, this.#find('\t', this.start));
+      this.column++;
+    }
+  }
+
+  /** True where raw bytes and value agree as far as addresses go: no inner structure, no escaped slash. */
+  isFlat(): boolean {
+    const { lines, start, end } = this;
+    const first = lines.charCodeAt(start);
+    if (first === BACKSLASH || first <= SPACE || first === QUOTE || first === BRACKET || first === BRACE) return false;
+    if (lines.charCodeAt(start + 1) === COLON && mayHaveStructure(lines.slice(start, Math.min(end, start + 24))))
+      return false;
+    if (this.#nextEscapedSlash < start) this.#nextEscapedSlash = this.#find('\\/', start);
+    return this.#nextEscapedSlash >= end;
+  }
 }
 
-const [SPACE, QUOTE, SLASH, COLON, BRACKET, BACKSLASH, BRACE] = [32, 34, 47, 58, 91, 92, 123];
+const [SPACE, QUOTE, COLON, BRACKET, BACKSLASH, BRACE] = [32, 34, 58, 91, 92, 123];
 
 /** Writes canonical COPY lines with a place's own addresses. */
 export function materialiseLines(lines: ByteString, rewriter: Rewriter): ByteString {
   let hit = lines.indexOf(MARKER);
   if (hit === -1) return lines;
+  const field = new FieldCursor(lines);
   const out: ByteString[] = [];
   let copied = 0;
+  let [token, written] = ['', ''];
   while (hit !== -1) {
-    const token = lines.slice(hit, lines.indexOf('~', hit + 1) + 1);
-    const field = fieldAt(lines, hit);
-    if (token !== VERBATIM && isFlat(lines, field)) {
-      out.push(lines.slice(copied, hit), writeField(rewriter.writeTokenText(token)));
+    field.moveTo(hit);
+    if (token === '' || !lines.startsWith(token, hit)) {
+      token = lines.slice(hit, lines.indexOf('~', hit + 1) + 1);
+      if (token !== VERBATIM && field.isFlat()) written = writeField(rewriter.writeTokenText(token));
+    }
+    if (token !== VERBATIM && field.isFlat()) {
+      out.push(lines.slice(copied, hit), written);
       copied = hit + token.length;
     } else {
       const value = readField(lines.slice(field.start, field.end)) as ByteString;
       out.push(lines.slice(copied, field.start), writeField(rewriter.materialise(value)));
       copied = field.end;
+      token = '';
     }
     hit = lines.indexOf(MARKER, copied);
   }
