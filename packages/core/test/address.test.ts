@@ -281,6 +281,7 @@ describe('the laws', () => {
           expected.map((one) => `${writeLine(one.map((v) => (v === null ? null : there.materialise(v))))}\n`).join(''),
         );
         expect(materialiseLines(canonical, here)).toBe(lines);
+        expect(new LineRewriter(here, treated).rewriteTo(lines, there)).toBe(materialiseLines(canonical, there));
       }),
       { numRuns: 10_000 },
     );

@@ -1,6 +1,9 @@
+export { type CopyImages, packSpools } from './baseline/pack.js';
+export { syncSpool } from './baseline/spool.js';
 export * from './blobs/pack-store.js';
 export { connectTo, databaseError } from './database/connect.js';
 export * from './database/postgres-admin.js';
+export { refreshStatistics } from './database/postgres-load.js';
 export { PostgresView, readable, runClient } from './database/postgres-view.js';
 export * from './database/site-database.js';
 export * from './environment/environment.js';
@@ -17,6 +20,7 @@ export { takeParts } from './snapshot/take.js';
 export * from './transfer/apply-rows.js';
 export * from './transfer/build-copy.js';
 export * from './transfer/compare-push.js';
+export type { FilePlan } from './transfer/copy-files.js';
 export * from './transfer/copy-source.js';
 export * from './transfer/stage-tree.js';
 export * from './transfer/traces.js';

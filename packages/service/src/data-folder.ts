@@ -22,6 +22,10 @@ export class DataFolder {
   store(site: string): string {
     return join(this.path, 'stores', site);
   }
+  /** Where a copy's baseline is taken down until it is packed. */
+  spool(site: string, id: string): string {
+    return join(this.store(site), 'spools', id);
+  }
   memory(environmentPath: string): string {
     return join(this.path, 'memories', `${environmentPath.replace('/', '--')}.json`);
   }

@@ -63,7 +63,7 @@ export class Rewriter {
 
   /** The text that a token, given as it is written, stands for at this place. @throws {CanonicalFormError} */
   writeTokenText(text: ByteString): ByteString {
-    return this.materialise(text);
+    return this.#written.get(text) ?? this.materialise(text);
   }
 
   /** The text that a token stands for at this place. @throws {CanonicalFormError} */

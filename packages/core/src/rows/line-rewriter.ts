@@ -39,6 +39,15 @@ export class LineRewriter {
 
   /** The cost is that of the search, plus that of the fields in which it hits. */
   canonicalise(lines: ByteString): ByteString {
+    return this.#translate(lines, undefined);
+  }
+
+  /** The same as {@link materialiseLines} of the canonical lines, in one pass. */
+  rewriteTo(lines: ByteString, there: Rewriter): ByteString {
+    return this.#translate(lines, there);
+  }
+
+  #translate(lines: ByteString, there: Rewriter | undefined): ByteString {
     const scanner = this.#rewriter.finder.scan(lines, this.#withRoots);
     const field = new FieldCursor(lines);
     const out: ByteString[] = [];
@@ -51,7 +60,8 @@ export class LineRewriter {
         while (hit && hit.index < field.end) {
           const found = this.#rewriter.finder.examine(lines, hit.index, hit.text, this.#reachOfAll, free);
           if (found) {
-            out.push(lines.slice(copied, found.start), found.text);
+            const text = there ? writeField(there.writeTokenText(found.text)) : found.text;
+            out.push(lines.slice(copied, found.start), text);
             copied = free = found.end;
             if (found.isOwn) (this.tallies[field.column] as ColumnTally).rewritten++;
           }
@@ -60,7 +70,8 @@ export class LineRewriter {
         continue;
       }
       const value = readField(lines.slice(field.start, field.end));
-      const changed = value === null ? null : this.#canonicaliseValue(value, field.column);
+      const canonical = value === null ? null : this.#canonicaliseValue(value, field.column);
+      const changed = there && canonical !== null ? there.materialise(canonical) : canonical;
       if (changed !== value) {
         out.push(lines.slice(copied, field.start), writeField(changed));
         copied = field.end;

@@ -64,12 +64,19 @@ export class PostgresLoader {
       await this.#client.query('SELECT setval($1::regclass, $2::bigint, $3)', [quoteTable(one), one.last, one.called]);
   }
 
-  /** Refreshes the planner's statistics, without which a fresh database is slow. */
-  async analyse(): Promise<void> {
-    await this.#client.query('ANALYZE');
-  }
-
   async close(): Promise<void> {
     await this.#client.end().catch(() => undefined);
+  }
+}
+
+/** Refreshes the planner's statistics, without which a fresh database is slow. */
+export async function refreshStatistics(login: DatabaseLogin): Promise<void> {
+  const client = await connectTo(login, 'write', 'statistics');
+  try {
+    await client.query('ANALYZE');
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await client.end().catch(() => undefined);
   }
 }

@@ -119,19 +119,15 @@ const BATCH_BYTES = 64 * 1024;
 
 /** Joins a stream of buffers into batches of whole lines. */
 async function* wholeLines(stream: AsyncIterable<Buffer>): AsyncGenerator<ByteString> {
-  let pending: Buffer[] = [];
-  let bytes = 0;
+  let pending: ByteString = '';
   for await (const chunk of stream) {
-    pending.push(chunk);
-    bytes += chunk.length;
-    if (bytes < BATCH_BYTES) continue;
-    const joined = Buffer.concat(pending);
-    const end = joined.lastIndexOf(10) + 1;
-    if (end > 0) yield joined.toString('latin1', 0, end);
-    pending = [joined.subarray(end)];
-    bytes = joined.length - end;
+    pending += chunk.toString('latin1');
+    if (pending.length < BATCH_BYTES) continue;
+    const end = pending.lastIndexOf('\n') + 1;
+    if (end > 0) yield pending.slice(0, end);
+    pending = pending.slice(end);
   }
-  if (bytes > 0) yield Buffer.concat(pending).toString('latin1');
+  if (pending !== '') yield pending;
 }
 
 /** Runs one of the database server's own client programs, with the password in its environment only. */

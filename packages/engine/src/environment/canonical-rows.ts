@@ -1,7 +1,9 @@
 import {
   type ByteString,
+  type ColumnTreatment,
   LineRewriter,
   mapRows,
+  type Place,
   type Rewriter,
   rulesForTable,
   type TableRules,
@@ -20,8 +22,19 @@ export interface CanonicalTable {
   readonly keyColumns: readonly number[];
   /** Rows in canonical form and order. */
   rows(): AsyncGenerator<ByteString>;
+  /** Set where rows need neither sorting nor hiding, so that they can be rewritten in one pass. */
+  readonly direct: DirectRows | undefined;
   /** Addresses rewritten and left, by column; complete once the rows were read. */
   readonly rewriter: LineRewriter;
+}
+
+/** Rows as the database writes them, in canonical order. */
+export interface DirectRows {
+  rows(): AsyncIterable<ByteString>;
+  readonly rewriter: LineRewriter;
+  /** Where they were written, and how their columns are treated. */
+  readonly place: Place;
+  readonly columns: readonly ColumnTreatment[];
 }
 
 /** Prepares a table for reading; the profile's own key is used where the database declares none. */
@@ -58,6 +71,15 @@ export function canonicalTable(
     columns,
     keyColumns,
     rewriter: lines,
+    direct:
+      mustSort || hidden
+        ? undefined
+        : {
+            rows: () => view.readRows(shape),
+            rewriter: lines,
+            place: environment.place,
+            columns: rules.columns.map(({ name, rewrite, reach }) => ({ name, rewrite, reach })),
+          },
     rows: () => (mustSort ? sortedRows(canonical(), profileName(shape), keyColumns, orders) : canonical()),
   };
 }

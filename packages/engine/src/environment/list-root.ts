@@ -3,7 +3,7 @@ import * as fs from 'node:fs/promises';
 import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 import type { Environment } from './environment.js';
-import { canonicalLink, eachOf, FileForm, walkRoot } from './root-reader.js';
+import { canonicalLink, eachOf, FileForm, hashOf, walkRoot } from './root-reader.js';
 
 const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
@@ -84,9 +84,7 @@ export async function listAuthored(
     }
     const identity = `${version} ${node.identity} ${node.mode}`;
     const known = memory?.recall(realPath, identity);
-    const state =
-      known ??
-      form.stateOf(path, area, node.mode, form.canonicalise(path, area, await environment.server.readFile(realPath)));
+    const state = known ?? (await form.read(path, area, node.mode, realPath, hashOf));
     if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
     files.set(path, { state, realPath, identity: node.identity });
   });

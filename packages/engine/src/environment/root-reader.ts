@@ -92,22 +92,43 @@ export class FileForm {
     return Buffer.from(text, 'latin1');
   }
 
+  /** The canonical content of a file, in pieces of at most 16 MiB, so that memory does not grow with files. */
+  async *canonicalPieces(path: ByteString, area: AreaRule, realPath: ByteString): AsyncGenerator<Buffer> {
+    const { server } = this.environment;
+    if (this.isTranslated(path, area)) yield* pieces(this.canonicalise(path, area, await server.readFile(realPath)));
+    else yield* server.readPieces(realPath, PIECE_BYTES);
+  }
+
+  /**
+   * Reads a file in canonical form.
+   *
+   * @param keep takes each piece and returns its hash
+   */
+  async read(
+    path: ByteString,
+    area: AreaRule,
+    mode: number,
+    realPath: ByteString,
+    keep: (piece: Buffer) => string | Promise<string>,
+  ): Promise<Extract<FileState, { type: 'file' }>> {
+    const hashes: string[] = [];
+    const whole: Buffer[] = [];
+    let size = 0;
+    const isTranslated = this.isTranslated(path, area);
+    for await (const piece of this.canonicalPieces(path, area, realPath)) {
+      hashes.push(await keep(piece));
+      size += piece.length;
+      if (isTranslated) whole.push(piece);
+    }
+    const compared = isTranslated ? this.plainHash(path, area, Buffer.concat(whole)) : {};
+    return { type: 'file', mode, size, pieces: hashes, ...compared };
+  }
+
   /** What comparison goes by for a translated file: its content without spellings of addresses and quotes of settings. */
   plainHash(path: ByteString, area: AreaRule, canonical: Buffer): { plain?: string } {
     if (!this.isTranslated(path, area)) return {};
     const text = plain(canonical.toString('latin1')).replace(/(["'])(~tsr\.s\.[a-z0-9_-]+~)\1/g, '$2');
     return { plain: hashOf(Buffer.from(text, 'latin1')) };
-  }
-
-  /** The state of a file by its canonical content. */
-  stateOf(path: ByteString, area: AreaRule, mode: number, canonical: Buffer): FileState {
-    return {
-      type: 'file',
-      mode,
-      size: canonical.length,
-      pieces: pieces(canonical).map(hashOf),
-      ...this.plainHash(path, area, canonical),
-    };
   }
 
   /** @throws {EngineError} when a settings key is missing or has no value here */
@@ -153,7 +174,8 @@ function inFile<T>(path: ByteString, act: () => T): T {
   }
 }
 
-const PIECE_BYTES = 16 * 1024 * 1024;
+/** Files are read and stored in pieces of this size; most are one. */
+export const PIECE_BYTES = 16 * 1024 * 1024;
 
 /** Cuts content into the pieces that are stored; most files are one. */
 export function pieces(content: Buffer): Buffer[] {

@@ -1,14 +1,17 @@
 import { spawn } from 'node:child_process';
 import {
+  type BigIntStats,
   closeSync,
   constants,
   fchmodSync,
+  fstatSync,
   linkSync,
   lstatSync,
   openSync,
   readdirSync,
   readFileSync,
   readlinkSync,
+  readSync,
   renameSync,
   rmSync,
   writeSync,
@@ -16,7 +19,7 @@ import {
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { EngineError, fileError } from '../errors.js';
-import type { CommandOptions, CommandResult, ServerConnection, TreeNode } from './server-connection.js';
+import type { CommandOptions, CommandResult, FileContent, ServerConnection, TreeNode } from './server-connection.js';
 
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
@@ -24,25 +27,34 @@ const bytes = (path: Buffer): ByteString => path.toString('latin1');
 /** The text of a byte path as people write it; bytes that are not UTF-8 show as U+FFFD. */
 export const showPath = (path: ByteString): string => raw(path).toString('utf8');
 
-/** Creates a file with its content and mode, or returns false when there is one already. */
-function tryCreate(path: Buffer, content: Uint8Array, mode: number): boolean {
-  let file: number;
+/** Opens a new file, or returns undefined when there is one already. */
+function tryCreate(path: Buffer, mode: number): number | undefined {
   try {
-    file = openSync(path, 'wx', mode);
+    return openSync(path, 'wx', mode);
   } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === 'EEXIST') return false;
+    if ((error as NodeJS.ErrnoException).code === 'EEXIST') return undefined;
     throw error;
   }
+}
+
+const identity = (stat: BigIntStats): string => `${stat.size}.${stat.mtimeNs}.${stat.ctimeNs}.${stat.ino}`;
+
+/** Fills a new file, and removes it again when that fails. @returns its identity */
+async function fill(path: Buffer, file: number, content: FileContent, mode: number): Promise<string> {
+  const write = (piece: Uint8Array): void => {
+    for (let at = 0; at < piece.length; ) at += writeSync(file, piece, at);
+  };
   try {
-    for (let at = 0; at < content.length; ) at += writeSync(file, content, at);
+    if (content instanceof Uint8Array) write(content);
+    else for await (const piece of content) write(piece);
     fchmodSync(file, mode);
+    return identity(fstatSync(file, { bigint: true }));
   } catch (error) {
     rmSync(path, { force: true });
     throw error;
   } finally {
     closeSync(file);
   }
-  return true;
 }
 
 /**
@@ -88,7 +100,7 @@ export class LocalServer implements ServerConnection {
         type,
         mode: Number(stat.mode & 0o7777n),
         bytes: Number(stat.size),
-        identity: `${stat.size}.${stat.mtimeNs}.${stat.ctimeNs}.${stat.ino}`,
+        identity: identity(stat),
         changedAtNs: stat.ctimeNs,
         target: type === 'link' ? bytes(readlinkSync(full, { encoding: 'buffer' })) : undefined,
       };
@@ -98,22 +110,55 @@ export class LocalServer implements ServerConnection {
     }
   }
 
-  async readFile(path: ByteString): Promise<Buffer> {
-    return guard(path, async () => readFileSync(raw(path)));
+  async readFile(path: ByteString, into?: Buffer): Promise<Buffer> {
+    return guard(path, async () => {
+      if (!into) return readFileSync(raw(path));
+      const file = openSync(raw(path), 'r');
+      try {
+        let read = 0;
+        for (let n = -1; n !== 0 && read < into.length; read += n)
+          n = readSync(file, into, read, into.length - read, null);
+        return read < into.length ? into.subarray(0, read) : readFileSync(raw(path));
+      } finally {
+        closeSync(file);
+      }
+    });
   }
 
-  async writeFile(path: ByteString, content: Uint8Array, mode: number): Promise<void> {
-    await guard(path, async () => {
-      if (tryCreate(raw(path), content, mode)) return;
-      const temporary = `${path}.tsr-new`;
-      try {
-        rmSync(raw(temporary), { force: true });
-        tryCreate(raw(temporary), content, mode);
-        renameSync(raw(temporary), raw(path));
-      } catch (error) {
-        rmSync(raw(temporary), { force: true });
-        throw error;
+  async *readPieces(path: ByteString, bytes: number): AsyncGenerator<Buffer> {
+    const file = await guard(path, async () => openSync(raw(path), 'r'));
+    try {
+      for (let left = fstatSync(file).size, isFirst = true; left > 0 || isFirst; isFirst = false) {
+        const piece = Buffer.allocUnsafe(Math.min(left, bytes));
+        let read = 0;
+        for (let n = -1; read < piece.length && n !== 0; read += n)
+          n = readSync(file, piece, read, piece.length - read, null);
+        left = read < piece.length ? 0 : left - read;
+        yield read < piece.length ? piece.subarray(0, read) : piece;
       }
+    } catch (error) {
+      throw fileError(error, showPath(path));
+    } finally {
+      closeSync(file);
+    }
+  }
+
+  async writeFile(path: ByteString, content: FileContent, mode: number): Promise<string> {
+    return guard(path, async () => {
+      const file = tryCreate(raw(path), mode);
+      if (file !== undefined) return fill(raw(path), file, content, mode);
+      const temporary = raw(`${path}.tsr-new`);
+      rmSync(temporary, { force: true });
+      const made = await fill(temporary, openSync(temporary, 'wx', mode), content, mode);
+      renameSync(temporary, raw(path));
+      return made;
+    });
+  }
+
+  async identityOf(path: ByteString): Promise<string | undefined> {
+    return guard(path, async () => {
+      const stat = lstatSync(raw(path), { bigint: true, throwIfNoEntry: false });
+      return stat && identity(stat);
     });
   }
 

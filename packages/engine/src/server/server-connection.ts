@@ -26,14 +26,25 @@ export interface CommandOptions {
   readonly timeoutSeconds?: number;
 }
 
+export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
+
 /** A machine where environments live. All paths are absolute; byte strings where they come from a listing. */
 export interface ServerConnection {
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
   /** The entries of one folder, in order; a folder that is not there has none. */
   listFolder(folder: ByteString): AsyncIterable<TreeNode>;
-  readFile(path: ByteString): Promise<Buffer>;
-  /** Writes to a temporary name beside the target and renames it there. */
-  writeFile(path: ByteString, content: Uint8Array, mode: number): Promise<void>;
+  /** @param into memory to read into where the file fits, so that many files need no fresh one each */
+  readFile(path: ByteString, into?: Buffer): Promise<Buffer>;
+  /** Reads a file in pieces of `bytes`; the last one is shorter, and an empty file has one empty piece. */
+  readPieces(path: ByteString, bytes: number): AsyncIterable<Buffer>;
+  /**
+   * Makes a file; one that is there already is replaced in one step, by way of a temporary name beside it.
+   *
+   * @returns its identity
+   */
+  writeFile(path: ByteString, content: FileContent, mode: number): Promise<string>;
+  /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
+  identityOf(path: ByteString): Promise<string | undefined>;
   copyFile(from: ByteString, to: ByteString, mode: number): Promise<void>;
   makeFolder(path: ByteString, mode?: number): Promise<void>;
   makeLink(path: ByteString, target: ByteString): Promise<void>;

@@ -17,9 +17,12 @@ export interface Damage {
 export class SnapshotLibrary {
   readonly store: PackStore;
   readonly #folder: string;
+  readonly location: { readonly folder: string; readonly key: Buffer };
 
+  /** @param key 32 bytes that everything in it is encrypted with */
   constructor(folder: string, key: Buffer) {
     this.#folder = folder;
+    this.location = { folder, key };
     this.store = new PackStore(folder, key);
   }
 
@@ -152,9 +155,14 @@ export class SnapshotLibrary {
     }
   }
 
+  /** Removes a manifest; its blobs are freed with the next one that is removed by {@link remove}. */
+  async discard(id: string): Promise<void> {
+    await fs.rm(this.#path(id), { force: true });
+  }
+
   /** Removes a manifest and frees the blobs that no other manifest names. */
   async remove(id: string, sparedSince: Date): Promise<Collected> {
-    await fs.rm(this.#path(id), { force: true });
+    await this.discard(id);
     this.store.refresh();
     const keep = new Set<string>();
     for (const other of await this.manifests()) {

@@ -42,3 +42,8 @@ export async function readPieces(store: PackStore, hashes: readonly string[]): P
   const parts = await Promise.all(hashes.map((hash) => store.get(hash)));
   return parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts);
 }
+
+/** The content of a stored file, piece by piece. */
+export async function* storedPieces(store: PackStore, hashes: readonly string[]): AsyncGenerator<Buffer> {
+  for (const hash of hashes) yield await store.get(hash);
+}

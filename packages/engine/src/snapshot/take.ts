@@ -13,7 +13,7 @@ import { PostgresView } from '../database/postgres-view.js';
 import { type DatabaseView, profileName } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import type { Environment } from '../environment/environment.js';
-import { canonicalLink, eachOf, FileForm, pieces, walkRoot } from '../environment/root-reader.js';
+import { canonicalLink, eachOf, FileForm, walkRoot } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
@@ -135,16 +135,8 @@ async function takeRoot(
           'Remove it, or leave the path out.',
         );
       case 'file': {
-        const content = form.canonicalise(path, area, await environment.server.readFile(realPath));
-        const hashes = await Promise.all(pieces(content).map((piece) => writer.put(piece)));
-        tree.add(path, {
-          type: 'file',
-          name: '',
-          mode: node.mode,
-          size: content.length,
-          pieces: hashes,
-          ...form.plainHash(path, area, content),
-        });
+        const state = await form.read(path, area, node.mode, realPath, (piece) => writer.put(piece));
+        tree.add(path, { ...state, pieces: [...state.pieces], name: '' });
         work.count({ files: 1, bytes: node.bytes });
       }
     }

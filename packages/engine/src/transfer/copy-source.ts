@@ -13,13 +13,14 @@ import {
 } from '@tessarion/core';
 import { PostgresView } from '../database/postgres-view.js';
 import { profileName } from '../database/site-database.js';
-import { canonicalTable } from '../environment/canonical-rows.js';
+import { canonicalTable, type DirectRows } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
+import { fromPortable, type PortableEnvironment, toPortable } from '../environment/portable.js';
 import { canonicalLink, FileForm, walkRoot } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { showPath } from '../server/local-server.js';
-import type { SnapshotLibrary } from '../snapshot/library.js';
-import { readPieces, walkTree } from '../snapshot/read-tree.js';
+import { SnapshotLibrary } from '../snapshot/library.js';
+import { readPieces, storedPieces, walkTree } from '../snapshot/read-tree.js';
 import { readRowImage } from '../snapshot/row-image.js';
 
 /** A table to be copied: its description as a manifest has it, and its rows in canonical form. */
@@ -29,14 +30,16 @@ export interface SourceTable {
   /** Columns that have values, in the order of the lines. */
   readonly columns: readonly string[];
   rows(): AsyncIterable<ByteString>;
+  /** Rows as the source writes them; absent where they are canonical only. */
+  readonly direct?: DirectRows | undefined;
 }
 
 export interface SourceDatabase {
   readonly name: string;
   readonly server: string;
   /** Canonical SQL. */
-  readonly schemaBefore: Buffer;
-  readonly schemaAfter: Buffer;
+  readonly schemaBefore: Promise<Buffer>;
+  readonly schemaAfter: Promise<Buffer>;
   readonly extensions: readonly string[];
   readonly sequences: DatabaseManifest['sequences'];
   readonly tables: readonly SourceTable[];
@@ -49,17 +52,40 @@ export interface SourceFile {
   readonly mode: number;
   /** Canonical target of a link. */
   readonly target: ByteString | undefined;
-  /** Canonical content of a file. */
-  content(): Promise<Buffer>;
+  readonly bytes: number;
+  /** Where its bytes lie on the server, if they do, and which ones are meant. */
+  readonly at: { readonly realPath: ByteString; readonly identity: string } | undefined;
+  /** Canonical content of a file, in `into` where it fits. */
+  content(into?: Buffer): Promise<Buffer>;
+  /** The same in pieces, for large ones. */
+  pieces(): AsyncIterable<Buffer>;
 }
 
 /** Where a copy comes from: a running environment, or a snapshot of one. */
 export interface CopySource {
   readonly profile: Profile | undefined;
-  /** Databases must be read one after the other and closed before the files are read. */
-  databases(): AsyncGenerator<SourceDatabase>;
+  /** Opens one consistent view of each database. Files are read after that. */
+  open(): Promise<readonly SourceDatabase[]>;
+  close(): Promise<void>;
   files(root: string): AsyncGenerator<SourceFile>;
   readonly roots: readonly string[];
+  readonly portable: PortableSource;
+}
+
+/** A source as plain data, for another thread. */
+export type PortableSource =
+  | { readonly is: 'environment'; readonly environment: PortableEnvironment }
+  | {
+      readonly is: 'snapshot';
+      readonly library: { readonly folder: string; readonly key: Uint8Array };
+      readonly manifest: SnapshotManifest;
+      readonly profile: Profile | undefined;
+    };
+
+export function sourceFrom(portable: PortableSource): CopySource {
+  if (portable.is === 'environment') return new LiveSource(fromPortable(portable.environment));
+  const { library, manifest, profile } = portable;
+  return new SnapshotSource(new SnapshotLibrary(library.folder, Buffer.from(library.key)), manifest, profile);
 }
 
 const TRAVELS: ReadonlySet<DataClass> = new Set(['authored', 'collected', 'local', 'derived', 'unclassified']);
@@ -70,6 +96,7 @@ export class LiveSource implements CopySource {
   readonly roots: readonly string[];
   readonly #environment: Environment;
   readonly #rewriter: Rewriter;
+  readonly #views: PostgresView[] = [];
 
   constructor(environment: Environment) {
     this.#environment = environment;
@@ -78,44 +105,56 @@ export class LiveSource implements CopySource {
     this.#rewriter = new Rewriter(environment.place);
   }
 
-  async *databases(): AsyncGenerator<SourceDatabase> {
-    for (const { name, login } of this.#environment.databases) {
-      const view = await PostgresView.open(login);
-      try {
-        const canonical = async (section: 'before' | 'after'): Promise<Buffer> =>
-          Buffer.from(this.#rewriter.canonicalise((await view.dumpSchema(section)).toString('latin1')).value, 'latin1');
-        yield {
-          name,
-          server: view.schema.server,
-          schemaBefore: await canonical('before'),
-          schemaAfter: await canonical('after'),
-          extensions: view.schema.extensions,
-          sequences: view.schema.sequences.map(({ schema, name: sequence, last, called }) => ({
-            schema,
-            name: sequence,
-            last,
-            called,
-          })),
-          tables: view.schema.tables.map((shape) => {
-            const table = canonicalTable(this.#environment, name, view, shape, this.#rewriter);
-            return {
-              shape: {
-                schema: shape.schema,
-                name: shape.name,
-                columns: shape.columns.map(({ name: column, type, generated }) => ({ name: column, type, generated })),
-                key: [...table.shape.key],
-                keyOrders: [...table.shape.keyOrders],
-              },
-              rules: table.rules,
-              columns: table.columns,
-              rows: () => table.rows(),
-            };
-          }),
+  get portable(): PortableSource {
+    return { is: 'environment', environment: toPortable(this.#environment) };
+  }
+
+  async open(): Promise<readonly SourceDatabase[]> {
+    for (const { login } of this.#environment.databases) this.#views.push(await PostgresView.open(login));
+    return this.#environment.databases.map(({ name }, i) => this.#describe(name, this.#views[i] as PostgresView));
+  }
+
+  async close(): Promise<void> {
+    for (const view of this.#views.splice(0)) await view.close();
+  }
+
+  #describe(name: string, view: PostgresView): SourceDatabase {
+    const canonical = async (section: 'before' | 'after'): Promise<Buffer> => {
+      const sql = await view.dumpSchema(section);
+      return Buffer.from(this.#rewriter.canonicalise(sql.toString('latin1')).value, 'latin1');
+    };
+    const [schemaBefore, schemaAfter] = [canonical('before'), canonical('after')];
+    schemaAfter.catch(() => undefined);
+    const { server, extensions, sequences, tables } = view.schema;
+    return {
+      name,
+      server,
+      schemaBefore,
+      schemaAfter,
+      extensions,
+      sequences: sequences.map(({ schema, name: sequence, last, called }) => ({
+        schema,
+        name: sequence,
+        last,
+        called,
+      })),
+      tables: tables.map((shape) => {
+        const table = canonicalTable(this.#environment, name, view, shape, this.#rewriter);
+        return {
+          shape: {
+            schema: shape.schema,
+            name: shape.name,
+            columns: shape.columns.map(({ name: column, type, generated }) => ({ name: column, type, generated })),
+            key: [...table.shape.key],
+            keyOrders: [...table.shape.keyOrders],
+          },
+          rules: table.rules,
+          columns: table.columns,
+          rows: () => table.rows(),
+          direct: table.direct,
         };
-      } finally {
-        await view.close();
-      }
-    }
+      }),
+    };
   }
 
   async *files(root: string): AsyncGenerator<SourceFile> {
@@ -129,13 +168,15 @@ export class LiveSource implements CopySource {
         );
       const linkOf = (): ByteString =>
         canonicalLink(this.#environment, this.#rewriter, path, node.target as ByteString);
-      const file = { path, area, type: node.type, mode: node.mode };
+      const file = { path, area, type: node.type, mode: node.mode, bytes: node.bytes };
       yield {
         ...file,
         get target() {
           return node.type === 'link' ? linkOf() : undefined;
         },
-        content: async () => form.canonicalise(path, area, await this.#environment.server.readFile(realPath)),
+        at: { realPath, identity: node.identity },
+        content: async (into) => form.canonicalise(path, area, await this.#environment.server.readFile(realPath, into)),
+        pieces: () => form.canonicalPieces(path, area, realPath),
       };
     }
   }
@@ -155,37 +196,45 @@ export class SnapshotSource implements CopySource {
     this.#areas = areasOf(profile);
   }
 
-  async *databases(): AsyncGenerator<SourceDatabase> {
-    for (const database of this.manifest.databases) {
-      yield {
-        ...database,
-        schemaBefore: await this.library.store.get(database.schemaBefore),
-        schemaAfter: await this.library.store.get(database.schemaAfter),
-        tables: database.tables.map((table): SourceTable => {
-          const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
-          const { schema, name, key, keyOrders } = table;
-          return {
-            shape: { schema, name, columns: table.columns, key, keyOrders },
-            rules: rulesForTable(this.profile, database.name, profileName(table), columns),
-            columns,
-            rows: () => readRowImage(this.library.store, table),
-          };
-        }),
-      };
-    }
+  get portable(): PortableSource {
+    return { is: 'snapshot', library: this.library.location, manifest: this.manifest, profile: this.profile };
   }
 
+  async open(): Promise<readonly SourceDatabase[]> {
+    return this.manifest.databases.map((database) => ({
+      ...database,
+      schemaBefore: this.library.store.get(database.schemaBefore),
+      schemaAfter: this.library.store.get(database.schemaAfter),
+      tables: database.tables.map((table): SourceTable => {
+        const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
+        const { schema, name, key, keyOrders } = table;
+        return {
+          shape: { schema, name, columns: table.columns, key, keyOrders },
+          rules: rulesForTable(this.profile, database.name, profileName(table), columns),
+          columns,
+          rows: () => readRowImage(this.library.store, table),
+        };
+      }),
+    }));
+  }
+
+  async close(): Promise<void> {}
+
   async *files(root: string): AsyncGenerator<SourceFile> {
-    const stored = this.manifest.roots.find((one) => one.name === root);
-    if (!stored) return;
-    for await (const { path, entry } of walkTree(this.library.store, stored)) {
+    const tree = this.manifest.roots.find((one) => one.name === root);
+    if (!tree) return;
+    for await (const { path, entry } of walkTree(this.library.store, tree)) {
+      const stored = entry.type === 'file' ? entry.pieces : [];
       yield {
         path,
         area: areaOf(this.#areas, path),
         type: entry.type,
         mode: entry.type === 'link' ? 0o777 : entry.mode,
         target: entry.type === 'link' ? entry.target : undefined,
-        content: () => readPieces(this.library.store, entry.type === 'file' ? entry.pieces : []),
+        bytes: entry.type === 'file' ? entry.size : 0,
+        at: undefined,
+        content: () => readPieces(this.library.store, stored),
+        pieces: () => storedPieces(this.library.store, stored),
       };
     }
   }

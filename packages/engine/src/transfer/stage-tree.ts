@@ -2,11 +2,11 @@ import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sam
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, layout } from '../environment/environment.js';
 import { listAuthored } from '../environment/list-root.js';
-import { eachOf, FileForm, pieces } from '../environment/root-reader.js';
+import { eachOf, FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
-import { readPieces } from '../snapshot/read-tree.js';
+import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './apply-rows.js';
 
 /** A new tree that stands ready beside the one in use. */
@@ -83,11 +83,14 @@ export async function stageTree(
     if (change.after.type === 'link')
       await server.makeLink(`${to}/${change.path}`, rewriter.materialise(change.after.target));
     else {
-      const content = await readPieces(store, change.after.pieces);
+      const area = areaOf(areasOf(environment.profile), change.path);
+      const { pieces, mode: fileMode } = change.after;
       await server.writeFile(
         `${to}/${change.path}`,
-        form.materialise(change.path, areaOf(areasOf(environment.profile), change.path), content),
-        change.after.mode,
+        form.isTranslated(change.path, area)
+          ? form.materialise(change.path, area, await readPieces(store, pieces))
+          : storedPieces(store, pieces),
+        fileMode,
       );
     }
     work.count({ files: 1 });
@@ -153,12 +156,14 @@ export async function storeContents(
   const rewriter = new Rewriter(environment.place);
   const form = new FileForm(environment, rewriter);
   for (const change of changes) {
-    if (change[side].type !== 'file') continue;
+    const wanted = change[side];
+    if (wanted.type !== 'file') continue;
     const root = environment.place.roots.find((one) => one.name === change.root)?.path as ByteString;
-    const content = await environment.server.readFile(`${root}/${change.path}`);
-    const canonical = form.canonicalise(change.path, areaOf(areasOf(environment.profile), change.path), content);
-    const hashes = await Promise.all(pieces(canonical).map((piece) => writer.put(piece)));
-    if (hashes.join() !== (change[side] as { pieces: readonly string[] }).pieces.join())
+    const area = areaOf(areasOf(environment.profile), change.path);
+    const found = await form.read(change.path, area, wanted.mode, `${root}/${change.path}`, (piece) =>
+      writer.put(piece),
+    );
+    if (found.pieces.join() !== wanted.pieces.join())
       throw new EngineError(
         'outdated',
         `${showPath(change.path)} in ${environment.path} changed while it was read.`,

@@ -20,12 +20,24 @@ export const TRACE_WORDS: Record<TraceKind, string> = {
   secret: "one of the source's secrets",
 };
 
+interface Needle {
+  readonly text: ByteString;
+  readonly buffer: Buffer;
+  readonly what: TraceKind;
+}
+
 const MIN_NEEDLE = 6;
 const LIMIT = 200;
 
+/** Looks through one file piece by piece. */
+export interface FileTraces {
+  look(piece: Buffer): void;
+}
+
 /** Looks for what would let a copy reach its source: in every file and row on its way in. */
 export class TraceFinder {
-  readonly #needles: { text: ByteString; buffer: Buffer; what: TraceKind }[] = [];
+  readonly #needles: Needle[] = [];
+  readonly #longest: number;
   readonly #search: RegExp | undefined;
   readonly found: Trace[] = [];
 
@@ -46,7 +58,13 @@ export class TraceFinder {
     for (const setting of source.profile?.settings ?? [])
       if (setting.secret) add('secret', source.settings.get(setting.name) ?? '');
     const patterns = this.#needles.map((one) => one.text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
+    this.#longest = Math.max(0, ...this.#needles.map((one) => one.buffer.length));
     this.#search = patterns.length > 0 ? new RegExp(patterns.join('|'), 'g') : undefined;
+  }
+
+  /** Joins what another finder found. */
+  add(traces: readonly Trace[]): void {
+    this.found.push(...traces);
   }
 
   #note(place: string, where: string, what: TraceKind): void {
@@ -55,22 +73,28 @@ export class TraceFinder {
       this.found.push({ name, where, what });
   }
 
-  inFile(path: ByteString, content: Buffer): void {
-    for (const needle of this.#needles) {
-      for (let at = content.indexOf(needle.buffer); at !== -1; at = content.indexOf(needle.buffer, at + 1)) {
-        if (
-          !isWhole(
-            content.toString('latin1', Math.max(0, at - 1), at),
-            content.toString('latin1', at + needle.buffer.length, at + needle.buffer.length + 1),
-          )
-        )
-          continue;
-        const line = content.subarray(0, at).toString('latin1').split('\n').length;
-        const shown = Buffer.from(path, 'latin1').toString();
-        this.#note(shown, `file ${shown}, line ${line}`, needle.what);
-        break;
-      }
-    }
+  /** Looks through one file, whose pieces come in order. */
+  inFile(path: ByteString): FileTraces {
+    let tail: Buffer = Buffer.alloc(0);
+    let linesBefore = 0;
+    const seen = new Set<Needle>();
+    return {
+      look: (piece) => {
+        const content = tail.length === 0 ? piece : Buffer.concat([tail, piece]);
+        for (const needle of this.#needles) {
+          const at = seen.has(needle) ? -1 : findWhole(content, needle.buffer);
+          if (at === -1) continue;
+          seen.add(needle);
+          const line = linesBefore + countLines(content.subarray(0, at)) + 1;
+          const shown = Buffer.from(path, 'latin1').toString();
+          this.#note(shown, `file ${shown}, line ${line}`, needle.what);
+        }
+        // A needle may lie across the boundary of two pieces.
+        const kept = Math.min(content.length, this.#longest + 1);
+        if (piece.length >= MANY_BYTES) linesBefore += countLines(content.subarray(0, content.length - kept));
+        tail = piece.length >= MANY_BYTES ? content.subarray(content.length - kept) : Buffer.alloc(0);
+      },
+    };
   }
 
   inRows(
@@ -102,6 +126,22 @@ export class TraceFinder {
   unsettled(accepted: readonly string[]): Trace[] {
     return this.found.filter((trace) => !accepted.includes(trace.name));
   }
+}
+
+/** Pieces shorter than this are the last of their file. */
+const MANY_BYTES = 1024 * 1024;
+
+function findWhole(content: Buffer, needle: Buffer): number {
+  const around = (at: number): string => (at < 0 ? '' : content.toString('latin1', at, at + 1));
+  for (let at = content.indexOf(needle); at !== -1; at = content.indexOf(needle, at + 1))
+    if (isWhole(around(at - 1), around(at + needle.length))) return at;
+  return -1;
+}
+
+function countLines(content: Buffer): number {
+  let lines = 0;
+  for (let at = content.indexOf(10); at !== -1; at = content.indexOf(10, at + 1)) lines++;
+  return lines;
 }
 
 /** A name is found only as a whole: not as a part of a longer word. */

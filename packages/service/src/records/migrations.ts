@@ -184,6 +184,13 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
         t.timestamp('started_at').notNullable();
       });
   },
+  '002_baseline_spool': async (knex) => {
+    await knex.schema.alterTable('baseline', (t) => {
+      t.setNullable('lower_manifest');
+      t.setNullable('upper_manifest');
+      t.jsonb('spool');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

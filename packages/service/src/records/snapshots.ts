@@ -52,24 +52,73 @@ export const toSnapshot = (record: SnapshotRecord): Snapshot => ({
   damage: record.damage,
 });
 
+/** What was taken down while a copy was made, and waits to be packed. */
+export interface SpoolRecord {
+  /** The transfer that made the copy; names the spool's folder. */
+  readonly id: string;
+  readonly site: string;
+  readonly source: string;
+  readonly sourceKind: EnvironmentKind;
+  readonly copy: string;
+  readonly copyKind: EnvironmentKind;
+  readonly takenAt: string;
+  readonly profile: { readonly name: string; readonly version: number } | null;
+}
+
 export interface BaselineRecord {
   /** The environment further from live, and the one nearer to it. */
   readonly lower: string;
   readonly upper: string;
-  readonly lower_manifest: string;
-  readonly upper_manifest: string;
+  /** Null until the spool is packed. */
+  readonly lower_manifest: string | null;
+  readonly upper_manifest: string | null;
+  readonly spool: SpoolRecord | null;
   readonly left_out: { tables: string[]; areas: string[]; paths: string[] };
   readonly created_at: Date;
 }
 
+export type PackedBaseline = BaselineRecord & { readonly lower_manifest: string; readonly upper_manifest: string };
+export type BaselineToPack = BaselineRecord & { readonly spool: SpoolRecord };
+
 /** Remembers what a pair had in common; there is one baseline a pair. */
 export async function saveBaseline(on: OnRecords, record: BaselineRecord): Promise<void> {
   await on('baseline')
-    .insert({ ...record, left_out: json(record.left_out) })
+    .insert({ ...record, left_out: json(record.left_out), spool: record.spool && json(record.spool) })
     .onConflict(['lower', 'upper'])
     .merge();
 }
 
 export async function findBaseline(on: OnRecords, lower: string, upper: string): Promise<BaselineRecord | undefined> {
   return on<BaselineRecord>('baseline').where({ lower, upper }).first() as Promise<BaselineRecord | undefined>;
+}
+
+/** The baselines of an environment with all others. */
+export async function baselinesOf(on: OnRecords, path: string): Promise<BaselineRecord[]> {
+  return on<BaselineRecord>('baseline').where({ lower: path }).orWhere({ upper: path }) as Promise<BaselineRecord[]>;
+}
+
+const bySpool = (on: OnRecords, id: string) => on('baseline').whereRaw("spool ->> 'id' = ?", [id]);
+
+/** @returns undefined when the spool was packed, or nobody asks for it any more */
+export async function baselineToPack(on: OnRecords, id: string): Promise<BaselineToPack | undefined> {
+  return bySpool(on, id).first() as Promise<BaselineToPack | undefined>;
+}
+
+export async function spoolsToPack(on: OnRecords, site?: string): Promise<SpoolRecord[]> {
+  const rows = on('baseline').whereNotNull('spool').select<{ spool: SpoolRecord }[]>('spool');
+  if (site !== undefined) rows.whereRaw("spool ->> 'site' = ?", [site]);
+  return (await rows).map((row) => row.spool);
+}
+
+/** @returns false when another worker was first, or the baseline has been replaced */
+export async function setPacked(
+  on: OnRecords,
+  id: string,
+  manifests: Pick<PackedBaseline, 'lower_manifest' | 'upper_manifest'>,
+): Promise<boolean> {
+  return (await bySpool(on, id).update({ ...manifests, spool: null })) === 1;
+}
+
+export async function dropBaseline(on: OnRecords, id: string): Promise<void> {
+  await bySpool(on, id).delete();
 }

@@ -18,8 +18,9 @@ import {
   profileName,
 } from '@tessarion/engine';
 import { profileOfSite } from '../records/environments.js';
-import { findBaseline, libraryOf } from '../records/snapshots.js';
+import { libraryOf } from '../records/snapshots.js';
 import type { Installation } from './context.js';
+import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
 
 /** What a push would do, as far as the comparison tells. */
@@ -57,8 +58,8 @@ export async function gatherPushFacts(
   const pair =
     'snapshot' in source
       ? undefined
-      : await findBaseline(
-          records,
+      : await packedBaseline(
+          installation,
           lowerOf(from, destination),
           lowerOf(from, destination) === from.path ? destination.path : from.path,
         );

@@ -123,6 +123,11 @@ export class TransferContext {
     return libraryOf(this.installation.folder, this.record.site);
   }
 
+  /** Where this transfer takes down a baseline. */
+  get spoolFolder(): string {
+    return this.installation.folder.spool(this.record.site, this.record.id);
+  }
+
   memory(path: string): Promise<HashMemory> {
     return HashMemory.open(this.installation.folder.memory(path));
   }

@@ -1,9 +1,9 @@
 import { createHmac } from 'node:crypto';
+import * as fs from 'node:fs/promises';
 import type { Check } from '@tessarion/contract';
-import { counted, looksPersonal, rulesForTable, type SnapshotManifest, shapeConflicts } from '@tessarion/core';
+import { counted, looksPersonal, rulesForTable, shapeConflicts } from '@tessarion/core';
 import {
   buildCopy,
-  type CopyImages,
   type CopySource,
   connectTo,
   EngineError,
@@ -17,8 +17,8 @@ import {
   TRACE_WORDS,
   TraceFinder,
 } from '@tessarion/engine';
-import { newId } from '../data-folder.js';
 import { getSnapshot, saveBaseline } from '../records/snapshots.js';
+import { enqueue } from '../records/transfers.js';
 import type { TransferContext } from './context.js';
 import { measure } from './measure.js';
 import { lowerOf } from './pair.js';
@@ -174,7 +174,11 @@ export async function settleChecks(context: TransferContext, checks: readonly Ch
   return `${checks.filter((check) => check.state === 'passed').length} passed, ${checks.filter((check) => check.state === 'warning').length} warnings`;
 }
 
-/** Fills a copy's empty databases and trees from its origin, and stores both images of the new baseline. */
+/**
+ * Fills a copy's empty databases and trees from its origin, and takes down what both then have in common.
+ *
+ * @param exact brings back an environment's own state as it was, instead of a copy that can do no harm
+ */
 export async function fillCopy(
   context: TransferContext,
   origin: Origin,
@@ -182,63 +186,36 @@ export async function fillCopy(
   destination: Environment,
   wishes: CopyWishes,
   exact: boolean,
-): Promise<{ traces: TraceFinder | undefined; images: { source: string; copy: string } | undefined }> {
+): Promise<TraceFinder | undefined> {
   const library = context.library();
   const from: CopySource =
     'from' in origin
       ? new LiveSource(source)
       : new SnapshotSource(library, await library.load(origin.snapshot), source.profile);
   const traces = exact ? undefined : new TraceFinder(source);
-  const writer = await library.store.writer();
-  try {
-    const key = context.maskKey;
-    const images = await buildCopy(
-      {
-        source: from,
-        destination,
-        leftOut: wishes.leftOut,
-        exact,
-        hash: (value) => createHmac('sha256', key).update(value, 'latin1').digest(),
-        traces,
-        treeId: context.record.id,
-      },
-      writer,
-      context.work,
-    );
-    await writer.close();
-    return { traces, images: await saveImages(context, source, destination, images) };
-  } catch (error) {
-    await writer.abandon();
-    throw error;
-  }
+  const key = context.maskKey;
+  const spoolFolder = context.spoolFolder;
+  if (sharesBaseline(source, destination)) await fs.mkdir(spoolFolder, { recursive: true, mode: 0o700 });
+  await buildCopy(
+    {
+      source: from,
+      destination,
+      leftOut: wishes.leftOut,
+      exact,
+      hash: (value) => createHmac('sha256', key).update(value, 'latin1').digest(),
+      traces,
+      guarded: exact ? undefined : source,
+      treeId: context.record.id,
+      spools: sharesBaseline(source, destination) ? { folder: spoolFolder, key: library.location.key } : undefined,
+    },
+    context.work,
+  );
+  return traces;
 }
 
-async function saveImages(
-  context: TransferContext,
-  source: Environment,
-  destination: Environment,
-  images: CopyImages,
-): Promise<{ source: string; copy: string }> {
-  const library = context.library();
-  const profile = await context.profileVersion(source.site);
-  const takenAt = context.installation.now().toISOString();
-  const save = async (environment: Environment, parts: CopyImages['source']): Promise<string> => {
-    const id = newId('b');
-    const manifest: SnapshotManifest = {
-      format: 'tessarion-snapshot/1',
-      id,
-      site: environment.site,
-      environment: environment.name,
-      kind: environment.kind,
-      takenAt,
-      profile,
-      ...parts,
-    };
-    await library.save(manifest);
-    return id;
-  };
-  return { source: await save(source, images.source), copy: await save(destination, images.copy) };
-}
+/** Environments of one site are compared later; a copy that was started from another site's is not. */
+const sharesBaseline = (source: Environment, destination: Environment): boolean =>
+  source.site === destination.site && source.path !== destination.path;
 
 /** Proves that a copy cannot reach its source; what was found is named, and each may be accepted by name. */
 export async function proveHarmless(
@@ -282,23 +259,36 @@ export async function proveHarmless(
   return `${counted(traces?.found.length ?? 0, 'trace')} accepted, the source refuses the copy’s login`;
 }
 
-/** Remembers what the two had in common. */
+/** Remembers what the two have in common; it is packed once the copy answers. */
 export async function rememberBaseline(
   context: TransferContext,
   source: Environment,
   destination: Environment,
-  images: { source: string; copy: string },
   leftOut: LeftOut,
 ): Promise<void> {
-  if (source.site !== destination.site || source.path === destination.path) return;
+  if (!sharesBaseline(source, destination)) return;
+  const { installation, record } = context;
   const lower = lowerOf(source, destination);
-  const isLowerSource = lower === source.path;
-  await saveBaseline(context.installation.records, {
-    lower,
-    upper: isLowerSource ? destination.path : source.path,
-    lower_manifest: isLowerSource ? images.source : images.copy,
-    upper_manifest: isLowerSource ? images.copy : images.source,
-    left_out: { tables: [...leftOut.tables], areas: [...leftOut.areas], paths: [...leftOut.paths] },
-    created_at: context.installation.now(),
+  const profile = await context.profileVersion(source.site);
+  await installation.records.transaction(async (trx) => {
+    await saveBaseline(trx, {
+      lower,
+      upper: lower === source.path ? destination.path : source.path,
+      lower_manifest: null,
+      upper_manifest: null,
+      spool: {
+        id: record.id,
+        site: source.site,
+        source: source.path,
+        sourceKind: source.kind,
+        copy: destination.path,
+        copyKind: destination.kind,
+        takenAt: installation.now().toISOString(),
+        profile,
+      },
+      left_out: { tables: [...leftOut.tables], areas: [...leftOut.areas], paths: [...leftOut.paths] },
+      created_at: installation.now(),
+    });
+    await enqueue(trx, 'pack', record.id);
   });
 }

@@ -1,6 +1,7 @@
 import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
 import { computeForecast } from './forecasting.js';
+import { packBaseline } from './packing.js';
 import { TransferRunner } from './runner.js';
 import { WorkerIdentity } from './worker-identity.js';
 
@@ -27,9 +28,11 @@ const queue = await run({
   taskList: {
     transfer: async (payload) => work.run((payload as { id: string }).id),
     forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
+    pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
   },
 });
 await work.sweep();
+await work.wakePacking();
 const sweep = setInterval(() => {
   work.sweep().catch((error: unknown) => log.warn({ err: error }, 'sweep failed'));
 }, 2000);

@@ -1,9 +1,11 @@
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import { publishEvent } from '../records/events.js';
+import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { enqueue } from '../records/transfers.js';
 import { type Installation, TransferContext } from './context.js';
+import { packBaseline } from './packing.js';
 import type { Procedure } from './procedure.js';
 import { procedureFor } from './procedures/index.js';
 import type { WorkerIdentity } from './worker-identity.js';
@@ -50,6 +52,9 @@ export class TransferRunner {
     const context = new TransferContext(installation, record, epoch, controller.signal);
     const procedure = procedureFor(record);
     try {
+      // What is packed after the copy answers is read from its files, which this transfer may touch.
+      for (const baseline of await baselinesOf(installation.records, record.onto_path))
+        if (baseline.spool) await packBaseline(installation, baseline.spool.id);
       if (resumed) await this.#resume(context, procedure);
       else await this.#begin(context, procedure);
     } catch (error) {
@@ -227,6 +232,12 @@ export class TransferRunner {
     for (const { id } of waiting) await enqueue(records, 'transfer', id);
   }
 
+  /** Has the baselines packed that a worker left unpacked. */
+  async wakePacking(): Promise<void> {
+    const { records } = this.installation;
+    for (const { id } of await spoolsToPack(records)) await enqueue(records, 'pack', id);
+  }
+
   /** Takes over what dead workers left behind. Called at the start and every two seconds. */
   async sweep(): Promise<void> {
     const { records, log } = this.installation;
@@ -239,6 +250,7 @@ export class TransferRunner {
       .select('id');
     for (const { id } of await records('forecast').where({ state: 'computing' }).select('id'))
       await enqueue(records, 'forecast', id);
+    await this.wakePacking();
     for (const { id } of orphans) {
       await records('transfer').where({ id }).update({ worker: null });
       await enqueue(records, 'transfer', id);

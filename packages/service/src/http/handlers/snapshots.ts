@@ -1,7 +1,7 @@
 import { plainSentence } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
 import { json } from '../../records/open.js';
-import { getSnapshot, libraryOf, type SnapshotRecord, toSnapshot } from '../../records/snapshots.js';
+import { getSnapshot, libraryOf, type SnapshotRecord, spoolsToPack, toSnapshot } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
 
@@ -47,10 +47,10 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
       .where({ site: record.site })
       .whereIn('state', ['running', 'stopping'])
       .first('id');
-    if (inUse)
+    if (inUse || (await spoolsToPack(installation.records, record.site)).length > 0)
       throw new ProblemError(
         'conflict',
-        `A transfer of ${record.site} is running and may be using its store.`,
+        `Work on ${record.site} is going on that may be using its store.`,
         'Wait until it has ended.',
       );
     await installation.records('snapshot').where({ id: record.id }).delete();

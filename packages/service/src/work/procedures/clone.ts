@@ -1,5 +1,6 @@
+import * as fs from 'node:fs/promises';
 import { counted, toBytes } from '@tessarion/core';
-import { EngineError, layout, PostgresView, switchTrees } from '@tessarion/engine';
+import { EngineError, layout, PostgresView, refreshStatistics, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import {
   type CopyWishes,
@@ -70,8 +71,7 @@ export const clone: Procedure = {
       title: 'Copy rows and files',
       async run(context) {
         const { input, wishes, source, destination } = await ends(context);
-        const { traces, images } = await fillCopy(context, input.origin, source, destination, wishes, false);
-        await context.remember({ images });
+        const traces = await fillCopy(context, input.origin, source, destination, wishes, false);
         const proof = await proveHarmless(context, source, destination, traces, wishes.acceptTraces);
         const { files, rows } = context.counts;
         return `${counted(files, 'file')}, ${counted(rows, 'row')}; ${proof}`;
@@ -81,17 +81,15 @@ export const clone: Procedure = {
       name: 'publish',
       title: 'Switch it on at its address',
       async run(context) {
-        const { input, wishes, source, destination } = await ends(context);
+        const { wishes, source, destination } = await ends(context);
         await context.checkFence(destination);
         await context.remember({ pastSwitch: true });
         await switchTrees(destination, context.record.id, context.epoch);
-        const images = context.data.images as { source: string; copy: string };
-        if ('from' in input.origin) await rememberBaseline(context, source, destination, images, wishes.leftOut);
+        await rememberBaseline(context, source, destination, wishes.leftOut);
         const { installation } = context;
         await installation.environments.update(installation.records, destination.path, {
           status: 'ready',
           refreshed_at: installation.now(),
-          size: await measure(destination),
           drift: { up: 0, down: 0, at: installation.now().toISOString() },
         });
         await context.publishRoutes();
@@ -101,7 +99,15 @@ export const clone: Procedure = {
     {
       name: 'tasks',
       title: 'Run the profile’s tasks',
-      run: (context) => runTasks(context, context.record.onto_path, ['staged', 'after']),
+      async run(context) {
+        const { installation, record } = context;
+        const destination = await context.environment(record.onto_path);
+        for (const { login } of destination.databases) await refreshStatistics(login);
+        await installation.environments.update(installation.records, record.onto_path, {
+          size: await measure(destination),
+        });
+        return runTasks(context, record.onto_path, ['staged', 'after']);
+      },
     },
   ],
   async mustGoForward(_context, step) {
@@ -109,8 +115,7 @@ export const clone: Procedure = {
   },
   async putBack(context) {
     await removeEverything(context, context.record.onto_path);
-    const images = context.data.images as { source: string; copy: string } | undefined;
-    for (const id of Object.values(images ?? {})) await context.library().remove(id, new Date(0));
+    await fs.rm(context.spoolFolder, { recursive: true, force: true });
     return [];
   },
 };

@@ -264,6 +264,7 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
     await writer.close();
     await library.save(lower);
     await library.save(upper);
+    await context.remember({ advancedBaseline: lower.id });
     await saveBaseline(installation.records, {
       ...pair,
       lower_manifest: lower.id,

@@ -1,3 +1,5 @@
+import * as fs from 'node:fs/promises';
+import { baselinesOf } from '../../records/snapshots.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 
@@ -11,9 +13,21 @@ export async function removeEverything(context: TransferContext, path: string): 
   for (const database of record.databases)
     await installation.servers.admin(server).drop(database.database, database.user);
   await environment.server.remove(environment.folder);
-  await installation.records('baseline').where({ lower: path }).orWhere({ upper: path }).delete();
+  await removeBaselines(context, path);
   await installation.environments.remove(installation.records, path);
   await context.publishRoutes();
+}
+
+/** Their rows and files are of use to nobody once one of the two is gone. */
+async function removeBaselines(context: TransferContext, path: string): Promise<void> {
+  const { installation } = context;
+  const baselines = await baselinesOf(installation.records, path);
+  await installation.records('baseline').where({ lower: path }).orWhere({ upper: path }).delete();
+  const library = context.library();
+  for (const { lower_manifest, upper_manifest, spool } of baselines) {
+    for (const id of [lower_manifest, upper_manifest]) if (id !== null) await library.discard(id);
+    if (spool) await fs.rm(installation.folder.spool(spool.site, spool.id), { recursive: true, force: true });
+  }
 }
 
 export const remove: Procedure = {

@@ -1,4 +1,5 @@
-import { type Environment, layout, PostgresView, switchTrees, treeInUse } from '@tessarion/engine';
+import * as fs from 'node:fs/promises';
+import { type Environment, layout, PostgresView, refreshStatistics, switchTrees, treeInUse } from '@tessarion/engine';
 import { copyDatabases } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import type { DatabaseRecord } from '../../records/environments.js';
@@ -102,8 +103,7 @@ export const reset: Procedure = {
       title: 'Copy rows and files',
       async run(context) {
         const { input, source, destination, wishes } = await prepared(context);
-        const { traces, images } = await fillCopy(context, input.origin, source, destination, wishes, input.exact);
-        await context.remember({ images: images as unknown as Record<string, unknown> });
+        const traces = await fillCopy(context, input.origin, source, destination, wishes, input.exact);
         if (!input.exact) return proveHarmless(context, source, destination, traces, wishes.acceptTraces);
         return undefined;
       },
@@ -112,7 +112,7 @@ export const reset: Procedure = {
       name: 'switch',
       title: 'Switch to the new state',
       async run(context) {
-        const { input, source, destination, facts } = await prepared(context);
+        const { source, destination, facts } = await prepared(context);
         const { installation, record } = context;
         const { lease } = await installation.gateway.hold(destination.path, 10_000, 2000);
         try {
@@ -125,14 +125,7 @@ export const reset: Procedure = {
             refreshed_at: installation.now(),
             drift: { up: 0, down: 0, at: installation.now().toISOString() },
           });
-          if ('from' in input.origin)
-            await rememberBaseline(
-              context,
-              source,
-              destination,
-              context.data.images as { source: string; copy: string },
-              NOTHING_LEFT_OUT,
-            );
+          await rememberBaseline(context, source, destination, NOTHING_LEFT_OUT);
         } finally {
           await installation.gateway.release(lease);
         }
@@ -151,6 +144,7 @@ export const reset: Procedure = {
         for (const database of facts.former.databases) await admin.drop(database.database, database.user);
         for (const tree of facts.former.trees)
           if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
+        for (const { login } of destination.databases) await refreshStatistics(login);
         await installation.environments.update(installation.records, destination.path, {
           size: await measure(destination),
         });
@@ -172,8 +166,7 @@ export const reset: Procedure = {
     for (const { login } of destination.databases) await admin.drop(login.database, login.user);
     for (const root of destination.place.roots)
       await destination.server.remove(layout.tree(destination.folder, root.name, context.record.id));
-    for (const id of Object.values((context.data.images as Record<string, string> | undefined) ?? {}))
-      await context.library().remove(id, new Date(0));
+    await fs.rm(context.spoolFolder, { recursive: true, force: true });
     return [];
   },
 };

@@ -77,7 +77,7 @@ export const snapshot: Procedure = {
     const id = context.data.snapshot as string | undefined;
     if (id === undefined) return [];
     await context.installation.records('snapshot').where({ id }).delete();
-    await context.library().remove(id, new Date(0));
+    await context.library().discard(id);
     return [];
   },
 };

@@ -73,7 +73,8 @@ export const undo: Procedure = {
         const undone = await installation.transfers.get(installation.records, context.record.undo_of as string);
         const former = undone.data.formerBaseline as PushFacts['baselineIds'];
         const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
-        if (former && pair)
+        // A copy that was made anew since has another baseline, which stays.
+        if (former && pair && pair.lower_manifest === undone.data.advancedBaseline)
           await saveBaseline(installation.records, {
             ...pair,
             lower_manifest: former.lowerManifest,

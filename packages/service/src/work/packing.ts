@@ -1,0 +1,97 @@
+import * as fs from 'node:fs/promises';
+import type { SnapshotManifest } from '@tessarion/core';
+import { EngineError, packSpools, spoolPaths, syncSpool } from '@tessarion/engine';
+import { newId } from '../data-folder.js';
+import { toEngine } from '../records/environments.js';
+import {
+  type BaselineToPack,
+  baselineToPack,
+  dropBaseline,
+  findBaseline,
+  libraryOf,
+  type PackedBaseline,
+  setPacked,
+} from '../records/snapshots.js';
+import type { Installation } from './context.js';
+
+const packing = new Map<string, Promise<void>>();
+
+/**
+ * Packs the baseline that was taken down while a copy was made: hashes, compresses and stores it, after the copy
+ * answers. May be run again at any moment, and by several workers at once; the first one to end counts.
+ */
+export function packBaseline(installation: Installation, id: string): Promise<void> {
+  const running = packing.get(id) ?? pack(installation, id).finally(() => packing.delete(id));
+  packing.set(id, running);
+  return running;
+}
+
+/** The baseline of a pair, packed first where that is still to be done. */
+export async function packedBaseline(
+  installation: Installation,
+  lower: string,
+  upper: string,
+): Promise<PackedBaseline | undefined> {
+  const found = await findBaseline(installation.records, lower, upper);
+  if (found?.spool) {
+    await packBaseline(installation, found.spool.id);
+    return packedBaseline(installation, lower, upper);
+  }
+  return found as PackedBaseline | undefined;
+}
+
+async function pack(installation: Installation, id: string): Promise<void> {
+  const { records, folder, environments, log } = installation;
+  const baseline = await baselineToPack(records, id);
+  if (!baseline) return;
+  const { spool } = baseline;
+  const library = libraryOf(folder, spool.site);
+  const spoolFolder = folder.spool(spool.site, id);
+  const paths = Object.values(spoolPaths(spoolFolder));
+  const writer = await library.store.writer();
+  try {
+    for (const path of paths) syncSpool(path);
+    const { signal } = new AbortController();
+    const { server } = await environments.get(records, spool.copy).then((record) => toEngine(record, undefined));
+    const work = { signal, count: () => undefined };
+    const { lost, ...images } = await packSpools(paths, library.location.key, server, writer, work);
+    if (lost.length > 0) log.warn({ baseline: id, files: lost.length }, 'files changed on both sides before packing');
+    await writer.close();
+    const saved: Record<string, string> = {};
+    for (const [side, path] of [
+      ['source', spool.source],
+      ['copy', spool.copy],
+    ] as const) {
+      const manifest: SnapshotManifest = { ...describe(baseline, path), ...images[side] };
+      await library.save(manifest);
+      saved[path] = manifest.id;
+    }
+    const isFirst = await setPacked(records, id, {
+      lower_manifest: saved[baseline.lower] as string,
+      upper_manifest: saved[baseline.upper] as string,
+    });
+    if (!isFirst) for (const manifest of Object.values(saved)) await library.discard(manifest);
+    await fs.rm(spoolFolder, { recursive: true, force: true });
+    log.info({ baseline: id }, 'baseline packed');
+  } catch (error) {
+    await writer.abandon();
+    if (!(error instanceof EngineError) || !['blob-damaged', 'blob-missing'].includes(error.code)) throw error;
+    if (!(await baselineToPack(records, id))) return;
+    // Without it the two are compared as they are, and a forecast says so.
+    await dropBaseline(records, id);
+    await fs.rm(spoolFolder, { recursive: true, force: true });
+    log.error({ baseline: id, err: error }, 'a baseline is lost: its spool cannot be read');
+  }
+}
+
+function describe({ spool }: BaselineToPack, path: string): Omit<SnapshotManifest, 'databases' | 'roots'> {
+  return {
+    format: 'tessarion-snapshot/1',
+    id: newId('b'),
+    site: spool.site,
+    environment: path.slice(spool.site.length + 1),
+    kind: path === spool.source ? spool.sourceKind : spool.copyKind,
+    takenAt: spool.takenAt,
+    profile: spool.profile,
+  };
+}
