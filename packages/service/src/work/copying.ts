@@ -266,8 +266,13 @@ export async function rememberBaseline(
   destination: Environment,
   leftOut: LeftOut,
 ): Promise<void> {
-  if (!sharesBaseline(source, destination)) return;
   const { installation, record } = context;
+  const isTakenDown = await fs.stat(context.spoolFolder).then(
+    () => true,
+    () => false,
+  );
+  // Run again after a crash, this may find that it has been packed already.
+  if (!isTakenDown) return;
   const lower = lowerOf(source, destination);
   const profile = await context.profileVersion(source.site);
   await installation.records.transaction(async (trx) => {

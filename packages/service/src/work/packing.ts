@@ -43,7 +43,8 @@ export async function packedBaseline(
 async function pack(installation: Installation, id: string): Promise<void> {
   const { records, folder, environments, log } = installation;
   const baseline = await baselineToPack(records, id);
-  if (!baseline) return;
+  const copy = baseline && (await environments.find(records, baseline.spool.copy));
+  if (!copy) return;
   const { spool } = baseline;
   const library = libraryOf(folder, spool.site);
   const spoolFolder = folder.spool(spool.site, id);
@@ -52,7 +53,7 @@ async function pack(installation: Installation, id: string): Promise<void> {
   try {
     for (const path of paths) syncSpool(path);
     const { signal } = new AbortController();
-    const { server } = await environments.get(records, spool.copy).then((record) => toEngine(record, undefined));
+    const { server } = toEngine(copy, undefined);
     const work = { signal, count: () => undefined };
     const { lost, ...images } = await packSpools(paths, library.location.key, server, writer, work);
     if (lost.length > 0) log.warn({ baseline: id, files: lost.length }, 'files changed on both sides before packing');

@@ -52,9 +52,6 @@ export class TransferRunner {
     const context = new TransferContext(installation, record, epoch, controller.signal);
     const procedure = procedureFor(record);
     try {
-      // What is packed after the copy answers is read from its files, which this transfer may touch.
-      for (const baseline of await baselinesOf(installation.records, record.onto_path))
-        if (baseline.spool) await packBaseline(installation, baseline.spool.id);
       if (resumed) await this.#resume(context, procedure);
       else await this.#begin(context, procedure);
     } catch (error) {
@@ -114,7 +111,15 @@ export class TransferRunner {
   }
 
   async #begin(context: TransferContext, procedure: Procedure): Promise<void> {
-    const { records } = context.installation;
+    const { installation } = context;
+    const { records } = installation;
+    try {
+      // What is packed after a copy answers is read from its files, which this transfer may touch.
+      for (const { spool } of await baselinesOf(records, context.record.onto_path))
+        if (spool) await packBaseline(installation, spool.id);
+    } catch (error) {
+      return this.#end(context, { state: 'failed', failure: failureOf(error) });
+    }
     await records('transfer_step').where({ transfer_id: context.record.id }).delete();
     await records('transfer_step').insert(
       procedure.steps.map((step, position) => ({
