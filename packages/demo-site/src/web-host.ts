@@ -185,6 +185,7 @@ export class WebHost {
       const form = request.body as Record<string, string>;
       const quantity = Math.max(1, Number(form.quantity ?? 1));
       const client = await site.pool.connect();
+      let order: { id: string; title: string };
       try {
         await client.query('BEGIN');
         const product = await client.query(
@@ -214,19 +215,22 @@ export class WebHost {
           [purchase.rows[0].id, sold.id, quantity, sold.price],
         );
         await client.query('COMMIT');
-        sendMail(site, form.email ?? '', `Your order ${purchase.rows[0].id}`, `${quantity} × ${sold.title}`);
-        return await page(
-          site,
-          reply,
-          'Thank you',
-          `<h1>Thank you</h1><p>Order ${purchase.rows[0].id} is on its way${site.config.paymentMode === 'test' ? ' (test payment, nothing was charged)' : ''}.</p>`,
-        );
+        order = { id: purchase.rows[0].id, title: sold.title };
       } catch (error) {
         await client.query('ROLLBACK');
         throw error;
       } finally {
+        // Before the page is made: it takes connections of its own, and all of them may be in such hands.
         client.release();
       }
+      sendMail(site, form.email ?? '', `Your order ${order.id}`, `${quantity} × ${order.title}`);
+      const isTest = site.config.paymentMode === 'test';
+      return page(
+        site,
+        reply,
+        'Thank you',
+        `<h1>Thank you</h1><p>Order ${order.id} is on its way${isTest ? ' (test payment, nothing was charged)' : ''}.</p>`,
+      );
     });
     on('POST', '/review', async (site, request, reply) => {
       const form = request.body as Record<string, string>;
