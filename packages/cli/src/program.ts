@@ -175,7 +175,7 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
       print(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
   print(
     dim(
-      `Visitors wait about ${forecast.holdMilliseconds ?? 0} ms. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
+      `${forecast.holdMilliseconds === null ? 'How long visitors wait is known after the first push' : `Visitors wait about ${forecast.holdMilliseconds} ms`}. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
     ),
   );
 }

@@ -226,7 +226,7 @@ export class RowApplication {
     const order =
       table.shape.key.length > 0 ? table.shape.key.map((name) => `t.${quoteName(name)}`).join(', ') : 't.ctid';
     await this.#client.query(
-      `SELECT 1 FROM ${quoteTable(table.shape)} t JOIN ${table.temporary} s ON s.op <> 'insert' AND ${this.#keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t`,
+      `SELECT count(*) FROM (SELECT 1 FROM ${quoteTable(table.shape)} t JOIN ${table.temporary} s ON s.op <> 'insert' AND ${this.#keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t) locked`,
     );
   }
 
@@ -236,7 +236,7 @@ export class RowApplication {
     const key = table.shape.key.map((name) => `s.n${table.columns.indexOf(name)}::text`).join(` || ' ' || `);
     const changed = table.columns
       .map((name, i) => ({ name, i }))
-      .filter(({ name }) => table.authored.has(name) || table.touched.has(name));
+      .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && table.authored.has(name)));
     const cells = changed.map(
       ({ name, i }) =>
         `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText(name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,

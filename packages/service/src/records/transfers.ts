@@ -1,9 +1,9 @@
-import type { Check, Progress, Transfer, TransferKind, TransferState } from '@tessarion/contract';
+import type { Check, Progress, StreamEvent, Transfer, TransferKind, TransferState } from '@tessarion/contract';
 import type { SentencePiece } from '@tessarion/core';
 import type { DataFolder } from '../data-folder.js';
 import { newId } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
-import { publishEvent } from './events.js';
+import { EVENT_CHANNEL, publishEvent } from './events.js';
 import { json, type OnRecords } from './open.js';
 
 export interface TransferRecord {
@@ -140,6 +140,7 @@ export class Transfers {
       kind?: string | undefined;
       state?: string | undefined;
       person?: string | undefined;
+      onto?: string | undefined;
       before?: { at: string; id: string } | undefined;
       limit: number;
     },
@@ -147,6 +148,7 @@ export class Transfers {
     const query = on<Row>('transfer').orderBy('created_at', 'desc').orderBy('id', 'desc').limit(filter.limit);
     for (const column of ['site', 'kind', 'state', 'person'] as const)
       if (filter[column] !== undefined) query.where(column, filter[column]);
+    if (filter.onto !== undefined) query.where('onto_path', filter.onto);
     if (filter.before) query.whereRaw('(created_at, id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
     return ((await query) as Row[]).map((row) => this.#read(row));
   }
@@ -166,6 +168,38 @@ export class Transfers {
 
   async steps(on: OnRecords, id: string): Promise<StepRecord[]> {
     return on<StepRecord>('transfer_step').where({ transfer_id: id }).orderBy('position');
+  }
+
+  /**
+   * Records that a step begins and that the one before it is done, with the progress and its event. One statement:
+   * visitors who are held back may be waiting for it.
+   */
+  async beginStep(
+    on: OnRecords,
+    { id, site }: Pick<TransferRecord, 'id' | 'site'>,
+    step: { position: number; detailOfFormer: string | null; isFirst: boolean },
+    progress: NonNullable<TransferRecord['progress']>,
+  ): Promise<void> {
+    const event: StreamEvent = { type: 'transfer', transfer: id, site, state: 'running', progress };
+    await on.raw(
+      `WITH former AS (UPDATE transfer_step SET state = 'done', ended_at = :now, detail = :detail
+          WHERE transfer_id = :id AND position = :former),
+        begun AS (UPDATE transfer_step SET state = 'running', started_at = :now
+          WHERE transfer_id = :id AND position = :position),
+        shown AS (UPDATE transfer SET progress = :progress::jsonb WHERE id = :id),
+        told AS (INSERT INTO event (at, data) VALUES (clock_timestamp(), :event::jsonb) RETURNING id)
+      SELECT pg_notify(:channel, id::text) FROM told`,
+      {
+        id,
+        now: this.#now(),
+        detail: step.detailOfFormer,
+        former: step.isFirst ? -1 : step.position - 1,
+        position: step.position,
+        progress: json(progress),
+        event: json(event),
+        channel: EVENT_CHANNEL,
+      },
+    );
   }
 
   async placeInLine(on: OnRecords, transfer: TransferRecord): Promise<number | null> {

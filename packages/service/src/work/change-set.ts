@@ -166,7 +166,6 @@ export async function commitRows(context: TransferContext, environment: Environm
     context,
     applied.flatMap((one) => one.remains),
   );
-  await closeSessions(context);
   const sum = (pick: (one: AppliedRows) => number): number => applied.reduce((total, one) => total + pick(one), 0);
   const counts = {
     inserted: sum((one) => one.inserted),
@@ -202,6 +201,7 @@ export async function releaseVisitors(
   set: ChangeSet,
 ): Promise<string | undefined> {
   const heldMs = await releaseLease(context);
+  await closeSessions(context);
   const detail = heldMs === undefined ? undefined : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
@@ -212,7 +212,7 @@ async function releaseLease(context: TransferContext): Promise<number | undefine
   const lease = context.data.lease as string | undefined;
   if (lease === undefined) return undefined;
   const { heldMs } = await context.installation.gateway.release(lease);
-  await context.remember({ lease: undefined });
+  await context.remember({ lease: undefined, heldMs });
   return heldMs;
 }
 

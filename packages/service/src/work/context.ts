@@ -52,7 +52,7 @@ export class TransferContext {
         this.#counts.files += done.files ?? 0;
         this.#counts.rows += done.rows ?? 0;
         this.#counts.bytes += done.bytes ?? 0;
-        void this.#report(false);
+        void this.#report();
       },
     };
   }
@@ -76,25 +76,32 @@ export class TransferContext {
       .insert({ transfer_id: this.record.id, at: this.installation.now(), text });
   }
 
-  async enter(step: string): Promise<void> {
-    this.#step = step;
-    await this.#report(true);
+  /** Records that a step begins and the one before it is done. */
+  async enter(
+    name: string,
+    step: { position: number; detailOfFormer: string | null; isFirst: boolean },
+  ): Promise<void> {
+    this.#step = name;
+    this.#lastProgress = Date.now();
+    await this.installation.transfers.beginStep(this.installation.records, this.record, step, this.#progress);
   }
 
-  async #report(always: boolean): Promise<void> {
-    const now = Date.now();
-    if (!always && now - this.#lastProgress < PROGRESS_MS) return;
-    this.#lastProgress = now;
+  get #progress(): NonNullable<TransferRecord['progress']> {
+    return { step: this.#step, ...this.#counts, totalBytes: this.totalBytes };
+  }
+
+  async #report(): Promise<void> {
+    if (Date.now() - this.#lastProgress < PROGRESS_MS) return;
     const { installation, record } = this;
-    const progress = { step: this.#step, ...this.#counts, totalBytes: this.totalBytes };
+    this.#lastProgress = Date.now();
     try {
-      await installation.transfers.update(installation.records, record.id, { progress });
-      await publishEvent(installation.records, {
-        type: 'transfer',
-        transfer: record.id,
-        site: record.site,
-        state: 'running',
-        progress,
+      await installation.records.transaction(async (trx) => {
+        // Progress is no promise: it need not wait for the disk.
+        await trx.raw('SET LOCAL synchronous_commit = off');
+        const progress = this.#progress;
+        await installation.transfers.update(trx, record.id, { progress });
+        const { id: transfer, site } = record;
+        await publishEvent(trx, { type: 'transfer', transfer, site, state: 'running', progress });
       });
     } catch (error) {
       installation.log.warn({ transfer: record.id, err: error }, 'progress not recorded');

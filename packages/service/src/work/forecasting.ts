@@ -23,8 +23,8 @@ export interface ForecastRecord {
 export type ForecastResult = Omit<Forecast, 'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'createdAt' | 'failure'>;
 
 const STORED_ITEMS = 20_000;
-/** A prepared change of 5,000 rows was measured to hold visitors about 14 ms (design: Transfer). */
-const HOLD_MS_PER_ROW = 14 / 5000;
+/** How many past pushes are looked at for what the next one will take. */
+const PAST = 9;
 
 /** Computes a forecast and records it. */
 export async function computeForecast(installation: Installation, id: string): Promise<void> {
@@ -68,7 +68,6 @@ export async function computeForecast(installation: Installation, id: string): P
 
 async function store(installation: Installation, record: ForecastRecord, facts: PushFacts): Promise<void> {
   const items = [...facts.collector.items.values()];
-  const rows = facts.changes.filter((change) => change.part === 'row').length;
   const result: ForecastResult = {
     sentence: facts.sentence,
     button: facts.button,
@@ -78,8 +77,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     lost: facts.lost,
     parts: [...facts.collector.parts.values()],
     checks: facts.checks,
-    estimateSeconds: await estimate(installation, record),
-    holdMilliseconds: Math.max(1, Math.round(rows * HOLD_MS_PER_ROW)),
+    ...(await fromThePast(installation, record)),
     baselineAt: facts.baselineAt?.toISOString() ?? null,
     fingerprint: facts.collector.fingerprint(),
     itemCount: items.length,
@@ -100,16 +98,19 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
   installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
 }
 
-/** The median of the last pushes of this pair; null before the first. */
-async function estimate(installation: Installation, record: ForecastRecord): Promise<number | null> {
-  const past = await installation
-    .records('transfer')
-    .where({ kind: 'push', state: 'done', onto_path: record.onto_path })
-    .orderBy('created_at', 'desc')
-    .limit(9)
-    .select<{ seconds: number }[]>(
-      installation.records.raw('extract(epoch from ended_at - started_at)::float8 as seconds'),
-    );
-  const sorted = past.map((one) => one.seconds).sort((a, b) => a - b);
-  return sorted.length === 0 ? null : Math.ceil(sorted[sorted.length >> 1] as number);
+/** What the last pushes onto this environment took: time as a median, and the longest hold. Null before the first. */
+async function fromThePast(
+  { records, transfers }: Installation,
+  { onto_path }: ForecastRecord,
+): Promise<Pick<Forecast, 'estimateSeconds' | 'holdMilliseconds'>> {
+  const site = onto_path.split('/')[0];
+  const past = await transfers.list(records, { site, kind: 'push', state: 'done', onto: onto_path, limit: PAST });
+  const seconds = past
+    .flatMap((one) => (one.started_at && one.ended_at ? [(+one.ended_at - +one.started_at) / 1000] : []))
+    .sort((a, b) => a - b);
+  const holds = past.flatMap((one) => (typeof one.data.heldMs === 'number' ? [one.data.heldMs] : []));
+  return {
+    estimateSeconds: seconds.length === 0 ? null : Math.ceil(seconds[seconds.length >> 1] as number),
+    holdMilliseconds: holds.length === 0 ? null : Math.max(...holds),
+  };
 }

@@ -8,5 +8,5 @@ export function lowerOf(
   b: { path: string; kind: EnvironmentKind },
 ): string {
   if (RANK[a.kind] !== RANK[b.kind]) return RANK[a.kind] < RANK[b.kind] ? a.path : b.path;
-  return a.path < b.path ? b.path : a.path;
+  return [a.path, b.path].sort()[1] as string;
 }

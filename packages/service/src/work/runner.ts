@@ -155,22 +155,26 @@ export class TransferRunner {
   async #go(context: TransferContext, procedure: Procedure, from: number): Promise<void> {
     const { installation, record } = context;
     const { records, now } = installation;
+    let detail: string | undefined;
     for (const [position, step] of procedure.steps.entries()) {
       if (position < from) continue;
-      const on = () => records('transfer_step').where({ transfer_id: record.id, position });
       try {
         context.work.signal.throwIfAborted();
-        await on().update({ state: 'running', started_at: now() });
-        await context.enter(step.name);
-        const detail = await step.run(context);
-        await on().update({ state: 'done', ended_at: now(), detail: detail ?? null });
+        const isFirst = position === from;
+        await context.enter(step.name, { position, isFirst, detailOfFormer: detail ?? null });
+        detail = await step.run(context);
       } catch (error) {
         if (this.#lost.signal.aborted) return;
         installation.log.warn({ transfer: record.id, step: step.name, err: error }, 'step failed');
-        await on().update({ state: 'failed', ended_at: now(), detail: failureOf(error).message });
+        await records('transfer_step')
+          .where({ transfer_id: record.id, position })
+          .update({ state: 'failed', ended_at: now(), detail: failureOf(error).message });
         return this.#putBack(context, procedure, step.name, error);
       }
     }
+    await records('transfer_step')
+      .where({ transfer_id: record.id, position: procedure.steps.length - 1 })
+      .update({ state: 'done', ended_at: now(), detail: detail ?? null });
     await this.#end(context, { state: 'done', failure: null });
   }
 
