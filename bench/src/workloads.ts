@@ -125,10 +125,10 @@ export const memory = (): Promise<Figure> =>
     const peaks: number[] = [];
     let took = 0;
     for (const [name, size] of [
-      ['single', { files: scaled.files / 4, rows: scaled.rows / 4 }],
-      ['fourfold', scaled],
+      ['single', scaled],
+      ['fourfold', { files: scaled.files * 4, rows: scaled.rows * 4 }],
     ] as const) {
-      await makeBigSite(on, name, { files: Math.round(size.files), rows: Math.round(size.rows) });
+      await makeBigSite(on, name, size);
       await resetPeak(pid);
       const times = await cloneOnce(on, name, 'copy');
       took = times.ends;

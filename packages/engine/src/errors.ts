@@ -21,6 +21,7 @@ export type EngineErrorCode =
   | 'database-refused'
   | 'schema-unsupported'
   | 'rows-unsorted'
+  | 'value-too-long'
   | 'command-failed'
   | 'blob-missing'
   | 'blob-damaged'

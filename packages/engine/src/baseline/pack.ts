@@ -91,7 +91,8 @@ class DatabasePart implements Part {
 
   async end(images: CopyImages): Promise<void> {
     await this.#endTable();
-    const { is: _is, ...facts } = this.facts;
+    const { name, server, extensions, sequences } = this.facts;
+    const facts = { name, server, extensions: [...extensions], sequences: [...sequences] };
     const [schemaBefore, schemaAfter] = this.#schema as [string, string];
     for (const side of ['source', 'copy'] as const)
       images[side].databases.push({ ...facts, schemaBefore, schemaAfter, tables: this.#tables[side] });

@@ -4,9 +4,9 @@ import * as fs from 'node:fs/promises';
 import type {
   ByteString,
   ColumnTreatment,
-  DatabaseManifest,
   Place,
   RootManifest,
+  SequenceManifest,
   TableManifest,
 } from '@tessarion/core';
 import { EngineError, fileError } from '../errors.js';
@@ -16,7 +16,13 @@ import { EngineError, fileError } from '../errors.js';
  * a database (before, then after), the rows of a table, the content of a translated file.
  */
 export type SpoolEvent =
-  | ({ readonly is: 'database'; readonly name: string } & Pick<DatabaseManifest, 'server' | 'extensions' | 'sequences'>)
+  | {
+      readonly is: 'database';
+      readonly name: string;
+      readonly server: string;
+      readonly extensions: readonly string[];
+      readonly sequences: readonly SequenceManifest[];
+    }
   | {
       readonly is: 'table';
       readonly shape: Omit<TableManifest, 'rows' | 'bytes' | 'blocks' | 'contents'>;

@@ -74,6 +74,17 @@ export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' 
       { cause: error },
     );
   }
+  if (code === '22001') {
+    const { table, column, where: place } = error as { table?: string; column?: string; where?: string };
+    const cell =
+      /COPY [^,]+, line \d+, column [^:]+/.exec(place ?? '')?.[0] ?? [table, column].filter(Boolean).join('.');
+    return new EngineError(
+      'value-too-long',
+      `A value does not fit once it holds this environment's address: ${messageOf(error)}${cell === '' ? '' : ` (${cell})`}.`,
+      'Give the environment a shorter address, widen the column, or let the profile say "rewrite: never" for it.',
+      { cause: error },
+    );
+  }
   if (code === '53100') {
     return new EngineError(
       'disk-full',

@@ -90,7 +90,7 @@ async function copyDatabases(
       );
     const { name, server, extensions, sequences } = database;
     const [before, after] = [await database.schemaBefore, await database.schemaAfter];
-    spool?.event({ is: 'database', name, server, extensions, sequences: [...sequences] } as never);
+    spool?.event({ is: 'database', name, server, extensions, sequences });
     spool?.bytes(before);
     spool?.bytes(after);
     const loader = await PostgresLoader.open(target.login);

@@ -79,13 +79,21 @@ export const environmentHandlers: Handlers<
       );
     if (source.status !== 'ready')
       throw new ProblemError('conflict', `${source.path} is not ready yet.`, 'Wait until it is.');
-    const profile = (await profileOfSite(records, source.site))?.profile;
-    if (!profile)
+    const version = await profileOfSite(records, source.site);
+    if (!version)
       throw new ProblemError(
         'checks-failed',
         `${source.site} has no profile, so nobody has said what may be copied.`,
         'A site without a profile can be snapshotted, not copied. Give it one.',
       );
+    const own = await profileOfSite(records, params.site);
+    if (own?.name !== version.name)
+      throw new ProblemError(
+        'checks-failed',
+        `${params.site} has ${own ? `the profile ${own.name}` : 'no profile'}, and ${source.site} has ${version.name}: what is data of one kind there may be another here.`,
+        `Start from an environment of a site with the same profile as ${params.site}.`,
+      );
+    const { profile } = version;
     const server = await servers.get(records, site.server);
     const place = copyPlace(params.site, body.name, source, server, installation.gatewayPort);
     await refuseTakenAddresses(installation, place.addresses);

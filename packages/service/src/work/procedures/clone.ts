@@ -114,8 +114,8 @@ export const clone: Procedure = {
     return step === 'publish' || step === 'tasks';
   },
   async putBack(context) {
-    await removeEverything(context, context.record.onto_path);
     await fs.rm(context.spoolFolder, { recursive: true, force: true });
+    await removeEverything(context, context.record.onto_path);
     return [];
   },
 };

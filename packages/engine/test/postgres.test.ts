@@ -1,0 +1,259 @@
+import * as fs from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { PrivateCluster } from '@tessarion/cluster';
+import fc from 'fast-check';
+import pg from 'pg';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { PostgresAdmin } from '../src/database/postgres-admin.js';
+import { PostgresLoader } from '../src/database/postgres-load.js';
+import { PostgresView } from '../src/database/postgres-view.js';
+import type { DatabaseLogin, TableShape } from '../src/database/site-database.js';
+
+let folder: string;
+let cluster: PrivateCluster;
+let admin: PostgresAdmin;
+let server: { host: string; port: number; user: string; password: string };
+let number = 0;
+
+beforeAll(async () => {
+  folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-pg-'));
+  await fs.chmod(folder, 0o711);
+  cluster = await PrivateCluster.at(join(folder, 'cluster'));
+  server = await cluster.start();
+  admin = new PostgresAdmin({ ...server, database: 'postgres' });
+}, 60_000);
+afterAll(async () => {
+  await cluster?.stop('immediate');
+  await fs.rm(cluster.folder, { recursive: true, force: true });
+  await fs.rm(folder, { recursive: true, force: true });
+});
+
+async function fresh(sql = ''): Promise<{ login: DatabaseLogin; run: (sql: string) => Promise<pg.QueryResult> }> {
+  const name = `site_${number++}`;
+  const login = { host: server.host, port: server.port, database: name, user: name, password: 'a password' };
+  await admin.create(login, []);
+  const run = async (statement: string): Promise<pg.QueryResult> => {
+    const client = new pg.Client(login);
+    await client.connect();
+    try {
+      return await client.query(statement);
+    } finally {
+      await client.end();
+    }
+  };
+  if (sql !== '') await run(sql);
+  return { login, run };
+}
+
+const table = (view: PostgresView, name: string): TableShape =>
+  view.schema.tables.find((one) => one.name === name) as TableShape;
+
+async function rows(view: PostgresView, name: string): Promise<string[]> {
+  let all = '';
+  for await (const lines of view.readRows(table(view, name))) {
+    expect(lines.endsWith('\n')).toBe(true);
+    all += lines;
+  }
+  return all.split('\n').slice(0, -1);
+}
+
+describe('a view of a database', () => {
+  it('shows one moment, whatever is written meanwhile', async () => {
+    const { login, run } = await fresh(
+      'CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE b (id int PRIMARY KEY); INSERT INTO a SELECT generate_series(1, 100)',
+    );
+    const view = await PostgresView.open(login);
+    await run('INSERT INTO a VALUES (101); DELETE FROM a WHERE id < 50; INSERT INTO b VALUES (1)');
+    expect((await rows(view, 'a')).length).toBe(100);
+    expect(await rows(view, 'b')).toEqual([]);
+    expect(await view.countRows(table(view, 'a'))).toBe(100);
+    await view.close();
+  });
+
+  it('lets visitors write and keeps tables from being truncated or dropped', async () => {
+    const { login, run } = await fresh('CREATE TABLE a (id int PRIMARY KEY); INSERT INTO a VALUES (1)');
+    const view = await PostgresView.open(login);
+    await run('UPDATE a SET id = 2');
+    await expect(run("SET lock_timeout = '200ms'; TRUNCATE a")).rejects.toThrow(/lock timeout/);
+    await expect(run("SET lock_timeout = '200ms'; DROP TABLE a")).rejects.toThrow(/lock timeout/);
+    await view.close();
+    await run('TRUNCATE a');
+  });
+
+  it('orders integer keys by value and all others by their bytes, whatever the collation', async () => {
+    const { login } = await fresh(`
+      CREATE TABLE n (id bigint PRIMARY KEY); INSERT INTO n VALUES (10), (9), (-1), (9223372036854775807), (100);
+      CREATE TABLE t (id text PRIMARY KEY); INSERT INTO t VALUES ('b'), ('B'), ('a'), ('Z'), ('é'), ('10'), ('9'), ('_');
+      CREATE TABLE two (a text, b int, PRIMARY KEY (a, b)); INSERT INTO two VALUES ('x', 10), ('x', 9), ('X', 1);`);
+    const view = await PostgresView.open(login);
+    expect(await rows(view, 'n')).toEqual(['-1', '9', '10', '100', '9223372036854775807']);
+    expect((await rows(view, 't')).map((line) => Buffer.from(line, 'latin1').toString())).toEqual([
+      '10',
+      '9',
+      'B',
+      'Z',
+      '_',
+      'a',
+      'b',
+      'é',
+    ]);
+    expect(await rows(view, 'two')).toEqual(['X\t1', 'x\t9', 'x\t10']);
+    await view.close();
+  });
+
+  it('passes over generated columns and keeps times and floats exact, whatever the session says', async () => {
+    const { login, run } = await fresh(`
+      CREATE TABLE v (id int PRIMARY KEY, price numeric(12,4), f double precision, r real, at timestamptz, d date,
+        twice int GENERATED ALWAYS AS (id * 2) STORED);
+      INSERT INTO v VALUES (1, 1.5000, 0.1, 0.1, '2026-03-29 01:30:00+00', '2026-01-31'), (2, NULL, 'NaN', '-Infinity', 'infinity', NULL)`);
+    await run(
+      `ALTER ROLE ${login.user} SET timezone = 'Asia/Kathmandu'; ALTER ROLE ${login.user} SET datestyle = 'German'; ALTER ROLE ${login.user} SET extra_float_digits = 0`,
+    );
+    const view = await PostgresView.open(login);
+    expect(await rows(view, 'v')).toEqual([
+      '1\t1.5000\t0.1\t0.1\t2026-03-29 01:30:00+00\t2026-01-31',
+      '2\t\\N\tNaN\t-Infinity\tinfinity\t\\N',
+    ]);
+    await view.close();
+  });
+
+  it('can be left half-way and used again', async () => {
+    const { login } = await fresh(
+      "CREATE TABLE a (id int PRIMARY KEY, t text); INSERT INTO a SELECT i, repeat('x', 500) FROM generate_series(1, 20000) i",
+    );
+    const view = await PostgresView.open(login);
+    for await (const lines of view.readRows(table(view, 'a'))) {
+      expect(lines.length).toBeGreaterThan(0);
+      break;
+    }
+    expect((await rows(view, 'a')).length).toBe(20_000);
+    await view.close();
+  });
+
+  it('says plainly that a server does not answer, refuses, or dies in mid-reading', async () => {
+    const { login } = await fresh(
+      "CREATE TABLE a (id int PRIMARY KEY, t text); INSERT INTO a SELECT i, repeat('x', 1000) FROM generate_series(1, 30000) i",
+    );
+    await expect(PostgresView.open({ ...login, port: 1 })).rejects.toMatchObject({ code: 'database-unreachable' });
+    await expect(PostgresView.open({ ...login, password: 'wrong' })).rejects.toMatchObject({
+      code: 'database-refused',
+    });
+    await expect(PostgresView.open({ ...login, database: 'no such' })).rejects.toMatchObject({
+      code: 'database-refused',
+    });
+    const view = await PostgresView.open(login);
+    const reading = (async () => {
+      let seen = 0;
+      for await (const lines of view.readRows(table(view, 'a'))) {
+        seen += lines.length;
+        if (seen > 0 && seen < 200_000) {
+          const client = new pg.Client({ ...server, database: 'postgres' });
+          await client.connect();
+          await client.query(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND query LIKE 'COPY%'",
+            [login.database],
+          );
+          await client.end();
+        }
+      }
+    })();
+    await expect(reading).rejects.toMatchObject({ code: 'database-unreachable' });
+    await view.close();
+  });
+});
+
+describe('loading rows', () => {
+  it('brings back what was read, whatever the values are', async () => {
+    const from = await fresh('CREATE TABLE a (id int PRIMARY KEY, t text, b bytea, n text)');
+    const onto = await fresh('CREATE TABLE a (id int PRIMARY KEY, t text, b bytea, n text)');
+    const text = fc.oneof(
+      fc.string({ unit: 'binary' }).filter((value) => !value.includes('\0')),
+      fc.constantFrom('\\N', '\\.', '\t', '\n', '\r\n', '\\', 'NULL', '', '"', "'"),
+    );
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.tuple(text, fc.uint8Array(), fc.option(text)), { maxLength: 20 }), async (given) => {
+        const client = new pg.Client(from.login);
+        await client.connect();
+        await client.query('TRUNCATE a');
+        for (const [i, [t, b, n]] of given.entries())
+          await client.query('INSERT INTO a VALUES ($1, $2, $3, $4)', [i, t, Buffer.from(b), n]);
+        await client.end();
+        await onto.run('TRUNCATE a');
+        const view = await PostgresView.open(from.login);
+        const loader = await PostgresLoader.open(onto.login);
+        const shape = table(view, 'a');
+        expect(await loader.loadRows(shape, ['id', 't', 'b', 'n'], view.readRows(shape))).toBe(given.length);
+        await loader.close();
+        await view.close();
+        const found = (await onto.run('SELECT t, b, n FROM a ORDER BY id')).rows;
+        expect(found.map((row) => [row.t, [...row.b], row.n])).toEqual(given.map(([t, b, n]) => [t, [...b], n]));
+      }),
+      { numRuns: 12 },
+    );
+  });
+
+  it('names the value that does not fit, and loads nothing of its table', async () => {
+    const { login, run } = await fresh('CREATE TABLE a (id int PRIMARY KEY, link varchar(10))');
+    const loader = await PostgresLoader.open(login);
+    async function* lines(): AsyncGenerator<string> {
+      yield '1\tshort\n2\tmuch longer than ten\n';
+    }
+    const failed = loader.loadRows({ schema: 'public', name: 'a' }, ['id', 'link'], lines());
+    await expect(failed).rejects.toMatchObject({ code: 'value-too-long' });
+    await expect(failed).rejects.toThrow(/line 2, column link/);
+    await loader.close();
+    expect((await run('SELECT count(*)::int AS count FROM a')).rows[0].count).toBe(0);
+  });
+
+  it('ends when the rows stop coming with an error, and leaves the table empty', async () => {
+    const { login, run } = await fresh('CREATE TABLE a (id int PRIMARY KEY)');
+    const loader = await PostgresLoader.open(login);
+    async function* lines(): AsyncGenerator<string> {
+      yield '1\n';
+      throw new Error('the source is gone');
+    }
+    await expect(loader.loadRows({ schema: 'public', name: 'a' }, ['id'], lines())).rejects.toThrow(
+      'the source is gone',
+    );
+    await loader.close();
+    expect((await run('SELECT count(*)::int AS count FROM a')).rows[0].count).toBe(0);
+  });
+
+  it('sets counters so that the next row gets the next number', async () => {
+    const { login, run } = await fresh('CREATE TABLE "Odd ""Name" (id serial PRIMARY KEY, t text)');
+    const view = await PostgresView.open(login);
+    const [sequence] = view.schema.sequences;
+    await view.close();
+    const loader = await PostgresLoader.open(login);
+    await loader.setSequences([{ ...(sequence as NonNullable<typeof sequence>), last: '41', called: true }]);
+    await loader.close();
+    await run(`INSERT INTO "Odd ""Name" (t) VALUES ('x')`);
+    expect((await run('SELECT id FROM "Odd ""Name"')).rows).toEqual([{ id: 42 }]);
+  });
+});
+
+describe('making databases', () => {
+  it('gives a login to its own database and to no other', async () => {
+    const [one, other] = [await fresh(), await fresh()];
+    await expect(PostgresView.open({ ...one.login, database: other.login.database })).rejects.toMatchObject({
+      code: 'database-refused',
+    });
+    const role = await one.run(
+      'SELECT rolsuper, rolcreatedb, rolcreaterole, rolreplication FROM pg_roles WHERE rolname = current_user',
+    );
+    expect(role.rows).toEqual([{ rolsuper: false, rolcreatedb: false, rolcreaterole: false, rolreplication: false }]);
+  });
+
+  it('makes anew what is there, and removes it also while someone is connected, twice without error', async () => {
+    const { login, run } = await fresh('CREATE TABLE a (id int)');
+    await admin.create(login, []);
+    expect((await run("SELECT count(*)::int AS count FROM pg_tables WHERE tablename = 'a'")).rows[0].count).toBe(0);
+    const guest = new pg.Client(login);
+    guest.on('error', () => undefined);
+    await guest.connect();
+    await admin.drop(login.database, login.user);
+    await admin.drop(login.database, login.user);
+    await expect(PostgresView.open(login)).rejects.toMatchObject({ code: 'database-refused' });
+  });
+});

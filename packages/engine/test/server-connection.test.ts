@@ -1,0 +1,237 @@
+import * as fs from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { EngineError } from '../src/errors.js';
+import { LocalServer } from '../src/server/local-server.js';
+import type { ServerConnection, TreeNode } from '../src/server/server-connection.js';
+
+/** What every kind of server connection must do, against a real folder of a real machine. */
+function serverConnectionSuite(name: string, connect: () => ServerConnection): void {
+  describe(`${name} as a server connection`, () => {
+    let server: ServerConnection;
+    let folder: string;
+    const at = (path: string): string => `${folder}/${path}`;
+    const listed = async (path = ''): Promise<TreeNode[]> => {
+      const nodes: TreeNode[] = [];
+      for await (const node of server.listTree(path === '' ? folder : at(path))) nodes.push(node);
+      return nodes;
+    };
+    const failure = async (act: Promise<unknown>): Promise<EngineError> => {
+      const error = await act.then(
+        () => undefined,
+        (thrown: unknown) => thrown,
+      );
+      if (!(error instanceof EngineError)) throw new Error(`no engine error, but ${String(error)}`);
+      return error;
+    };
+
+    beforeEach(async () => {
+      server = connect();
+      folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-server-'));
+    });
+    afterEach(() => fs.rm(folder, { recursive: true, force: true }));
+
+    it('writes files with content and mode whatever the umask, and reads them back', async () => {
+      for (const mode of [0o600, 0o644, 0o777, 0o755]) {
+        await server.writeFile(at(`f${mode}`), Buffer.from(`mode ${mode}`), mode);
+        expect((await fs.stat(at(`f${mode}`))).mode & 0o7777).toBe(mode);
+        expect((await server.readFile(at(`f${mode}`))).toString()).toBe(`mode ${mode}`);
+      }
+    });
+
+    it('replaces a file in one step: whoever has the old one open keeps it whole', async () => {
+      await server.writeFile(at('page'), Buffer.from('old content'), 0o644);
+      const open = await fs.open(at('page'));
+      await server.writeFile(at('page'), Buffer.from('new'), 0o600);
+      expect((await open.readFile()).toString()).toBe('old content');
+      await open.close();
+      expect((await server.readFile(at('page'))).toString()).toBe('new');
+      expect((await fs.stat(at('page'))).mode & 0o777).toBe(0o600);
+      expect(await fs.readdir(folder)).toEqual(['page']);
+    });
+
+    it('leaves nothing of a file whose content fails half-way, and the old one as it was', async () => {
+      async function* broken(): AsyncGenerator<Buffer> {
+        yield Buffer.from('half of it');
+        throw new Error('the source is gone');
+      }
+      await failure(server.writeFile(at('fresh'), broken(), 0o644));
+      expect(await fs.readdir(folder)).toEqual([]);
+      await server.writeFile(at('kept'), Buffer.from('as it was'), 0o644);
+      await failure(server.writeFile(at('kept'), broken(), 0o644));
+      expect(await fs.readdir(folder)).toEqual(['kept']);
+      expect((await server.readFile(at('kept'))).toString()).toBe('as it was');
+    });
+
+    it.each([0, 1, 99, 100, 101, 250, 300])('reads %i bytes in pieces of 100', async (size) => {
+      const content = Buffer.from(Array.from({ length: size }, (_one, i) => i % 251));
+      await server.writeFile(at('big'), content, 0o644);
+      const pieces: Buffer[] = [];
+      for await (const piece of server.readPieces(at('big'), 100)) pieces.push(piece);
+      expect(Buffer.concat(pieces).equals(content)).toBe(true);
+      expect(pieces.length).toBe(Math.max(1, Math.ceil(size / 100)));
+    });
+
+    it('reads into given memory where the file fits, and whole where it does not', async () => {
+      const memory = Buffer.alloc(10);
+      for (const text of ['', 'short', '123456789', '1234567890', 'longer than ten bytes']) {
+        await server.writeFile(at('f'), Buffer.from(text), 0o644);
+        expect((await server.readFile(at('f'), memory)).toString()).toBe(text);
+      }
+    });
+
+    it('writes what comes in pieces', async () => {
+      async function* pieces(): AsyncGenerator<Buffer> {
+        for (let i = 0; i < 5; i++) yield Buffer.alloc(1000, i);
+      }
+      await server.writeFile(at('streamed'), pieces(), 0o640);
+      const content = await fs.readFile(at('streamed'));
+      expect(content.length).toBe(5000);
+      expect(content[4999]).toBe(4);
+    });
+
+    it('gives a file another identity when content, mode or name change, and the same when nothing does', async () => {
+      const first = await server.writeFile(at('f'), Buffer.from('1'), 0o644);
+      expect(await server.identityOf(at('f'))).toBe(first);
+      expect((await listed()).find((node) => node.path === 'f')?.identity).toBe(first);
+      const seen = new Set([first]);
+      const changes = [
+        () => fs.writeFile(at('f'), '2'),
+        () => fs.chmod(at('f'), 0o600),
+        () => fs.link(at('f'), at('second name')),
+        () => server.writeFile(at('f'), Buffer.from('2'), 0o600),
+      ];
+      for (const change of changes) {
+        // Two changes within one tick of the clock may look alike; nobody relies on telling those apart.
+        await new Promise((resolve) => setTimeout(resolve, 20));
+        await change();
+        const now = (await server.identityOf(at('f'))) as string;
+        expect(seen.has(now)).toBe(false);
+        seen.add(now);
+      }
+      expect(await server.identityOf(at('nothing'))).toBeUndefined();
+    });
+
+    it('lists a tree in byte order, folders before what is in them, links not followed', async () => {
+      await fs.mkdir(at('b/inner'), { recursive: true });
+      await fs.writeFile(at('b/inner/x'), '');
+      await fs.writeFile(at('B'), 'upper');
+      await fs.writeFile(at('a'), '12345');
+      await fs.symlink('b', at('link'));
+      await fs.symlink('/nowhere at all', at('lost'));
+      const nodes = await listed();
+      expect(nodes.map((node) => `${node.type} ${node.path}`)).toEqual([
+        'file B',
+        'file a',
+        'folder b',
+        'folder b/inner',
+        'file b/inner/x',
+        'link link',
+        'link lost',
+      ]);
+      expect(nodes.find((node) => node.path === 'a')?.bytes).toBe(5);
+      expect(nodes.find((node) => node.path === 'lost')?.target).toBe('/nowhere at all');
+    });
+
+    it('carries names that are not UTF-8, hold newlines, quotes or emoji', async () => {
+      const names = [
+        'caf\u00e9',
+        'ca\xff\xfe',
+        'new\nline',
+        `quo'te"`,
+        Buffer.from('🧵').toString('latin1'),
+        ' ',
+        '-rf',
+      ];
+      for (const name of names) await server.writeFile(at(name), Buffer.from(name, 'latin1'), 0o644);
+      const nodes = await listed();
+      expect(nodes.map((node) => node.path)).toEqual([...names].sort());
+      for (const name of names) expect((await server.readFile(at(name))).toString('latin1')).toBe(name);
+      for (const name of names) await server.remove(at(name));
+      expect(await listed()).toEqual([]);
+    });
+
+    it('names a pipe and a socket as special, so that nobody waits on one', async () => {
+      await server.run('mkfifo', [at('pipe')]);
+      expect((await listed()).map((node) => node.type)).toEqual(['special']);
+    });
+
+    it('lets a link lead elsewhere in one step, also where there was none', async () => {
+      await server.makeFolder(at('one'));
+      await server.makeFolder(at('two'));
+      await server.replaceLink(at('main'), 'one', at('.via'));
+      expect(await server.readLink(at('main'))).toBe('one');
+      const reader = (async () => {
+        for (let i = 0; i < 400; i++) expect(['one', 'two']).toContain(await server.readLink(at('main')));
+      })();
+      for (let i = 0; i < 50; i++) await server.replaceLink(at('main'), i % 2 ? 'one' : 'two', at('.via'));
+      await reader;
+      expect(await server.readLink(at('one'))).toBeUndefined();
+      expect(await server.readLink(at('nothing'))).toBeUndefined();
+    });
+
+    it('removes what is there, links and not what they lead to, and does not mind what is not', async () => {
+      await server.makeFolder(at('keep'));
+      await server.writeFile(at('keep/file'), Buffer.from('x'), 0o644);
+      await server.makeFolder(at('gone/deep'));
+      await server.makeLink(at('gone/link'), '../keep');
+      await server.remove(at('gone'));
+      await server.remove(at('gone'));
+      expect(await server.exists(at('gone'))).toBe(false);
+      expect(await server.exists(at('keep/file'))).toBe(true);
+      expect(await server.exists(at('keep/file/below a file'))).toBe(false);
+    });
+
+    it('runs programs without a shell, with their input, end and errors', async () => {
+      const hostile = '$(touch pwned); `id` "\'';
+      const echo = await server.run('printf', ['%s', hostile], { folder });
+      expect(echo.output).toBe(hostile);
+      expect(await fs.readdir(folder)).toEqual([]);
+      expect((await server.run('cat', [], { input: Buffer.from('given') })).output).toBe('given');
+      const failed = await server.run('ls', ['/no/such/place']);
+      expect(failed.code).not.toBe(0);
+      expect(failed.errors).toContain('/no/such/place');
+      expect((await failure(server.run('no-such-program-here', []))).code).toBe('command-failed');
+      const late = await server.run('sleep', ['30'], { timeoutSeconds: 0.2 });
+      expect(late.code).not.toBe(0);
+    });
+
+    it('names the path that cannot be read, and what is in the way', async () => {
+      expect((await failure(server.readFile(at('missing')))).message).toContain(at('missing'));
+      await server.makeFolder(at('folder'));
+      expect((await failure(server.readFile(at('folder')))).code).toBe('file-unreadable');
+      const error = await failure(server.writeFile(at('missing/below'), Buffer.from(''), 0o644));
+      expect(error.message).toContain('missing/below');
+    });
+
+    it('names a file that it may not read, and does not take it for gone', async () => {
+      await fs.chmod(folder, 0o755);
+      await fs.writeFile(at('secret'), 'x');
+      await fs.chmod(at('secret'), 0);
+      const isRoot = process.getuid?.() === 0;
+      // The superuser may read everything; as anybody else it is refused.
+      if (isRoot) process.seteuid?.(65_534);
+      try {
+        const error = await failure(server.readFile(at('secret')));
+        expect(error.code).toBe('file-unreadable');
+        expect(error.message).toBe(`${at('secret')} cannot be opened: permission denied.`);
+        expect(error.next).toContain('leave the path out');
+        const pieces = async (): Promise<void> => {
+          for await (const _piece of server.readPieces(at('secret'), 10));
+        };
+        expect((await failure(pieces())).code).toBe('file-unreadable');
+      } finally {
+        if (isRoot) process.seteuid?.(0);
+      }
+    });
+
+    it('tells the room that is left', async () => {
+      const free = await server.freeBytes(folder);
+      expect(free).toBeGreaterThan(0);
+      expect(Number.isSafeInteger(free)).toBe(true);
+    });
+  });
+}
+
+serverConnectionSuite('the machine itself', () => new LocalServer());
