@@ -69,7 +69,10 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     app,
     workerPids: () => workers.pids(),
     async stop() {
+      // Requests may end; after that nobody who keeps a connection open keeps the service from stopping.
+      const force = setTimeout(() => app.server.closeAllConnections(), CLOSE_GRACE_MS);
       await app.close();
+      clearTimeout(force);
       await workers.stop();
       await stopGateway(installation);
       await installation.records.destroy();
@@ -77,6 +80,8 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     },
   };
 }
+
+const CLOSE_GRACE_MS = 3000;
 
 /** Copies carry the gateway's port in their addresses, so it stays the same from run to run. */
 async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{ service: number; gateway: number }> {
