@@ -122,6 +122,30 @@ describe('SIGKILL of the worker in a push', () => {
   );
 });
 
+describe('a worker that dies with rows locked', () => {
+  it('keeps a visitor waiting for less than a second, and leaves live as it was', async () => {
+    const former = await one(LIVE, "SELECT title FROM page WHERE slug = 'home'");
+    await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'never arrives'"));
+    await breakpoint.setBeforeCommit();
+    const transfer = await pushOnto(studio, COPY, LIVE);
+    await breakpoint.reached();
+    const waited = await onSite(studio, LIVE, async (query) => {
+      const order = query("UPDATE page SET body = body WHERE slug = 'home'").then(() => Date.now());
+      const blocked = async (): Promise<unknown> =>
+        one(LIVE, "SELECT count(*)::int FROM pg_stat_activity WHERE wait_event_type = 'Lock'");
+      while ((await blocked()) === 0) await new Promise((resolve) => setTimeout(resolve, 20));
+      const killedAt = Date.now();
+      process.kill(await pidOfTransfer(transfer.id), 'SIGKILL');
+      return (await order) - killedAt;
+    });
+    await breakpoint.clear();
+    expect(waited).toBeLessThan(1000);
+    expect((await ended(studio, transfer)).state).toBe('failed');
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe(former);
+    expect((await visit(studio.gatewayPort, 'threadmill.localhost', '/')).status).toBe(200);
+  });
+});
+
 describe('a worker that stands still', () => {
   it('is replaced, and writes nothing when it goes on', async () => {
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'By a paused worker'"));

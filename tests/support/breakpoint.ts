@@ -29,6 +29,15 @@ export class Breakpoint {
       CREATE TRIGGER stand_still BEFORE UPDATE ON transfer_step FOR EACH ROW WHEN (new.state = 'done' AND new.name = '${step}') EXECUTE FUNCTION stand_still()`);
   }
 
+  /** Lets the worker stand still in the step "commit", with its rows written and locked, and nothing committed. */
+  async setBeforeCommit(): Promise<void> {
+    await this.#client.query(`CREATE OR REPLACE FUNCTION stand_still_writing() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+        IF EXISTS (SELECT 1 FROM transfer_step WHERE transfer_id = new.id AND name = 'commit' AND state = 'running')
+          THEN PERFORM pg_sleep(120); END IF; RETURN new; END $$;
+      DROP TRIGGER IF EXISTS stand_still ON transfer;
+      CREATE TRIGGER stand_still BEFORE UPDATE OF data ON transfer FOR EACH ROW WHEN (old.data IS DISTINCT FROM new.data) EXECUTE FUNCTION stand_still_writing()`);
+  }
+
   /** Waits until the worker stands there. @returns its transfer's worker id */
   async reached(): Promise<void> {
     for (let tries = 0; tries < 1500; tries++) {
@@ -42,7 +51,9 @@ export class Breakpoint {
   /** Ends the sleeping statement without letting it be recorded, and removes the breakpoint. */
   async clear(): Promise<void> {
     await this.#client.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE wait_event = 'PgSleep'");
-    await this.#client.query('DROP TRIGGER IF EXISTS stand_still ON transfer_step');
+    await this.#client.query(
+      'DROP TRIGGER IF EXISTS stand_still ON transfer_step; DROP TRIGGER IF EXISTS stand_still ON transfer',
+    );
   }
 
   async query(sql: string): Promise<Record<string, unknown>[]> {
