@@ -35,6 +35,8 @@ CREATE TABLE keyless (word text, n int);
 CREATE TABLE hen (id serial PRIMARY KEY, egg_id int, name text);
 CREATE TABLE egg (id serial PRIMARY KEY, hen_id int NOT NULL REFERENCES hen, name text);
 ALTER TABLE hen ADD FOREIGN KEY (egg_id) REFERENCES egg;
+CREATE TABLE berth (id int PRIMARY KEY, code varchar(4) NOT NULL UNIQUE, place int NOT NULL UNIQUE, note text UNIQUE);
+INSERT INTO berth VALUES (1, 'A', 1, NULL), (2, 'B', 2, NULL), (3, 'C', 3, 'three'), (4, 'D', 4, 'four'), (5, 'E', 5, NULL);
 CREATE TABLE tree (id int PRIMARY KEY, parent int REFERENCES tree, label text UNIQUE);
 CREATE TABLE "odd schema".inner_one (slug text PRIMARY KEY, url text DEFAULT '${AT.live}/default');
 CREATE TABLE touched (id bigserial PRIMARY KEY, body text, changes int NOT NULL DEFAULT 0);
@@ -163,6 +165,13 @@ it('pushes changes in every kind of table, and takes them back', async () => {
     await query("UPDATE tree SET label = 'leaf 2' WHERE id = 2");
     await query(`INSERT INTO "odd schema".inner_one VALUES ('${AT.copy}/other', '${AT.copy}')`);
     await query("UPDATE insensitive SET n = 20 WHERE name = 'B'");
+    // Unique values that go from one row to another: a swap, a chain, and those of deleted rows.
+    await query('DELETE FROM berth WHERE id IN (3, 4)');
+    await query("UPDATE berth SET code = 'x' WHERE id = 1");
+    await query("UPDATE berth SET code = 'A', place = 3 WHERE id = 2");
+    await query("UPDATE berth SET code = 'B', place = 2 WHERE id = 1");
+    await query("INSERT INTO berth VALUES (10, 'C', 1, 'three')");
+    await query("UPDATE berth SET note = 'four' WHERE id = 5");
     await query("INSERT INTO insensitive VALUES ('aa', 0)");
   };
   await onSite(studio, COPY, edit);

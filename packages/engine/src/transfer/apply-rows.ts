@@ -17,6 +17,7 @@ import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from 
 import { EngineError } from '../errors.js';
 import { protectingReferences } from './compare-push.js';
 import { insertOrder } from './insert-order.js';
+import { setApart, type UniqueIndex, uniqueIndexes } from './unique-values.js';
 
 /** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
 export interface Remain {
@@ -43,6 +44,7 @@ interface StagedTable {
   /** Columns that are written by at least one update. */
   readonly touched: Set<string>;
   readonly authored: ReadonlySet<string>;
+  readonly uniques: readonly UniqueIndex[];
   counts: { insert: number; update: number; delete: number };
 }
 
@@ -138,6 +140,7 @@ export class RowApplication {
       columns,
       touched: new Set(),
       authored: authored(name, columns),
+      uniques: shape.key.length > 0 ? await uniqueIndexes(this.#client, shape) : [],
       counts: { insert: 0, update: 0, delete: 0 },
     };
     this.#tables.set(name, staged);
@@ -172,13 +175,15 @@ export class RowApplication {
       for (const table of tables)
         remains.push(...(await this.#checkRows(table)), ...(await this.#spareReferred(table)));
       const applied = { inserted: 0, updated: 0, deleted: 0 };
+      let passing = 0;
+      for (const table of tables) passing += await this.#setApart(table);
       for (const group of ordered)
         applied.inserted += await this.#insert(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
       for (const table of tables) applied.updated += await this.#update(table);
       for (const group of ordered.toReversed())
         applied.deleted += await this.#delete(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
       await this.#advanceCounters(tables);
-      await this.#compareCounters(applied);
+      await this.#compareCounters(applied, passing);
       const id = await this.#client.query<{ id: string }>('SELECT pg_current_xact_id()::text AS id');
       return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains } };
     } catch (error) {
@@ -302,6 +307,19 @@ export class RowApplication {
     await this.#client.query(`DELETE FROM ${table.temporary} s WHERE s.op = 'update' AND cardinality(s.changed) = 0`);
   }
 
+  /** Frees unique values that go from one row to another. @returns rows that were given a passing value */
+  async #setApart(table: StagedTable): Promise<number> {
+    let passing = 0;
+    for (const { columns, apart } of table.uniques) {
+      const mayMove =
+        columns.some((name) => table.touched.has(name)) || (table.counts.insert > 0 && table.counts.delete > 0);
+      if (!apart || !mayMove || !columns.every((name) => table.columns.includes(name))) continue;
+      const sql = setApart(table.shape, { columns, apart }, table.temporary, table.columns, this.#keyMatch(table));
+      passing += (await this.#client.query(sql)).rowCount ?? 0;
+    }
+    return passing;
+  }
+
   /** Inserts parents first; tables that refer to one another in a circle go in one statement. */
   async #insert(group: readonly StagedTable[]): Promise<number> {
     const inserting = group.filter((table) => table.counts.insert > 0);
@@ -380,7 +398,10 @@ export class RowApplication {
   }
 
   /** A table that a trigger or cascade wrote, and that is not part of the change, stops everything. */
-  async #compareCounters(applied: { inserted: number; updated: number; deleted: number }): Promise<void> {
+  async #compareCounters(
+    applied: { inserted: number; updated: number; deleted: number },
+    passing: number,
+  ): Promise<void> {
     const split = (text: string | undefined): number[] => (text ?? '0 0 0').split(' ').map(Number);
     let written = 0;
     for (const [name, now] of await this.#readCounters()) {
@@ -395,7 +416,7 @@ export class RowApplication {
       }
       written += delta;
     }
-    const expected = applied.inserted + applied.updated + applied.deleted;
+    const expected = applied.inserted + applied.updated + applied.deleted + passing;
     if (written !== expected)
       throw new EngineError(
         'outdated',
