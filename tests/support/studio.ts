@@ -22,6 +22,7 @@ export interface Studio {
   readonly hosts: string;
   readonly url: string;
   readonly token: string;
+  readonly password: string;
   readonly client: Client;
   readonly gatewayPort: number;
   readonly place: DemoPlace;
@@ -60,6 +61,7 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
     hosts,
     url: ready.url,
     token,
+    password: PASSWORD,
     client,
     gatewayPort: ready.gatewayPort,
     place,

@@ -3,20 +3,21 @@ import { endpoint } from './endpoint.js';
 import * as s from './shapes.js';
 
 const none = z.undefined();
-const nothing = z.object({});
+/** What is sent is exact: a misspelt field would otherwise be a wish that nobody hears. */
+const nothing = z.strictObject({});
 const onSite = z.object({ site: s.Name });
 const onEnvironment = z.object({ site: s.Name, environment: s.Name });
 const byId = z.object({ id: s.Id });
 const Mail = z.email('write a mail address').max(200);
 const Password = z.string().min(12, 'use at least 12 characters').max(200);
 
-export const Page = z.object({
+export const Page = z.strictObject({
   cursor: z.string().max(200).optional(),
   limit: z.coerce.number().int().min(1).max(500).optional(),
 });
 const paged = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item), next: z.string().nullable() });
 
-export const DatabaseAccess = z.object({
+export const DatabaseAccess = z.strictObject({
   name: s.Name,
   host: z.string(),
   port: z.number().int(),
@@ -34,7 +35,7 @@ export const endpoints = {
     summary: 'Sign in with mail and password; sets the session cookie.',
     params: nothing,
     query: nothing,
-    body: z.object({ mail: z.string().max(200), password: z.string().max(200) }),
+    body: z.strictObject({ mail: z.string().max(200), password: z.string().max(200) }),
     response: s.Person,
   }),
   signOut: endpoint({
@@ -65,7 +66,7 @@ export const endpoints = {
     summary: 'Make the first administrator, with the one-time key that the service printed.',
     params: nothing,
     query: nothing,
-    body: z.object({ key: z.string(), name: z.string().min(1).max(120), mail: Mail, password: Password }),
+    body: z.strictObject({ key: z.string(), name: z.string().min(1).max(120), mail: Mail, password: Password }),
     response: s.Person,
     status: 201,
   }),
@@ -86,7 +87,7 @@ export const endpoints = {
     summary: 'Make a token; its value is shown once.',
     params: nothing,
     query: nothing,
-    body: z.object({ name: z.string().min(1).max(120), days: z.number().int().min(1).max(3650).optional() }),
+    body: z.strictObject({ name: z.string().min(1).max(120), days: z.number().int().min(1).max(3650).optional() }),
     response: s.Token.extend({ value: z.string() }),
     status: 201,
   }),
@@ -119,7 +120,7 @@ export const endpoints = {
     summary: 'Add a server.',
     params: nothing,
     query: nothing,
-    body: z.object({
+    body: z.strictObject({
       name: s.Name,
       folder: z.string().startsWith('/'),
       baseDomain: z.string().regex(/^[a-z0-9.-]+$/),
@@ -146,7 +147,7 @@ export const endpoints = {
     permission: 'fleet.read',
     summary: 'Show a profile.',
     params: z.object({ name: s.Name }),
-    query: z.object({ version: z.coerce.number().int().optional() }),
+    query: z.strictObject({ version: z.coerce.number().int().optional() }),
     body: none,
     response: s.ProfileVersion.extend({ text: z.string() }),
   }),
@@ -157,7 +158,7 @@ export const endpoints = {
     summary: 'Save a new version of a profile.',
     params: z.object({ name: s.Name }),
     query: nothing,
-    body: z.object({ text: z.string().max(500_000) }),
+    body: z.strictObject({ text: z.string().max(500_000) }),
     response: s.ProfileVersion,
   }),
 
@@ -167,7 +168,7 @@ export const endpoints = {
     permission: 'fleet.read',
     summary: 'List the sites with their environments.',
     params: nothing,
-    query: z.object({
+    query: z.strictObject({
       client: z.string().optional(),
       kind: s.EnvironmentKind.optional(),
       state: s.EnvironmentState.optional(),
@@ -192,7 +193,7 @@ export const endpoints = {
     summary: 'Bring in a running site with its live environment.',
     params: nothing,
     query: nothing,
-    body: z.object({
+    body: z.strictObject({
       name: s.Name,
       client: z.string().min(1).max(120),
       timeZone: z.string().max(60).optional(),
@@ -231,7 +232,7 @@ export const endpoints = {
     permission: 'fleet.read',
     summary: 'Propose a free name and address for a new environment, and check a copy.',
     params: onSite,
-    query: z.object({
+    query: z.strictObject({
       kind: s.EnvironmentKind,
       name: z.string().max(400).optional(),
       from: s.EnvironmentPath.optional(),
@@ -246,13 +247,13 @@ export const endpoints = {
     summary: 'Make a new environment as a copy of another, or of a snapshot.',
     params: onSite,
     query: nothing,
-    body: z.object({
+    body: z.strictObject({
       name: s.Name,
       kind: z.enum(['dev', 'staging']),
       from: s.EnvironmentPath.optional(),
       snapshot: s.Id.optional(),
       leaveOut: z
-        .object({
+        .strictObject({
           tables: z.array(z.string()).optional(),
           areas: z.array(z.string()).optional(),
           paths: z.array(z.string()).optional(),
@@ -270,7 +271,7 @@ export const endpoints = {
     permission: 'copy.manage',
     summary: 'Remove a copy with its files and databases.',
     params: onEnvironment,
-    query: z.object({ confirm: z.string() }),
+    query: z.strictObject({ confirm: z.string() }),
     body: none,
     response: s.Transfer,
     status: 202,
@@ -303,7 +304,7 @@ export const endpoints = {
     summary: 'Compute what a push would do.',
     params: nothing,
     query: nothing,
-    body: z.object({ from: s.EnvironmentPath, onto: s.EnvironmentPath, snapshot: s.Id.optional() }),
+    body: z.strictObject({ from: s.EnvironmentPath, onto: s.EnvironmentPath, snapshot: s.Id.optional() }),
     response: s.Forecast,
     status: 202,
   }),
@@ -335,7 +336,7 @@ export const endpoints = {
     summary: 'Push what a forecast shows. Onto live the destination must be named in full.',
     params: nothing,
     query: nothing,
-    body: z.object({ forecast: s.Id, confirm: z.string().optional() }),
+    body: z.strictObject({ forecast: s.Id, confirm: z.string().optional() }),
     response: s.Transfer,
     status: 202,
   }),
@@ -346,7 +347,7 @@ export const endpoints = {
     summary: "Make a copy its source's double again.",
     params: nothing,
     query: nothing,
-    body: z.object({ from: s.EnvironmentPath, onto: s.EnvironmentPath, acceptTraces: z.array(z.string()).optional() }),
+    body: z.strictObject({ from: s.EnvironmentPath, onto: s.EnvironmentPath, acceptTraces: z.array(z.string()).optional() }),
     response: s.Transfer,
     status: 202,
   }),
@@ -357,7 +358,7 @@ export const endpoints = {
     summary: 'Restore a snapshot onto an environment.',
     params: nothing,
     query: nothing,
-    body: z.object({ snapshot: s.Id, onto: s.EnvironmentPath, confirm: z.string().optional() }),
+    body: z.strictObject({ snapshot: s.Id, onto: s.EnvironmentPath, confirm: z.string().optional() }),
     response: s.Transfer,
     status: 202,
   }),
@@ -404,7 +405,7 @@ export const endpoints = {
     summary: 'Take back what a push or restore wrote; later changes by others stay.',
     params: byId,
     query: nothing,
-    body: z.object({ confirm: z.string().optional() }),
+    body: z.strictObject({ confirm: z.string().optional() }),
     response: s.Transfer,
     status: 202,
   }),
@@ -425,7 +426,7 @@ export const endpoints = {
     permission: 'fleet.read',
     summary: 'List snapshots, newest first.',
     params: nothing,
-    query: z.object({ site: s.Name.optional(), environment: s.EnvironmentPath.optional() }),
+    query: z.strictObject({ site: s.Name.optional(), environment: s.EnvironmentPath.optional() }),
     body: none,
     response: z.array(s.Snapshot),
   }),
@@ -436,7 +437,7 @@ export const endpoints = {
     summary: 'Take a snapshot of an environment.',
     params: nothing,
     query: nothing,
-    body: z.object({ environment: s.EnvironmentPath, reason: z.string().max(200).optional() }),
+    body: z.strictObject({ environment: s.EnvironmentPath, reason: z.string().max(200).optional() }),
     response: s.Transfer,
     status: 202,
   }),
