@@ -347,7 +347,11 @@ export const endpoints = {
     summary: "Make a copy its source's double again.",
     params: nothing,
     query: nothing,
-    body: z.strictObject({ from: s.EnvironmentPath, onto: s.EnvironmentPath, acceptTraces: z.array(z.string()).optional() }),
+    body: z.strictObject({
+      from: s.EnvironmentPath,
+      onto: s.EnvironmentPath,
+      acceptTraces: z.array(z.string()).optional(),
+    }),
     response: s.Transfer,
     status: 202,
   }),
