@@ -31,7 +31,7 @@ export type FileLaneMessage =
  *
  * @returns the traces found in files, once the thread has ended; nothing is written after that, also when it fails
  */
-export function copyFilesAside(
+export async function copyFilesAside(
   plan: Omit<FilePlan, 'traces'>,
   tracesOf: PortableEnvironment | undefined,
   spool: FileLaneOrder['spool'],
@@ -46,6 +46,7 @@ export function copyFilesAside(
     tracesOf,
     spool,
   };
+  work.signal.throwIfAborted();
   const thread = new Worker(new URL('./file-lane-thread.js', import.meta.url), { workerData: order });
   const stop = (): void => thread.postMessage('stop');
   work.signal.addEventListener('abort', stop);

@@ -33,11 +33,10 @@ export async function packedBaseline(
   upper: string,
 ): Promise<PackedBaseline | undefined> {
   const found = await findBaseline(installation.records, lower, upper);
-  if (found?.spool) {
-    await packBaseline(installation, found.spool.id);
-    return packedBaseline(installation, lower, upper);
-  }
-  return found as PackedBaseline | undefined;
+  if (!found?.spool) return found as PackedBaseline | undefined;
+  await packBaseline(installation, found.spool.id);
+  const packed = await findBaseline(installation.records, lower, upper);
+  return packed?.spool === null ? (packed as PackedBaseline) : undefined;
 }
 
 async function pack(installation: Installation, id: string): Promise<void> {
