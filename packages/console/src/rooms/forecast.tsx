@@ -313,7 +313,9 @@ function ConfirmZone({
       </div>
       <div className="q est">
         <Icon name="undo" />
-        {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}undo stays possible
+        {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}
+        {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}undo stays
+        possible
       </div>
       {push.isError && <Failure error={push.error} />}
       {!isOpen ? (

@@ -72,8 +72,8 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
         [left === undefined ? '–' : duration(Math.max(1, left)), 'left'],
       ]
     : [
-        [number(transfer.rows), 'rows written'],
-        [number(transfer.files), 'files written'],
+        [number(transfer.rows), transfer.rows === 1 ? 'row written' : 'rows written'],
+        [number(transfer.files), transfer.files === 1 ? 'file written' : 'files written'],
         [size(transfer.bytes), 'moved'],
         [took === undefined ? '–' : duration(took), 'took'],
       ];

@@ -1,5 +1,5 @@
 import { request } from 'node:http';
-import { formatLocation } from '@tessarion/core';
+import { counted, formatLocation } from '@tessarion/core';
 import { EngineError, type Environment } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 
@@ -68,5 +68,5 @@ export function judgeHealth(before: readonly PageHealth[], after: readonly PageH
     );
   return after.length === 0
     ? undefined
-    : `${after.filter((page) => page.isWell).length} of ${after.length} pages are well`;
+    : `${after.filter((page) => page.isWell).length} of ${counted(after.length, 'page')} well`;
 }

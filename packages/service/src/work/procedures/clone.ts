@@ -98,7 +98,7 @@ export const clone: Procedure = {
     },
     {
       name: 'tasks',
-      title: 'Run the profile’s tasks',
+      title: 'Measure it and run the profile’s tasks',
       async run(context) {
         const { installation, record } = context;
         const destination = await context.environment(record.onto_path);
