@@ -2,7 +2,19 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { addSite, done, folderOf, makeCopy, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  leftOvers,
+  makeCopy,
+  onSite,
+  type Studio,
+  startStudio,
+  tessarion,
+  workerPids,
+} from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'threadmill/live';
@@ -136,4 +148,15 @@ it('names a blob that was damaged by hand', async () => {
   const said = await tessarion(studio, ['snapshot', 'verify', id]);
   expect(said.code).toBe(1);
   expect(said.err).toContain('is damaged');
+
+  const [before, workers] = [await leftOvers(studio), await workerPids(studio)];
+  const copy = await studio.client.call('environmentCreate', {
+    params: { site: 'threadmill' },
+    body: { name: 'from-damaged', kind: 'dev', snapshot: id },
+  });
+  const end = await ended(studio, copy);
+  expect(end.state).toBe('failed');
+  expect(end.failure?.message).toContain('is damaged');
+  expect(await leftOvers(studio)).toEqual(before);
+  expect(await workerPids(studio)).toEqual(workers);
 });

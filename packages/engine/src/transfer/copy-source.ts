@@ -90,6 +90,12 @@ export function sourceFrom(portable: PortableSource): CopySource {
 
 const TRAVELS: ReadonlySet<DataClass> = new Set(['authored', 'collected', 'local', 'derived', 'unclassified']);
 
+/** Keeps a failure for whoever waits for the promise later; until then nobody does. */
+function heldBack<T>(promise: Promise<T>): Promise<T> {
+  promise.catch(() => undefined);
+  return promise;
+}
+
 /** Reads a running environment. */
 export class LiveSource implements CopySource {
   readonly profile: Profile | undefined;
@@ -123,8 +129,7 @@ export class LiveSource implements CopySource {
       const sql = await view.dumpSchema(section);
       return Buffer.from(this.#rewriter.canonicalise(sql.toString('latin1')).value, 'latin1');
     };
-    const [schemaBefore, schemaAfter] = [canonical('before'), canonical('after')];
-    schemaAfter.catch(() => undefined);
+    const [schemaBefore, schemaAfter] = [heldBack(canonical('before')), heldBack(canonical('after'))];
     const { server, extensions, sequences, tables } = view.schema;
     return {
       name,
@@ -203,8 +208,8 @@ export class SnapshotSource implements CopySource {
   async open(): Promise<readonly SourceDatabase[]> {
     return this.manifest.databases.map((database) => ({
       ...database,
-      schemaBefore: this.library.store.get(database.schemaBefore),
-      schemaAfter: this.library.store.get(database.schemaAfter),
+      schemaBefore: heldBack(this.library.store.get(database.schemaBefore)),
+      schemaAfter: heldBack(this.library.store.get(database.schemaAfter)),
       tables: database.tables.map((table): SourceTable => {
         const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
         const { schema, name, key, keyOrders } = table;
