@@ -8,6 +8,7 @@ import {
   done,
   ended,
   folderOf,
+  forecastOf,
   leftOvers,
   makeCopy,
   onSite,
@@ -226,6 +227,58 @@ describe('trouble on the way', () => {
     await fs.writeFile(file, `${before}MAIL_MODE=twice\n`);
     expect((await ended(studio, await create('unset'))).failure?.message).toContain('stands there 2 times');
     await fs.writeFile(file, before);
+  });
+
+  it('a value that would not fit the copy is named before anything is made', async () => {
+    const before = await leftOvers(studio);
+    const address = `http://threadmill.localhost:${studio.gatewayPort}`;
+    const [first] = await onSite(studio, LIVE, async (query) => {
+      await query(`ALTER TABLE menu ALTER COLUMN target TYPE varchar(${address.length + 3})`);
+      return query('SELECT id, target FROM menu ORDER BY id LIMIT 1');
+    });
+    const retarget = (target: unknown) =>
+      onSite(studio, LIVE, (query) => query('UPDATE menu SET target = $1 WHERE id = $2', [target, first?.id]));
+    await retarget(`${address}/x`);
+    const end = await ended(studio, await create('tight'));
+    expect(end.checks.find((check) => check.name === 'values')).toMatchObject({
+      state: 'failed',
+      message: expect.stringContaining(`menu ${first?.id}: target would be`),
+    });
+    expect(end.steps.filter((step) => step.startedAt).map((step) => step.name)).toEqual(['check']);
+    expect(await leftOvers(studio)).toEqual(before);
+    await retarget(first?.target);
+    await onSite(studio, LIVE, (query) => query('ALTER TABLE menu ALTER COLUMN target TYPE text'));
+  });
+
+  it('a unique value held by a row that stays is shown by the forecast, which then cannot be pushed', async () => {
+    const [apron] = await onSite(studio, LIVE, (query) => query("SELECT id FROM product WHERE slug = 'apron'"));
+    await onSite(studio, LIVE, async (query) => {
+      await query("INSERT INTO customer (id, name, email) VALUES (700, 'A', 'a@post.example')");
+      await query("INSERT INTO purchase (id, customer_id, total, payment_mode) VALUES (700, 700, 1, 'live')");
+      await query('INSERT INTO purchase_line (purchase_id, product_id, quantity, price) VALUES (700, $1, 1, 1)', [
+        apron?.id,
+      ]);
+    });
+    const replaced = await onSite(studio, COPY, async (query) => {
+      await query("DELETE FROM product WHERE slug = 'apron'");
+      return query(
+        "INSERT INTO product (slug, title, description, price) VALUES ('apron', 'A new apron', '', 1) RETURNING id",
+      );
+    });
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.checks.find((check) => check.name === 'values')).toEqual({
+      name: 'values',
+      state: 'failed',
+      message: `What would not fit: product ${replaced[0]?.id}: wants the slug "apron", which ${apron?.id} has.`,
+      remedy: `Correct it where it comes from, or make room for it on ${LIVE}.`,
+    });
+    const push = studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
+    expect((await problem(push)).type).toBe('tessarion:checks-failed');
+    const shown = await tessarion(studio, ['forecast', '--from', COPY, '--onto', LIVE]);
+    expect(shown.out).toContain('wants the slug "apron"');
+    await onSite(studio, COPY, (query) => query("UPDATE product SET slug = 'apron-2' WHERE title = 'A new apron'"));
+    expect((await forecastOf(studio, COPY, LIVE)).checks.every((check) => check.state === 'passed')).toBe(true);
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
   });
 
   it('the site’s database refusing, and dying in mid-transfer', async () => {

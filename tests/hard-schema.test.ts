@@ -27,6 +27,8 @@ databases: { main: { tables: { "*": { class: authored }, "odd schema.*": { class
 
 const SCHEMA = `
 CREATE SCHEMA "odd schema";
+CREATE TABLE "odd schema".pairs (id int PRIMARY KEY, facts ext.hstore);
+INSERT INTO "odd schema".pairs VALUES (1, 'a=>${AT.live}');
 CREATE TYPE mood AS ENUM ('calm', 'wild; "sea"');
 CREATE DOMAIN short AS varchar(80);
 CREATE TABLE "Weird Name" ("Id" int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, "größe" numeric(8,2), "tab""quote" text, feeling mood, tags text[], data jsonb, doubled numeric GENERATED ALWAYS AS ("größe" * 2) STORED, raw bytea, flag bool, moment timestamptz, real8 float8);
@@ -44,7 +46,6 @@ CREATE FUNCTION touch() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN new.changes
 CREATE TRIGGER touch BEFORE UPDATE ON touched FOR EACH ROW EXECUTE FUNCTION touch();
 CREATE VIEW links AS SELECT slug, url FROM "odd schema".inner_one WHERE url LIKE '${AT.live}%';
 CREATE INDEX ON keyless (lower(word));
-CREATE EXTENSION IF NOT EXISTS citext;
 CREATE TABLE insensitive (name citext PRIMARY KEY, n int);
 INSERT INTO "Weird Name" ("größe", "tab""quote", feeling, tags, data, raw, flag, moment, real8) VALUES
   (1.50, E'a\\tb\\\\c\\nd "e"', 'wild; "sea"', ARRAY['${AT.live}/x', 'with,comma', NULL, ''], '{"u": "${AT.live}/ü", "n": [1, null]}', '\\x00ff10', true, '2026-03-29 02:30:00+02', 0.1),
@@ -90,6 +91,9 @@ beforeAll(async () => {
   );
   await onSite(studio, LIVE, async (query) => {
     await query('CREATE EXTENSION citext');
+    await query(
+      'CREATE SCHEMA ext; CREATE EXTENSION hstore WITH SCHEMA ext; GRANT USAGE ON SCHEMA ext TO knotted_live',
+    );
     await query('SET ROLE knotted_live');
     await query(SCHEMA);
   });

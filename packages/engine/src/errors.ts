@@ -16,12 +16,14 @@ export type EngineErrorCode =
   | 'server-unreachable'
   | 'file-unreadable'
   | 'file-refused'
+  | 'file-changed'
+  | 'file-gone'
   | 'disk-full'
   | 'database-unreachable'
   | 'database-refused'
   | 'schema-unsupported'
-  | 'rows-unsorted'
   | 'value-too-long'
+  | 'value-refused'
   | 'command-failed'
   | 'blob-missing'
   | 'blob-damaged'
@@ -32,6 +34,20 @@ export type EngineErrorCode =
 
 /** The message of anything that was thrown. */
 export const messageOf = (error: unknown): string => (error instanceof Error ? error.message : String(error));
+
+/** Says that somebody wrote to a file while it was read. */
+export const fileChanged = (path: string): EngineError =>
+  new EngineError(
+    'file-changed',
+    `${path} is written to all the time, so that it cannot be read as it is at one moment.`,
+    'Run it again when it is at rest, or put it into an area of class "local" or "derived".',
+  );
+
+/** The same as {@link fileError} for reading, where a file that is gone is told apart. */
+export function readError(error: unknown, path: string): EngineError {
+  if ((error as NodeJS.ErrnoException).code !== 'ENOENT') return fileError(error, path);
+  return new EngineError('file-gone', `${path} is not there any more.`, 'Run it again.', { cause: error });
+}
 
 /** Turns an operating-system error about a path into one with a plain reason. */
 export function fileError(error: unknown, path: string): EngineError {

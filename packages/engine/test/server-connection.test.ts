@@ -81,6 +81,41 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       }
     });
 
+    it('says that a file changed instead of giving its last piece', async () => {
+      await server.writeFile(at('f'), Buffer.alloc(250, 1), 0o644);
+      const got: number[] = [];
+      const read = async (): Promise<void> => {
+        for await (const piece of server.readPieces(at('f'), 100)) {
+          got.push(piece.length);
+          if (got.length === 2) await fs.writeFile(at('f'), Buffer.alloc(250, 2));
+        }
+      };
+      expect((await failure(read())).code).toBe('file-changed');
+      expect(got).toEqual([100, 100]);
+    });
+
+    it('tells a file that is gone from one that cannot be read', async () => {
+      const pieces = async (path: string): Promise<void> => {
+        for await (const _piece of server.readPieces(path, 100)) expect.unreachable();
+      };
+      expect((await failure(server.readFile(at('nothing')))).code).toBe('file-gone');
+      expect((await failure(pieces(at('nothing')))).code).toBe('file-gone');
+      await fs.writeFile(at('file'), '');
+      expect((await failure(server.readFile(at('file/below')))).code).toBe('file-unreadable');
+    });
+
+    it('passes over what goes away while a tree is listed', async () => {
+      for (const name of ['a', 'b', 'c']) await fs.mkdir(at(name));
+      await fs.writeFile(at('c/kept'), '');
+      const seen: string[] = [];
+      for await (const node of server.listTree(folder)) {
+        seen.push(node.path);
+        if (node.path === 'a') await fs.rm(at('b'), { recursive: true });
+      }
+      expect(seen.filter((path) => path !== 'b')).toEqual(['a', 'c', 'c/kept']);
+      expect((await failure(listed('nothing'))).code).toBe('file-unreadable');
+    });
+
     it('writes what comes in pieces', async () => {
       async function* pieces(): AsyncGenerator<Buffer> {
         for (let i = 0; i < 5; i++) yield Buffer.alloc(1000, i);

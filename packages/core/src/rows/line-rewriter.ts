@@ -47,6 +47,11 @@ export class LineRewriter {
     return this.#translate(lines, there);
   }
 
+  /** The same for the values of one row. */
+  rewriteRow(row: readonly (ByteString | null)[], there: Rewriter): (ByteString | null)[] {
+    return row.map((value, i) => (value === null ? null : there.materialise(this.#canonicaliseValue(value, i))));
+  }
+
   #translate(lines: ByteString, there: Rewriter | undefined): ByteString {
     const scanner = this.#rewriter.finder.scan(lines, this.#withRoots);
     const field = new FieldCursor(lines);

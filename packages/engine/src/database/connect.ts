@@ -85,6 +85,8 @@ export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' 
       { cause: error },
     );
   }
+  if (['23502', '23505', '23514', '23P01'].includes(code))
+    return valueRefused(messageOf(error), (error as { detail?: string }).detail, error);
   if (code === '53100') {
     return new EngineError(
       'disk-full',
@@ -100,3 +102,12 @@ export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' 
     { cause: error },
   );
 }
+
+/** A value breaks a constraint: the server's words name the row. */
+export const valueRefused = (message: string, detail: string | undefined, cause: unknown): EngineError =>
+  new EngineError(
+    'value-refused',
+    `The database refuses a value: ${message}${detail === undefined ? '' : ` (${detail})`}.`,
+    "Correct the row, or the profile where an address was rewritten that should stay; see the copy's own address too.",
+    { cause },
+  );

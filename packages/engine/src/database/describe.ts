@@ -1,7 +1,7 @@
 import type { KeyOrder } from '@tessarion/core';
 import type { ClientBase } from 'pg';
 import { EngineError } from '../errors.js';
-import type { SchemaShape, SequenceShape, TableShape } from './site-database.js';
+import type { ExtensionShape, SchemaShape, SequenceShape, TableShape } from './site-database.js';
 
 const INTEGER_TYPES = new Set(['smallint', 'integer', 'bigint']);
 
@@ -9,8 +9,11 @@ const TABLES = `
   SELECT c.oid::int AS oid, n.nspname AS schema, c.relname AS name,
     coalesce((SELECT json_agg(json_build_object(
         'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod), 'generated', a.attgenerated <> '',
-        'category', t.typcategory, 'mod', a.atttypmod, 'notnull', a.attnotnull, 'num', a.attnum) ORDER BY a.attnum)
+        'category', t.typcategory,
+        'length', CASE WHEN b.typname IN ('varchar', 'bpchar') AND coalesce(nullif(t.typtypmod, -1), a.atttypmod) > 4
+          THEN coalesce(nullif(t.typtypmod, -1), a.atttypmod) - 4 END, 'notnull', a.attnotnull, 'num', a.attnum) ORDER BY a.attnum)
       FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
+        JOIN pg_type b ON b.oid = CASE WHEN t.typtype = 'd' THEN t.typbasetype ELSE t.oid END
       WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), '[]') AS columns,
     (SELECT json_agg(a.attname ORDER BY k.ord)
       FROM pg_index i CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k(num, ord)
@@ -49,7 +52,14 @@ const SEQUENCES = `
 interface TableRow {
   schema: string;
   name: string;
-  columns: { name: string; type: string; generated: boolean; category: string; mod: number; notnull: boolean }[];
+  columns: {
+    name: string;
+    type: string;
+    generated: boolean;
+    category: string;
+    length: number | null;
+    notnull: boolean;
+  }[];
   key: string[] | null;
   references: { columns: string[]; table: string; targetColumns: string[] }[];
   triggers: string[];
@@ -92,8 +102,8 @@ export async function describeSchema(client: ClientBase): Promise<SchemaShape> {
     name: string;
     owned: { table: string; column: string } | null;
   }>(SEQUENCES);
-  const extensions = await client.query<{ extname: string }>(
-    "SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' ORDER BY extname",
+  const extensions = await client.query<ExtensionShape>(
+    "SELECT extname AS name, nspname AS schema FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace WHERE extname <> 'plpgsql' ORDER BY extname",
   );
   const sequenceShapes: SequenceShape[] = [];
   for (const one of sequences.rows) {
@@ -107,7 +117,7 @@ export async function describeSchema(client: ClientBase): Promise<SchemaShape> {
     server: `PostgreSQL ${version.rows[0]?.server_version.split(' ')[0]}`,
     tables: tables.rows.map(shapeOf),
     sequences: sequenceShapes,
-    extensions: extensions.rows.map((row) => row.extname),
+    extensions: extensions.rows,
   };
 }
 
@@ -121,7 +131,7 @@ function shapeOf(row: TableRow): TableShape {
       name: column.name,
       type: column.type,
       generated: column.generated,
-      maxLength: /^(character varying|character)\(/.test(column.type) ? column.mod - 4 : undefined,
+      maxLength: column.length ?? undefined,
       isText: column.category === 'S',
     })),
     key,

@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { connectTo, databaseError } from './connect.js';
 import { quoteName } from './describe.js';
-import type { DatabaseLogin } from './site-database.js';
+import type { DatabaseLogin, ExtensionShape } from './site-database.js';
 
 const quoteText = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
@@ -33,7 +33,7 @@ export class PostgresAdmin {
   }
 
   /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
-  async create(login: DatabaseLogin, extensions: readonly string[], connectionLimit = 40): Promise<void> {
+  async create(login: DatabaseLogin, extensions: readonly ExtensionShape[], connectionLimit = 40): Promise<void> {
     await this.drop(login.database, login.user);
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
@@ -45,8 +45,10 @@ export class PostgresAdmin {
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
     });
     await this.#with(async (query) => {
-      for (const extension of extensions)
-        await query(`CREATE EXTENSION IF NOT EXISTS ${quoteName(extension)} WITH SCHEMA public`);
+      for (const { name, schema } of extensions) {
+        await query(`CREATE SCHEMA IF NOT EXISTS ${quoteName(schema)} AUTHORIZATION ${user}`);
+        await query(`CREATE EXTENSION IF NOT EXISTS ${quoteName(name)} WITH SCHEMA ${quoteName(schema)}`);
+      }
     }, login.database);
   }
 

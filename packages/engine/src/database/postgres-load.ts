@@ -1,8 +1,9 @@
 import { finished } from 'node:stream/promises';
-import type { ByteString } from '@tessarion/core';
+import { type ByteString, toBytes } from '@tessarion/core';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
-import { connectTo, databaseError } from './connect.js';
+import { messageOf } from '../errors.js';
+import { connectTo, databaseError, valueRefused } from './connect.js';
 import { quoteName, quoteTable } from './describe.js';
 import { runClient } from './postgres-view.js';
 import type { DatabaseLogin, SequenceShape } from './site-database.js';
@@ -19,18 +20,34 @@ export class PostgresLoader {
 
   static async open(login: DatabaseLogin): Promise<PostgresLoader> {
     const client = await connectTo(login, 'write', 'load');
-    await client.query('SET synchronous_commit = off; SET idle_in_transaction_session_timeout = 0');
+    // Constraints find their functions as they do when the site writes; everything of ours is named in full.
+    await client.query(
+      'SET synchronous_commit = off; SET idle_in_transaction_session_timeout = 0; SET search_path TO DEFAULT',
+    );
     return new PostgresLoader(login, client);
   }
 
+  /** Runs SQL as `pg_dump` writes it; schemas that were made for extensions beforehand may be there. */
   async runSchema(sql: Buffer): Promise<void> {
+    const there = await this.#client.query<{ name: string }>(
+      'SELECT pg_catalog.quote_ident(nspname) AS name FROM pg_catalog.pg_namespace',
+    );
+    const schemas = new Set(there.rows.map((row) => toBytes(row.name)));
+    const text = sql
+      .toString('latin1')
+      .replace(/^CREATE SCHEMA (.+);$/gm, (line, name: string) => (schemas.has(name) ? '' : line));
     const quiet = Buffer.from("SET client_min_messages = 'warning'; SET maintenance_work_mem = '256MB';\n");
     await runClient(
       'psql',
       ['--no-psqlrc', '--quiet', '--single-transaction', '-v', 'ON_ERROR_STOP=1', '-f', '-', '-o', '/dev/null'],
       this.#login,
-      Buffer.concat([quiet, sql]),
-    );
+      Buffer.concat([quiet, Buffer.from(text, 'latin1')]),
+    ).catch((error: unknown) => {
+      const [, message, detail] =
+        /ERROR: +(could not create unique index .+|.+ violates .+)(?:\n.*DETAIL: +(.+)\.)?/.exec(messageOf(error)) ??
+        [];
+      throw message === undefined ? error : valueRefused(message, detail, error);
+    });
   }
 
   /** Loads rows given as batches of COPY lines. @returns rows loaded */

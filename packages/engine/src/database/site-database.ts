@@ -43,12 +43,18 @@ export interface SequenceShape {
   readonly called: boolean;
 }
 
+export interface ExtensionShape {
+  readonly name: string;
+  /** The schema that its things lie in. */
+  readonly schema: string;
+}
+
 export interface SchemaShape {
   /** Such as `PostgreSQL 15.18`. */
   readonly server: string;
   readonly tables: readonly TableShape[];
   readonly sequences: readonly SequenceShape[];
-  readonly extensions: readonly string[];
+  readonly extensions: readonly ExtensionShape[];
 }
 
 /** The name by which a table goes in change sets and manifests. */

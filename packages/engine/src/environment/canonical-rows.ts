@@ -11,7 +11,7 @@ import {
 } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
 import { type DatabaseView, profileName, type TableShape } from '../database/site-database.js';
-import { sortedRows } from '../snapshot/row-image.js';
+import { sortedRows } from '../snapshot/sorted-rows.js';
 import { type Environment, rowSettings } from './environment.js';
 
 /** One table of an environment as comparison, snapshots and copies see it. */
@@ -80,7 +80,7 @@ export function canonicalTable(
             place: environment.place,
             columns: rules.columns.map(({ name, rewrite, reach }) => ({ name, rewrite, reach })),
           },
-    rows: () => (mustSort ? sortedRows(canonical(), profileName(shape), keyColumns, orders) : canonical()),
+    rows: () => (mustSort ? sortedRows(canonical(), { keyColumns, orders }) : canonical()),
   };
 }
 

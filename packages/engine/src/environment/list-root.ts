@@ -2,6 +2,7 @@ import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
+import { whileThere } from '../server/server-connection.js';
 import type { Environment } from './environment.js';
 import { canonicalLink, eachOf, FileForm, hashOf, walkRoot } from './root-reader.js';
 
@@ -82,11 +83,13 @@ export async function listAuthored(
       });
       return;
     }
-    const identity = `${version} ${node.identity} ${node.mode}`;
-    const known = memory?.recall(realPath, identity);
-    const state = known ?? (await form.read(path, area, node.mode, realPath, hashOf));
-    if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
-    files.set(path, { state, realPath, identity: node.identity });
+    await whileThere(async () => {
+      const identity = `${version} ${node.identity} ${node.mode}`;
+      const known = memory?.recall(realPath, identity);
+      const state = known ?? (await form.read(path, area, node.mode, realPath, hashOf));
+      if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
+      files.set(path, { state, realPath, identity: node.identity });
+    });
   });
   return files;
 }

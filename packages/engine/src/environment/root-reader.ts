@@ -14,7 +14,7 @@ import {
 } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 import { showPath } from '../server/local-server.js';
-import type { TreeNode } from '../server/server-connection.js';
+import { type TreeNode, whileStill } from '../server/server-connection.js';
 import { areasOf, type Environment, fileSettings, keptAreas, layout } from './environment.js';
 
 /** One entry of an environment's root, with its area and where its bytes really lie. */
@@ -105,6 +105,16 @@ export class FileForm {
    * @param keep takes each piece and returns its hash
    */
   async read(
+    path: ByteString,
+    area: AreaRule,
+    mode: number,
+    realPath: ByteString,
+    keep: (piece: Buffer) => string | Promise<string>,
+  ): Promise<Extract<FileState, { type: 'file' }>> {
+    return whileStill(() => this.#readOnce(path, area, mode, realPath, keep));
+  }
+
+  async #readOnce(
     path: ByteString,
     area: AreaRule,
     mode: number,

@@ -9,7 +9,6 @@ import {
   lstatSync,
   openSync,
   readdirSync,
-  readFileSync,
   readlinkSync,
   readSync,
   renameSync,
@@ -18,8 +17,15 @@ import {
 } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
-import { EngineError, fileError } from '../errors.js';
-import type { CommandOptions, CommandResult, FileContent, ServerConnection, TreeNode } from './server-connection.js';
+import { EngineError, fileChanged, fileError, readError } from '../errors.js';
+import {
+  type CommandOptions,
+  type CommandResult,
+  type FileContent,
+  type ServerConnection,
+  type TreeNode,
+  whileStill,
+} from './server-connection.js';
 
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
@@ -37,7 +43,30 @@ function tryCreate(path: Buffer, mode: number): number | undefined {
   }
 }
 
+/** @param mayBeGone for a folder that was there a moment ago */
+function namesIn(folder: ByteString, mayBeGone: boolean): Buffer[] {
+  try {
+    return readdirSync(raw(folder), { encoding: 'buffer' }) as unknown as Buffer[];
+  } catch (error) {
+    if (mayBeGone && (error as NodeJS.ErrnoException).code === 'ENOENT') return [];
+    throw error;
+  }
+}
+
 const identity = (stat: BigIntStats): string => `${stat.size}.${stat.mtimeNs}.${stat.ctimeNs}.${stat.ino}`;
+
+/** Fills memory from a file's position on. @returns the part that was filled */
+function readInto(file: number, memory: Buffer): Buffer {
+  let read = 0;
+  for (let n = -1; n !== 0 && read < memory.length; read += n)
+    n = readSync(file, memory, read, memory.length - read, null);
+  return memory.subarray(0, read);
+}
+
+/** @throws {EngineError} `file-changed` when somebody wrote to an open file since */
+function mustBeStill(file: number, path: ByteString, before: BigIntStats): void {
+  if (identity(fstatSync(file, { bigint: true })) !== identity(before)) throw fileChanged(showPath(path));
+}
 
 /** Fills a new file, and removes it again when that fails. @returns its identity */
 async function fill(path: Buffer, file: number, content: FileContent, mode: number): Promise<string> {
@@ -47,6 +76,8 @@ async function fill(path: Buffer, file: number, content: FileContent, mode: numb
   try {
     if (content instanceof Uint8Array) write(content);
     else for await (const piece of content) write(piece);
+    const made = fstatSync(file, { bigint: true });
+    if (Number(made.mode & 0o7777n) === mode) return identity(made);
     fchmodSync(file, mode);
     return identity(fstatSync(file, { bigint: true }));
   } catch (error) {
@@ -82,8 +113,8 @@ export class LocalServer implements ServerConnection {
 
   async #read(folder: ByteString, below: ByteString): Promise<TreeNode[]> {
     const here = below === '' ? folder : `${folder}/${below}`;
-    const names = await guard(here, async () => readdirSync(raw(here), { encoding: 'buffer' }));
-    const sorted = names.map((name) => bytes(name as unknown as Buffer)).sort();
+    const names = await guard(here, async () => namesIn(here, below !== ''));
+    const sorted = names.map(bytes).sort();
     const nodes = await Promise.all(
       sorted.map((name) => this.#node(here, below === '' ? name : `${below}/${name}`, name)),
     );
@@ -111,30 +142,34 @@ export class LocalServer implements ServerConnection {
   }
 
   async readFile(path: ByteString, into?: Buffer): Promise<Buffer> {
-    return guard(path, async () => {
-      if (!into) return readFileSync(raw(path));
-      const file = openSync(raw(path), 'r');
-      try {
-        let read = 0;
-        for (let n = -1; n !== 0 && read < into.length; read += n)
-          n = readSync(file, into, read, into.length - read, null);
-        return read < into.length ? into.subarray(0, read) : readFileSync(raw(path));
-      } finally {
-        closeSync(file);
-      }
-    });
+    const read = (): Promise<Buffer> =>
+      whileStill(async () => {
+        const file = openSync(raw(path), 'r');
+        try {
+          const before = fstatSync(file, { bigint: true });
+          const bytes = Number(before.size);
+          const content = readInto(
+            file,
+            into && bytes <= into.length ? into.subarray(0, bytes) : Buffer.allocUnsafe(bytes),
+          );
+          mustBeStill(file, path, before);
+          return content;
+        } finally {
+          closeSync(file);
+        }
+      });
+    return guard(path, read, readError);
   }
 
   async *readPieces(path: ByteString, bytes: number): AsyncGenerator<Buffer> {
-    const file = await guard(path, async () => openSync(raw(path), 'r'));
+    const file = await guard(path, async () => openSync(raw(path), 'r'), readError);
     try {
-      for (let left = fstatSync(file).size, isFirst = true; left > 0 || isFirst; isFirst = false) {
-        const piece = Buffer.allocUnsafe(Math.min(left, bytes));
-        let read = 0;
-        for (let n = -1; read < piece.length && n !== 0; read += n)
-          n = readSync(file, piece, read, piece.length - read, null);
-        left = read < piece.length ? 0 : left - read;
-        yield read < piece.length ? piece.subarray(0, read) : piece;
+      const before = fstatSync(file, { bigint: true });
+      for (let left = Number(before.size), isFirst = true; left > 0 || isFirst; isFirst = false) {
+        const piece = readInto(file, Buffer.allocUnsafe(Math.min(left, bytes)));
+        left = piece.length < bytes ? 0 : left - piece.length;
+        if (left === 0) mustBeStill(file, path, before);
+        yield piece;
       }
     } catch (error) {
       throw fileError(error, showPath(path));
@@ -261,10 +296,10 @@ export class LocalServer implements ServerConnection {
   }
 }
 
-async function guard<T>(path: ByteString, act: () => Promise<T>): Promise<T> {
+async function guard<T>(path: ByteString, act: () => Promise<T>, explain = fileError): Promise<T> {
   try {
     return await act();
   } catch (error) {
-    throw fileError(error, showPath(path));
+    throw explain(error, showPath(path));
   }
 }

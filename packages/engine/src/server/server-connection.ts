@@ -1,4 +1,5 @@
 import type { ByteString } from '@tessarion/core';
+import { EngineError } from '../errors.js';
 
 /** One thing found in a folder tree. Paths are byte strings relative to the folder that was listed. */
 export interface TreeNode {
@@ -30,12 +31,22 @@ export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
 /** A machine where environments live. All paths are absolute; byte strings where they come from a listing. */
 export interface ServerConnection {
+  /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
   /** The entries of one folder, in order; a folder that is not there has none. */
   listFolder(folder: ByteString): AsyncIterable<TreeNode>;
-  /** @param into memory to read into where the file fits, so that many files need no fresh one each */
+  /**
+   * Reads a file as it is at one moment: again when somebody writes to it meanwhile.
+   *
+   * @param into memory to read into where the file fits, so that many files need no fresh one each
+   * @throws {EngineError} `file-changed` when it is written to all the time, `file-gone` when it is not there
+   */
   readFile(path: ByteString, into?: Buffer): Promise<Buffer>;
-  /** Reads a file in pieces of `bytes`; the last one is shorter, and an empty file has one empty piece. */
+  /**
+   * Reads a file in pieces of `bytes`; the last one is shorter, and an empty file has one empty piece.
+   *
+   * @throws {EngineError} `file-changed` instead of the last piece when somebody wrote to it meanwhile, `file-gone`
+   */
   readPieces(path: ByteString, bytes: number): AsyncIterable<Buffer>;
   /**
    * Makes a file; one that is there already is replaced in one step, by way of a temporary name beside it.
@@ -59,4 +70,27 @@ export interface ServerConnection {
   freeBytes(path: ByteString): Promise<number>;
   /** Runs a program without a shell; it ends with the connection. */
   run(program: string, args: readonly string[], options?: CommandOptions): Promise<CommandResult>;
+}
+
+const ATTEMPTS = 4;
+
+/** Does again what met a file that changed while it was read. @throws {EngineError} `file-changed` the last time */
+export async function whileStill<T>(read: () => Promise<T>): Promise<T> {
+  for (let attempt = 1; ; attempt++) {
+    try {
+      return await read();
+    } catch (error) {
+      const hasChanged = error instanceof EngineError && error.code === 'file-changed';
+      if (!hasChanged || attempt === ATTEMPTS) throw error;
+    }
+  }
+}
+
+/** Does something with a file that was listed; one that has gone away since is passed over, as if never listed. */
+export async function whileThere(act: () => Promise<void>): Promise<void> {
+  try {
+    await act();
+  } catch (error) {
+    if (!(error instanceof EngineError) || error.code !== 'file-gone') throw error;
+  }
 }

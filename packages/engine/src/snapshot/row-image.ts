@@ -1,14 +1,6 @@
 import { crc32 } from 'node:zlib';
-import {
-  BlockCutter,
-  type ByteString,
-  compareKeys,
-  type KeyOrder,
-  readLine,
-  type TableManifest,
-} from '@tessarion/core';
+import { BlockCutter, type ByteString, type TableManifest } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
-import { EngineError } from '../errors.js';
 
 /** Stores the rows of one table as blocks. */
 export class RowImageWriter {
@@ -64,44 +56,4 @@ export async function* readRowImage(
 ): AsyncGenerator<ByteString> {
   if (!table) return;
   for (const block of await blockList(store, table)) yield (await store.get(block.hash)).toString('latin1');
-}
-
-const SORT_LIMIT_BYTES = 512 * 1024 * 1024;
-
-/**
- * Sorts rows whose key may hold an address (its canonical form sorts otherwise), or that have no key and are ordered
- * as whole lines. Held in memory, up to a limit.
- *
- * @throws {EngineError} `rows-unsorted` above the limit
- */
-export async function* sortedRows(
-  rows: AsyncIterable<ByteString>,
-  table: string,
-  keyColumns: readonly number[],
-  orders: readonly KeyOrder[],
-): AsyncGenerator<ByteString> {
-  const lines: ByteString[] = [];
-  let bytes = 0;
-  for await (const batch of rows) {
-    bytes += batch.length;
-    if (bytes > SORT_LIMIT_BYTES)
-      throw new EngineError(
-        'rows-unsorted',
-        `${table} has no integer key and is larger than ${SORT_LIMIT_BYTES >> 20} MiB.`,
-        'Name a key for it in the profile, or leave its rows out.',
-      );
-    lines.push(...batch.slice(0, -1).split('\n'));
-  }
-  if (lines.length === 0) return;
-  if (keyColumns.length === 0) lines.sort();
-  else {
-    const keyed = lines.map((line) => {
-      const values = readLine(line);
-      return { line, key: keyColumns.map((column) => values[column] ?? null) };
-    });
-    keyed.sort((a, b) => compareKeys(a.key, b.key, orders));
-    yield `${keyed.map((one) => one.line).join('\n')}\n`;
-    return;
-  }
-  yield `${lines.join('\n')}\n`;
 }

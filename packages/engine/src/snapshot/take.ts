@@ -17,6 +17,7 @@ import { canonicalLink, eachOf, FileForm, walkRoot } from '../environment/root-r
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
+import { whileThere } from '../server/server-connection.js';
 import { RowImageWriter } from './row-image.js';
 
 /** What an environment holds, stored. */
@@ -98,7 +99,7 @@ export async function takeSchema(
     server: view.schema.server,
     schemaBefore: await put(before),
     schemaAfter: await put(after),
-    extensions: [...view.schema.extensions],
+    extensions: view.schema.extensions.map((one) => one.name),
     sequences: view.schema.sequences.map(({ schema, name, last, called }) => ({ schema, name, last, called })),
   };
 }
@@ -134,11 +135,12 @@ async function takeRoot(
           `${showPath(path)} is neither file, folder nor link.`,
           'Remove it, or leave the path out.',
         );
-      case 'file': {
-        const state = await form.read(path, area, node.mode, realPath, (piece) => writer.put(piece));
-        tree.add(path, { ...state, pieces: [...state.pieces], name: '' });
-        work.count({ files: 1, bytes: node.bytes });
-      }
+      case 'file':
+        await whileThere(async () => {
+          const state = await form.read(path, area, node.mode, realPath, (piece) => writer.put(piece));
+          tree.add(path, { ...state, pieces: [...state.pieces], name: '' });
+          work.count({ files: 1, bytes: node.bytes });
+        });
     }
   });
   return { name: root, ...(await tree.store(writer)) };

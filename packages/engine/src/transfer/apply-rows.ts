@@ -1,6 +1,7 @@
 import { finished } from 'node:stream/promises';
 import {
   type ByteString,
+  counted,
   materialiseLines,
   type Profile,
   type Rewriter,
@@ -19,6 +20,14 @@ import { protectingReferences } from './compare-push.js';
 import { insertOrder } from './insert-order.js';
 import { setApart, type UniqueIndex, uniqueIndexes } from './unique-values.js';
 
+interface Counts {
+  inserted: number;
+  updated: number;
+  deleted: number;
+}
+
+const DONE = { insert: 'inserted', update: 'updated', delete: 'deleted' } as const;
+
 /** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
 export interface Remain {
   readonly table: string;
@@ -26,10 +35,7 @@ export interface Remain {
   readonly what: string;
 }
 
-export interface AppliedRows {
-  readonly inserted: number;
-  readonly updated: number;
-  readonly deleted: number;
+export interface AppliedRows extends Readonly<Counts> {
   readonly remains: readonly Remain[];
 }
 
@@ -169,11 +175,13 @@ export class RowApplication {
     const tables = ordered.flat().map((shape) => this.#tables.get(fullName(shape)) as StagedTable);
     const remains: Remain[] = [];
     try {
-      await this.#client.query('BEGIN');
+      // Triggers find their tables as they do when the site writes; everything of ours is named in full.
+      await this.#client.query('BEGIN; SET LOCAL search_path TO DEFAULT');
       this.#counters = await this.#readCounters();
       for (const table of tables) await this.#lockRows(table);
       for (const table of tables)
         remains.push(...(await this.#checkRows(table)), ...(await this.#spareReferred(table)));
+      const meant = await this.#meant(tables);
       const applied = { inserted: 0, updated: 0, deleted: 0 };
       let passing = 0;
       for (const table of tables) passing += await this.#setApart(table);
@@ -182,6 +190,7 @@ export class RowApplication {
       for (const table of tables) applied.updated += await this.#update(table);
       for (const group of ordered.toReversed())
         applied.deleted += await this.#delete(group.map((shape) => this.#tables.get(fullName(shape)) as StagedTable));
+      remains.push(...this.#compareWithMeant(applied, meant));
       await this.#advanceCounters(tables);
       await this.#compareCounters(applied, passing);
       const id = await this.#client.query<{ id: string }>('SELECT pg_current_xact_id()::text AS id');
@@ -376,6 +385,39 @@ export class RowApplication {
     return result.rowCount ?? 0;
   }
 
+  /** How many rows are to be written, now that it is known what is left out. */
+  async #meant(tables: readonly StagedTable[]): Promise<Counts> {
+    const meant = { inserted: 0, updated: 0, deleted: 0 };
+    for (const { temporary } of tables) {
+      const rows = await this.#client.query<{ op: RowChange['op']; count: string }>(
+        `SELECT op, count(*)::text AS count FROM ${temporary} GROUP BY op`,
+      );
+      for (const { op, count } of rows.rows) meant[DONE[op]] += Number(count);
+    }
+    return meant;
+  }
+
+  /** A row that was meant and not written was swallowed by a trigger, or is one of several alike and gone meanwhile. */
+  #compareWithMeant(applied: Counts, meant: Counts): Remain[] {
+    const missing = (['inserted', 'updated', 'deleted'] as const).find((one) => applied[one] !== meant[one]);
+    if (missing === undefined) return [];
+    const areAlike = [...this.#tables.values()].filter((table) => table.shape.key.length === 0);
+    const [alike] = areAlike.filter((table) => table.counts.delete > 0);
+    if (this.#mode === 'lenient' && missing === 'deleted' && alike)
+      return [
+        {
+          table: fullName(alike.shape),
+          key: counted(meant.deleted - applied.deleted, 'row'),
+          what: 'is gone meanwhile',
+        },
+      ];
+    throw new EngineError(
+      'outdated',
+      `${applied[missing]} rows were ${missing}, ${meant[missing]} were meant.`,
+      'Make a new forecast; if it happens again, look for triggers that suppress rows.',
+    );
+  }
+
   /** Counters are advanced by drawing from them, never set, so that a visitor's draw is never repeated. */
   async #advanceCounters(tables: readonly StagedTable[]): Promise<void> {
     for (const table of tables) {
@@ -398,10 +440,7 @@ export class RowApplication {
   }
 
   /** A table that a trigger or cascade wrote, and that is not part of the change, stops everything. */
-  async #compareCounters(
-    applied: { inserted: number; updated: number; deleted: number },
-    passing: number,
-  ): Promise<void> {
+  async #compareCounters(applied: Counts, passing: number): Promise<void> {
     const split = (text: string | undefined): number[] => (text ?? '0 0 0').split(' ').map(Number);
     let written = 0;
     for (const [name, now] of await this.#readCounters()) {

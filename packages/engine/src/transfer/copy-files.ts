@@ -3,7 +3,7 @@ import type { SpoolWriter } from '../baseline/spool.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '../environment/environment.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
-import type { FileContent } from '../server/server-connection.js';
+import { type FileContent, whileStill, whileThere } from '../server/server-connection.js';
 import type { LeftOut } from './build-copy.js';
 import type { CopySource, SourceFile } from './copy-source.js';
 import type { FileTraces, TraceFinder } from './traces.js';
@@ -59,24 +59,28 @@ export async function copyRoot(
       spool?.event({ is: 'link', path: file.path, target });
       return;
     }
-    const traces = plan.traces?.inFile(file.path);
+    await whileThere(() => copyOne(file, to));
+  });
+
+  async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
     const { path, area, mode } = file;
     if (form.isTranslated(path, area)) {
       const content = await file.content();
       const here = form.materialise(path, area, content);
-      traces?.look(here);
+      plan.traces?.inFile(path).look(here);
       await server.writeFile(to, here, mode);
       spool?.event({ is: 'file', path, mode, ...form.plainHash(path, area, content) });
       spool?.bytes(content);
       work.count({ files: 1, bytes: here.length });
     } else {
-      const identity = await server.writeFile(to, await untranslated(file, traces), mode);
+      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode));
       spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
       work.count({ files: 1, bytes: file.bytes });
     }
-  });
+  }
 
-  async function untranslated(file: SourceFile, traces: FileTraces | undefined): Promise<FileContent> {
+  async function untranslated(file: SourceFile): Promise<FileContent> {
+    const traces = plan.traces?.inFile(file.path);
     if (file.bytes > PIECE_BYTES) return looked(file.pieces(), traces);
     const content = await file.content(scratch);
     traces?.look(content);

@@ -136,7 +136,7 @@ export class LiveSource implements CopySource {
       server,
       schemaBefore,
       schemaAfter,
-      extensions,
+      extensions: extensions.map((one) => one.name),
       sequences: sequences.map(({ schema, name: sequence, last, called }) => ({
         schema,
         name: sequence,

@@ -1,6 +1,6 @@
 import { type ByteString, readLine, toBytes } from '@tessarion/core';
 import { profileName } from '../database/site-database.js';
-import { type Environment, layout } from '../environment/environment.js';
+import type { Environment } from '../environment/environment.js';
 
 /** A place in a copy that still leads to its source. */
 export interface Trace {
@@ -52,9 +52,9 @@ export class TraceFinder {
       add('database-name', login.database);
       add('database-login', login.user);
     }
-    add('root-path', source.folder);
-    add('root-path', layout.trees(source.folder));
-    for (const root of source.place.roots) add('root-path', root.path);
+    const folders = [source.folder, ...source.place.roots.map((root) => root.path)];
+    for (const folder of folders)
+      if (!folders.some((outer) => folder.startsWith(`${outer}/`))) add('root-path', folder);
     for (const setting of source.profile?.settings ?? [])
       if (setting.secret) add('secret', source.settings.get(setting.name) ?? '');
     const patterns = this.#needles.map((one) => one.text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));

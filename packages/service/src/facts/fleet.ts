@@ -22,6 +22,7 @@ interface Moves {
 /** The first state that holds (design: Interfaces, Console). */
 function stateOf(record: EnvironmentRecord, moves: Moves): { state: EnvironmentState; reason: string } {
   const { last, running } = moves;
+  if (record.unreached) return { state: 'not-reached', reason: record.unreached.problem };
   if (last && !last.acknowledged && last.state === 'failed')
     return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
   if (running || record.status !== 'ready') return { state: 'working', reason: running ? '' : 'Being made or removed' };

@@ -38,6 +38,10 @@ export interface EnvironmentRecord {
   readonly size: { files: number; fileBytes: number; rows: number; databaseBytes: number } | null;
   readonly drift: { up: number; down: number; at: string } | null;
   readonly epoch: number;
+  /** Set while its folder or a database of it does not answer. */
+  readonly unreached: { problem: string; since: string } | null;
+  /** When a round last measured and compared it. */
+  readonly looked_at: Date | null;
 }
 
 type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & {
@@ -101,7 +105,7 @@ export class Environments {
 
   #write(record: Partial<EnvironmentRecord>): Record<string, unknown> {
     const { keys } = this.#folder;
-    const { databases, settings, gate, addresses, roots, size, drift, ...plain } = record;
+    const { databases, settings, gate, addresses, roots, size, drift, unreached, ...plain } = record;
     return {
       ...plain,
       ...(databases === undefined ? {} : { databases: keys.encrypt(json(databases)) }),
@@ -110,6 +114,7 @@ export class Environments {
       ...(addresses === undefined ? {} : { addresses: json(addresses) }),
       ...(roots === undefined ? {} : { roots: json(roots) }),
       ...(size === undefined ? {} : { size: size === null ? null : json(size) }),
+      ...(unreached === undefined ? {} : { unreached: unreached === null ? null : json(unreached) }),
       ...(drift === undefined ? {} : { drift: drift === null ? null : json(drift) }),
     };
   }

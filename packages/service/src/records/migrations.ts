@@ -191,6 +191,12 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.jsonb('spool');
     });
   },
+  '003_rounds': async (knex) => {
+    await knex.schema.alterTable('environment', (t) => {
+      t.jsonb('unreached');
+      t.timestamp('looked_at');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

@@ -166,6 +166,15 @@ export class Transfers {
     return found;
   }
 
+  /** Whether a transfer reads from or writes onto an environment now. */
+  async isBusy(on: OnRecords, path: string): Promise<boolean> {
+    const busy = await on('transfer')
+      .where({ state: 'running' })
+      .where((either) => either.where({ onto_path: path }).orWhere({ from_path: path }))
+      .first('id');
+    return busy !== undefined;
+  }
+
   async steps(on: OnRecords, id: string): Promise<StepRecord[]> {
     return on<StepRecord>('transfer_step').where({ transfer_id: id }).orderBy('position');
   }

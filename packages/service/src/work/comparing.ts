@@ -6,6 +6,7 @@ import {
   type Profile,
   pluralOf,
   pushSentence,
+  type RowChange,
   type SentencePiece,
   shortSentence,
 } from '@tessarion/core';
@@ -14,8 +15,12 @@ import {
   comparePush,
   type Environment,
   HashMemory,
+  type Misfit,
+  misfitsOfChanges,
+  misfitText,
   type PushSource,
   profileName,
+  rewriterOf,
 } from '@tessarion/engine';
 import { profileOfSite } from '../records/environments.js';
 import { libraryOf } from '../records/snapshots.js';
@@ -139,6 +144,9 @@ export async function gatherPushFacts(
   if (facts.checks.length === 0)
     facts.checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
 
+  if (!facts.checks.some((check) => check.state === 'failed'))
+    facts.checks.push(await checkFit(destination, facts.changes));
+
   const written = collector.amounts((item) => item.outcome === 'written');
   const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
   const titled = facts.kept.filter((one) => !one.kind.startsWith('row of '));
@@ -170,6 +178,31 @@ export async function gatherPushFacts(
     },
   };
 }
+
+/** Tries what would be written against the destination's columns, constraints and unique values. */
+async function checkFit(destination: Environment, changes: readonly Change[]): Promise<Check> {
+  const rewriter = rewriterOf(destination);
+  const found: Misfit[] = [];
+  for (const { name, login } of destination.databases) {
+    const rows = changes.filter((change): change is RowChange => change.part === 'row' && change.database === name);
+    found.push(...(await misfitsOfChanges(login, rows, rewriter)).found);
+  }
+  return fitCheck(
+    found,
+    `Everything that is written fits ${destination.path}.`,
+    `Correct it where it comes from, or make room for it on ${destination.path}.`,
+  );
+}
+
+/** @param remedy what to do when something was found */
+export function fitCheck(found: readonly Misfit[], passed: string, remedy: string): Check {
+  if (found.length === 0) return { name: 'values', state: 'passed', message: passed };
+  const named = found.slice(0, SHOWN_MISFITS).map(misfitText).join('; ');
+  const more = found.length > SHOWN_MISFITS ? `; and ${found.length - SHOWN_MISFITS} more` : '';
+  return { name: 'values', state: 'failed', message: `What would not fit: ${named}${more}.`, remedy };
+}
+
+const SHOWN_MISFITS = 5;
 
 function amountOfTable(
   profile: Profile | undefined,

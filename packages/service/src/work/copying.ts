@@ -10,6 +10,8 @@ import {
   type Environment,
   type LeftOut,
   LiveSource,
+  type Misfit,
+  misfitsInCopy,
   PostgresView,
   profileName,
   readable,
@@ -19,6 +21,7 @@ import {
 } from '@tessarion/engine';
 import { getSnapshot, saveBaseline } from '../records/snapshots.js';
 import { enqueue } from '../records/transfers.js';
+import { fitCheck } from './comparing.js';
 import type { TransferContext } from './context.js';
 import { measure } from './measure.js';
 import { lowerOf } from './pair.js';
@@ -78,7 +81,10 @@ export async function checkCopy(
     );
   else add('room', 'passed', `${gigabytes(free)} free, ${gigabytes(needed)} needed.`);
 
-  if ('from' in origin) await checkTables(context, source, wishes, add);
+  if ('from' in origin) {
+    await checkTables(context, source, wishes, add);
+    checks.push(await checkFit(source, destination, wishes.leftOut));
+  }
   return checks;
 }
 
@@ -101,7 +107,7 @@ async function checkTables(
   for (const { name, login } of source.databases) {
     const view = await PostgresView.open(login);
     try {
-      const missing = view.schema.extensions.filter((extension) => !available.has(extension));
+      const missing = view.schema.extensions.map((one) => one.name).filter((name) => !available.has(name));
       if (missing.length > 0)
         add(
           'extensions',
@@ -150,6 +156,29 @@ async function checkTables(
     );
 }
 
+/** Tries what holds an address against the columns that cannot hold everything. */
+async function checkFit(source: Environment, destination: Environment, leftOut: LeftOut): Promise<Check> {
+  const found: Misfit[] = [];
+  let untried = 0;
+  for (const { name, login } of source.databases) {
+    const misfits = await misfitsInCopy(name, login, source, destination, leftOut);
+    found.push(...misfits.found);
+    untried += misfits.untried;
+  }
+  if (found.length === 0 && untried > 0)
+    return {
+      name: 'values',
+      state: 'warning',
+      message: 'There are too many values that hold an address to try them all beforehand.',
+      remedy: 'If one does not fit, the copy stops while it is loaded, and nothing of it is left.',
+    };
+  return fitCheck(
+    found,
+    'Every value fits once it holds the address of the copy.',
+    'Give the copy a shorter address, widen the column, or let the profile say "rewrite: never" for it.',
+  );
+}
+
 async function snapshotSize(
   context: TransferContext,
   id: string,
@@ -172,6 +201,29 @@ export async function settleChecks(context: TransferContext, checks: readonly Ch
       failed[0].remedy ?? 'Look at the checks of this transfer.',
     );
   return `${checks.filter((check) => check.state === 'passed').length} passed, ${checks.filter((check) => check.state === 'warning').length} warnings`;
+}
+
+/** Makes the empty databases of a copy, each with its own login and the extensions of its source. */
+export async function makeDatabases(
+  context: TransferContext,
+  source: Environment,
+  destination: Environment,
+): Promise<void> {
+  const { records, servers } = context.installation;
+  const { server } = await context.environmentRecord(destination.path);
+  const admin = servers.admin(await servers.get(records, server));
+  for (const { name, login } of destination.databases) {
+    const from = source.databases.find((one) => one.name === name)?.login;
+    if (!from)
+      throw new EngineError(
+        'schema-unsupported',
+        `${source.path} has no database "${name}".`,
+        'Look at its databases: tessarion env show',
+      );
+    const view = await PostgresView.open(from);
+    await view.close();
+    await admin.create(login, view.schema.extensions);
+  }
 }
 
 /**

@@ -7,6 +7,7 @@ import { json } from '../records/open.js';
 import { libraryOf } from '../records/snapshots.js';
 import { gatherPushFacts, type PushFacts } from './comparing.js';
 import type { Installation } from './context.js';
+import { driftOf } from './rounds.js';
 
 export interface ForecastRecord {
   readonly id: string;
@@ -47,14 +48,7 @@ export async function computeForecast(installation: Installation, id: string): P
     );
     await store(installation, record, facts);
     if (record.snapshot === null) {
-      const items = [...facts.collector.items.values()];
-      await environments.update(records, record.from_path, {
-        drift: {
-          up: items.filter((item) => item.outcome === 'written').length,
-          down: items.filter((item) => item.overwrites).length,
-          at: installation.now().toISOString(),
-        },
-      });
+      await environments.update(records, record.from_path, { drift: driftOf(facts, installation.now()) });
     }
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');

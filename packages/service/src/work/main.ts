@@ -2,6 +2,7 @@ import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
 import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
+import { goRound } from './rounds.js';
 import { TransferRunner } from './runner.js';
 import { WorkerIdentity } from './worker-identity.js';
 
@@ -25,9 +26,12 @@ const queue = await run({
   pollInterval: 1000,
   noHandleSignals: true,
   maxPoolSize: 6,
+  // One round at a time, and at most one more that waits.
+  crontab: '*/2 * * * * round ?queue=round&jobKey=round&max=1',
   taskList: {
     transfer: async (payload) => work.run((payload as { id: string }).id),
     forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
+    round: async () => goRound(installation),
     pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
   },
 });

@@ -135,6 +135,8 @@ export const environmentHandlers: Handlers<
         size: null,
         drift: null,
         epoch: 0,
+        unreached: null,
+        looked_at: null,
       });
       const transfer = await transfers.create(trx, {
         kind: 'clone',

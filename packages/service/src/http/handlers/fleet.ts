@@ -203,6 +203,8 @@ export const fleetHandlers: Handlers<
         size: null,
         drift: null,
         epoch: 0,
+        unreached: null,
+        looked_at: null,
       });
       const transfer = await transfers.create(trx, {
         kind: 'adopt',

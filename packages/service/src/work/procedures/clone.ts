@@ -1,11 +1,12 @@
 import * as fs from 'node:fs/promises';
 import { counted, toBytes } from '@tessarion/core';
-import { EngineError, layout, PostgresView, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { EngineError, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import {
   type CopyWishes,
   checkCopy,
   fillCopy,
+  makeDatabases,
   NOTHING_LEFT_OUT,
   type Origin,
   proveHarmless,
@@ -54,15 +55,9 @@ export const clone: Procedure = {
       title: 'Make its folder, databases and logins',
       async run(context) {
         const { source, destination } = await ends(context);
-        const { installation } = context;
-        const record = await context.environmentRecord(destination.path);
-        const admin = installation.servers.admin(await installation.servers.get(installation.records, record.server));
         await context.raiseFence(destination);
         await destination.server.makeFolder(layout.trees(destination.folder));
-        for (const database of destination.databases) {
-          const extensions = await extensionsOf(context, source.path, database.name);
-          await admin.create(database.login, extensions);
-        }
+        await makeDatabases(context, source, destination);
         return counted(destination.databases.length, 'database');
       },
     },
@@ -119,20 +114,6 @@ export const clone: Procedure = {
     return [];
   },
 };
-
-async function extensionsOf(context: TransferContext, path: string, database: string): Promise<string[]> {
-  const environment = await context.environment(path);
-  const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login)
-    throw new EngineError(
-      'schema-unsupported',
-      `${path} has no database "${database}".`,
-      'Look at its databases: tessarion env show',
-    );
-  const view = await PostgresView.open(login);
-  await view.close();
-  return [...view.schema.extensions];
-}
 
 /** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
 export async function runTasks(

@@ -1,5 +1,5 @@
 import * as fs from 'node:fs/promises';
-import { type Environment, layout, PostgresView, refreshStatistics, switchTrees, treeInUse } from '@tessarion/engine';
+import { type Environment, layout, refreshStatistics, switchTrees, treeInUse } from '@tessarion/engine';
 import { copyDatabases } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import type { DatabaseRecord } from '../../records/environments.js';
@@ -9,6 +9,7 @@ import {
   type CopyWishes,
   checkCopy,
   fillCopy,
+  makeDatabases,
   NOTHING_LEFT_OUT,
   type Origin,
   proveHarmless,
@@ -85,16 +86,8 @@ export const reset: Procedure = {
       title: 'Make fresh databases beside those in use',
       async run(context) {
         const { source, destination } = await prepared(context);
-        const { installation } = context;
-        const own = await context.environmentRecord(destination.path);
-        const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
         await context.raiseFence(destination);
-        for (const { name, login } of destination.databases) {
-          const from = source.databases.find((one) => one.name === name)?.login;
-          const view = from ? await PostgresView.open(from) : undefined;
-          await view?.close();
-          await admin.create(login, view?.schema.extensions ?? []);
-        }
+        await makeDatabases(context, source, destination);
         return undefined;
       },
     },

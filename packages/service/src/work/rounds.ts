@@ -1,0 +1,113 @@
+import { connectTo, type Environment, messageOf } from '@tessarion/engine';
+import { type EnvironmentRecord, profileOfSite, toEngine } from '../records/environments.js';
+import { publishEvent } from '../records/events.js';
+import { baselinesOf } from '../records/snapshots.js';
+import { gatherPushFacts, type PushFacts } from './comparing.js';
+import type { Installation } from './context.js';
+import { measure } from './measure.js';
+
+/** How old what is known of an environment's size and drift may become. */
+const LOOK_EVERY_MS = 60 * 60_000;
+/** A round ends after this time, so that the next one can see again who is reached. */
+const ROUND_MS = 45_000;
+const AT_ONCE = 8;
+
+/**
+ * Goes round all environments: sees whether each is reached, and measures and compares the one that was not looked at
+ * for longest, as long as there is time. Rounds never overlap.
+ */
+export async function goRound(installation: Installation): Promise<void> {
+  const { records, environments, now } = installation;
+  const started = now().getTime();
+  const ready = (await environments.list(records)).filter((one) => one.status === 'ready');
+  const reached = new Set<EnvironmentRecord>();
+  const waiting = [...ready];
+  const seeOthers = async (): Promise<void> => {
+    for (let one = waiting.shift(); one; one = waiting.shift())
+      if (await seeIfReached(installation, one)) reached.add(one);
+  };
+  await Promise.all(Array.from({ length: AT_ONCE }, seeOthers));
+  const due = ready
+    .filter((one) => reached.has(one) && started - lastLook(one) > LOOK_EVERY_MS)
+    .sort((a, b) => lastLook(a) - lastLook(b));
+  for (const one of due) {
+    if (now().getTime() - started > ROUND_MS) return;
+    await look(installation, one.path);
+  }
+}
+
+/** When an environment was last measured and compared: by a round, or when it was made. */
+const lastLook = ({ looked_at, refreshed_at, made_at }: EnvironmentRecord): number =>
+  Math.max(...[looked_at, refreshed_at, made_at].map((at) => at?.getTime() ?? 0));
+
+/** Records whether an environment's folder and databases answer, and says so when that has changed. */
+async function seeIfReached(installation: Installation, record: EnvironmentRecord): Promise<boolean> {
+  const { records, environments, now, log } = installation;
+  const problem = await problemOf(toEngine(record, undefined));
+  if (problem !== (record.unreached?.problem ?? null)) {
+    log.warn({ environment: record.path, problem }, problem === null ? 'reached again' : 'not reached');
+    await environments.update(records, record.path, {
+      unreached: problem === null ? null : { problem, since: now().toISOString() },
+    });
+    await publishEvent(records, { type: 'site', site: record.site });
+  }
+  return problem === null;
+}
+
+async function problemOf({ server, folder, place, databases }: Environment): Promise<string | null> {
+  try {
+    for (const root of place.roots)
+      if (!(await server.exists(root.path)))
+        return `The root "${root.name}" is not there: ${Buffer.from(root.path, 'latin1')}.`;
+    await server.freeBytes(folder);
+    for (const { login } of databases) await (await connectTo(login, 'read', 'round')).end();
+    return null;
+  } catch (error) {
+    return messageOf(error);
+  }
+}
+
+/** Measures an environment, and compares a copy with what it last had things in common with. */
+async function look(installation: Installation, path: string): Promise<void> {
+  const { records, environments, transfers, now, log } = installation;
+  try {
+    const record = await environments.find(records, path);
+    if (record?.status !== 'ready' || (await transfers.isBusy(records, path))) return;
+    const profile = (await profileOfSite(records, record.site))?.profile;
+    const environment = toEngine(record, profile);
+    const size = await measure(environment);
+    const drift = await driftFrom(installation, record, environment);
+    // What a transfer did meanwhile is newer than what was seen.
+    if (await transfers.isBusy(records, path)) return;
+    await environments.update(records, path, { size, looked_at: now(), ...(drift === undefined ? {} : { drift }) });
+    await publishEvent(records, { type: 'site', site: record.site });
+  } catch (error) {
+    // A look is no transfer: what is in its way is shown when somebody wants to move something.
+    log.warn({ environment: path, err: error }, 'could not be looked at');
+    await environments.update(records, path, { looked_at: now() });
+  }
+}
+
+async function driftFrom(
+  installation: Installation,
+  record: EnvironmentRecord,
+  environment: Environment,
+): Promise<EnvironmentRecord['drift'] | undefined> {
+  const { records, environments } = installation;
+  const pairs = (await baselinesOf(records, record.path)).filter((one) => one.lower === record.path);
+  const newest = pairs.sort((a, b) => +b.created_at - +a.created_at)[0];
+  const upper = newest && (await environments.find(records, newest.upper));
+  if (upper?.status !== 'ready') return undefined;
+  const facts = await gatherPushFacts(installation, { environment }, toEngine(upper, environment.profile));
+  return driftOf(facts, installation.now());
+}
+
+/** How far a copy and what it would be pushed onto are apart. */
+export function driftOf({ collector }: PushFacts, at: Date): NonNullable<EnvironmentRecord['drift']> {
+  const items = [...collector.items.values()];
+  return {
+    up: items.filter((item) => item.outcome === 'written').length,
+    down: items.filter((item) => item.overwrites).length,
+    at: at.toISOString(),
+  };
+}

@@ -1,0 +1,92 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { PrivateCluster } from '@tessarion/cluster';
+import type { Environment } from '@tessarion/contract';
+import pg from 'pg';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { addSite, folderOf, makeCopy, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
+
+let studio: Studio;
+let records: pg.Client;
+const LIVE = 'threadmill/live';
+const COPY = 'threadmill/staging';
+
+beforeAll(async () => {
+  studio = await startStudio();
+  await addSite(studio);
+  await makeCopy(studio, 'threadmill', 'staging');
+  const access = await (await PrivateCluster.at(join(studio.data, 'tessarion/records'))).start();
+  records = new pg.Client({ ...access, database: 'postgres' });
+  await records.connect();
+}, 120_000);
+afterAll(async () => {
+  await records?.end();
+  await studio?.stop();
+});
+
+const shown = (path: string): Promise<Environment> => {
+  const [site, environment] = path.split('/') as [string, string];
+  return studio.client.call('environmentShow', { params: { site, environment } });
+};
+
+/** Lets a worker go round now instead of in two minutes, and waits until it has. */
+async function goRound(): Promise<void> {
+  const { rows } = await records.query("SELECT (graphile_worker.add_job('round', queue_name := 'round')).id::text");
+  for (;;) {
+    const left = await records.query('SELECT 1 FROM graphile_worker.jobs WHERE id = $1', [rows[0]?.id]);
+    if (left.rows.length === 0) return;
+    await new Promise((resolve) => setTimeout(resolve, 30));
+  }
+}
+
+/** As if everything had been looked at long ago. */
+const makeDue = (): Promise<unknown> =>
+  records.query(
+    "UPDATE environment SET made_at = now() - interval '3 hours', refreshed_at = NULL, looked_at = now() - interval '2 hours'",
+  );
+
+it('sees work that waits in a copy without anybody asking, and how large everything has become', async () => {
+  const before = await shown(LIVE);
+  await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Changed here' WHERE slug = 'dye'"));
+  await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Changed there' WHERE slug = 'home'"));
+  await fs.writeFile(join(folderOf(studio, LIVE), 'main/media/large.bin'), Buffer.alloc(1_000_000));
+  await goRound();
+  expect((await shown(COPY)).state).toBe('in-step');
+  await makeDue();
+  await goRound();
+  // The two pages, and live's new file, which a push by replace would take away.
+  expect(await shown(COPY)).toMatchObject({ state: 'drifted', drift: { up: 3, down: 2 } });
+  const after = await shown(LIVE);
+  expect((after.size?.fileBytes ?? 0) - (before.size?.fileBytes ?? 0)).toBe(1_000_000);
+  expect(after.drift).toBeNull();
+});
+
+it('shows what is not reached and why, until it is reached again', async () => {
+  const root = join(folderOf(studio, LIVE), 'main');
+  await fs.rename(root, `${root}.gone`);
+  await goRound();
+  expect(await shown(LIVE)).toMatchObject({
+    state: 'not-reached',
+    reason: expect.stringContaining('The root "main" is not there'),
+  });
+  expect((await shown(COPY)).state).not.toBe('not-reached');
+  expect((await tessarion(studio, ['site', 'list'])).out).toMatch(/L□ live .*The root "main" is not there/);
+  await fs.rename(`${root}.gone`, root);
+  await goRound();
+  expect((await shown(LIVE)).state).toBe('in-step');
+
+  await onSite(studio, LIVE, (query) => query('ALTER ROLE threadmill_live NOLOGIN'));
+  await goRound();
+  expect((await shown(LIVE)).reason).toContain('threadmill_live');
+  await onSite(studio, COPY, (query) => query('ALTER ROLE threadmill_live LOGIN'));
+  await goRound();
+  expect((await shown(LIVE)).state).toBe('in-step');
+});
+
+it('goes on when one environment cannot be looked at', async () => {
+  await onSite(studio, COPY, (query) => query('ALTER TABLE page RENAME TO pages'));
+  await makeDue();
+  await goRound();
+  const looked = await records.query("SELECT path FROM environment WHERE looked_at > now() - interval '1 minute'");
+  expect(looked.rows.map((row) => row.path).sort()).toEqual([LIVE, COPY]);
+});
