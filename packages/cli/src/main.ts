@@ -1,9 +1,13 @@
 #!/usr/bin/env node
 import { Command, CommanderError } from 'commander';
 import { addDailyCommands } from './commands/daily.js';
+import { addEnvironments } from './commands/environments.js';
 import { addProfileCommands } from './commands/profiles.js';
-import { addRecordCommands } from './commands/records.js';
+import { addServers } from './commands/servers.js';
 import { addServiceCommands } from './commands/service.js';
+import { addSites } from './commands/sites.js';
+import { addSnapshots } from './commands/snapshots.js';
+import { addTransfers } from './commands/transfers.js';
 import { describeError } from './errors.js';
 
 const program = new Command('tessarion')
@@ -20,7 +24,11 @@ const program = new Command('tessarion')
   );
 
 addDailyCommands(program);
-addRecordCommands(program);
+addSites(program);
+addEnvironments(program);
+addTransfers(program);
+addSnapshots(program);
+addServers(program);
 addProfileCommands(program);
 addServiceCommands(program);
 

@@ -54,12 +54,35 @@ export function printJson(value: unknown): void {
   print(JSON.stringify(value, null, 2));
 }
 
-/** A table without frames that fits 100 columns; numbers stand right. */
+const WIDTH = 100;
+const GAP = 2;
+
+/** How wide a column may be so that the table fits: what is over is taken from the column that may be cut. */
+function roomFor(column: number, head: readonly string[], rows: readonly (readonly string[])[]): number {
+  const widest = (i: number): number => Math.max(...[head, ...rows].map((row) => [...plainText(row[i] ?? '')].length));
+  const others = head.reduce((sum, _one, i) => (i === column ? sum : sum + widest(i) + GAP), 0);
+  return Math.max(head[column]?.length ?? 0, 8, WIDTH - others);
+}
+
+/** A text without its colours. */
+// biome-ignore lint/suspicious/noControlCharactersInRegex: colours are control characters
+const plainText = (text: string): string => text.replace(/\u001b\[\d+m/g, '');
+
+/**
+ * A table without frames that fits 100 columns; numbers stand right.
+ *
+ * @param right columns that stand right
+ * @param flexible the column that is cut where the table would be too wide
+ */
 export function printTable(
   head: readonly string[],
-  rows: readonly (readonly string[])[],
+  given: readonly (readonly string[])[],
   right: readonly number[] = [],
+  flexible?: number,
 ): void {
+  const room = flexible === undefined ? undefined : roomFor(flexible, head, given);
+  const rows =
+    room === undefined ? given : given.map((row) => row.map((cell, i) => (i === flexible ? cut(cell, room) : cell)));
   const border = {
     top: '',
     'top-mid': '',

@@ -41,7 +41,8 @@ export async function readSettings(flags: {
   const file = await readFile();
   const pick = (name: 'url' | 'token', variable: string, fallback: string | undefined): Setting => {
     if (flags[name] !== undefined) return { name, value: flags[name], source: `--${name}` };
-    if (process.env[variable] !== undefined) return { name, value: process.env[variable], source: variable };
+    const given = process.env[variable];
+    if (given !== undefined && given !== '') return { name, value: given, source: variable };
     if (file[name] !== undefined) return { name, value: file[name], source: settingsFile() };
     return { name, value: fallback, source: fallback === undefined ? 'not set' : 'default' };
   };

@@ -85,9 +85,8 @@ export function reportEnd(transfer: TransferDetail): void {
     return;
   }
   if (transfer.state === 'failed') {
-    const isOutdated = /outdated/.test(transfer.failure?.message ?? '');
     throw new CliError(
-      isOutdated ? 5 : 1,
+      transfer.failure?.code === 'outdated' ? 5 : 1,
       `${transfer.kind} ${transfer.id} failed.`,
       transfer.failure?.message ?? '',
       transfer.failure?.next ?? '',

@@ -27,6 +27,10 @@ export type Person = z.infer<typeof Person>;
 export const SentencePiece = z.object({ text: z.string(), tone: z.enum(['plain', 'strong', 'path', 'needs-you']) });
 export const Sentence = z.array(SentencePiece);
 
+/** Why something failed: a stable code such as `outdated`, what happened, and what to do next. */
+export const Failure = z.object({ code: z.string(), message: z.string(), next: z.string() });
+export type Failure = z.infer<typeof Failure>;
+
 export const EnvironmentState = z.enum(['not-reached', 'failed', 'working', 'frozen', 'drifted', 'in-step']);
 export type EnvironmentState = z.infer<typeof EnvironmentState>;
 
@@ -92,7 +96,7 @@ export const Transfer = z.object({
   progress: Progress.nullable(),
   /** 1 is next; null when it is not waiting. */
   placeInLine: z.number().int().nullable(),
-  failure: z.object({ message: z.string(), next: z.string() }).nullable(),
+  failure: Failure.nullable(),
   undoOf: Id.nullable(),
   undoneBy: Id.nullable(),
   canUndo: z.boolean(),
@@ -196,7 +200,7 @@ export const Forecast = z.object({
   onto: z.string(),
   snapshot: Id.nullable(),
   createdAt: Time,
-  failure: z.object({ message: z.string(), next: z.string() }).nullable(),
+  failure: Failure.nullable(),
   sentence: Sentence,
   button: z.string(),
   written: z.array(Amount),

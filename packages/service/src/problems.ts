@@ -1,4 +1,4 @@
-import type { Problem } from '@tessarion/contract';
+import type { Failure, Problem } from '@tessarion/contract';
 import { EngineError } from '@tessarion/engine';
 
 /** Every kind of refusal or failure that the interface knows; `type` is stable. */
@@ -50,10 +50,11 @@ export class ProblemError extends Error {
 }
 
 /** What a failed transfer tells people, from anything that was thrown. */
-export function failureOf(error: unknown): { message: string; next: string } {
-  if (error instanceof EngineError || error instanceof ProblemError)
-    return { message: error.message, next: error.next };
+export function failureOf(error: unknown): Failure {
+  if (error instanceof EngineError) return { code: error.code, message: error.message, next: error.next };
+  if (error instanceof ProblemError) return { code: error.kind, message: error.message, next: error.next };
   return {
+    code: 'unexpected',
     message: `Something unexpected happened: ${error instanceof Error ? error.message : String(error)}`,
     next: 'Look at the worker’s log; the transfer can be started again.',
   };

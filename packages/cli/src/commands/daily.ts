@@ -142,7 +142,7 @@ export function addDailyCommands(program: Command): void {
     .action(async (id: string, _options: unknown, command: Command) => {
       const transfer = await watchTransfer(await connect(command), id);
       if (wantsJson(command)) printJson(transfer);
-      reportEnd(transfer);
+      if (!wantsJson(command) || transfer.state !== 'done') reportEnd(transfer);
     });
 
   program

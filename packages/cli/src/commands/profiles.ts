@@ -1,9 +1,9 @@
+import * as fs from 'node:fs/promises';
 import { checkProfile } from '@tessarion/core';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { print, printJson, printTable, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
-import { readText } from './records.js';
 
 /** Commands on profiles. */
 export function addProfileCommands(program: Command): void {
@@ -71,6 +71,7 @@ export function addProfileCommands(program: Command): void {
           String(one.sites.length),
         ]),
         [1, 4],
+        2,
       );
     });
   profile
@@ -91,4 +92,17 @@ export function addProfileCommands(program: Command): void {
       if (wantsJson(command)) return printJson(shown);
       print(shown.text.trimEnd());
     });
+}
+
+async function readText(path: string): Promise<string> {
+  try {
+    return await fs.readFile(path, 'utf8');
+  } catch (error) {
+    throw new CliError(
+      2,
+      `${path} cannot be read.`,
+      error instanceof Error ? error.message : String(error),
+      'Name a file that exists.',
+    );
+  }
 }

@@ -159,13 +159,16 @@ export class Gateway {
         response.on('error', () => answer.destroy());
       },
     );
-    answer.on('close', leave);
+    answer.on('close', () => {
+      leave();
+      // A visitor who left needs no answer any more; the site should not go on making one.
+      if (!answer.writableFinished) call.destroy();
+    });
     call.on('error', (error) => {
       this.#options.log.warn({ environment, err: error }, 'web host not reached');
       if (!answer.headersSent) answer.writeHead(502, { 'content-type': 'text/plain; charset=utf-8' });
       answer.end('The site’s web server cannot be reached.\n');
     });
-    incoming.on('aborted', () => call.destroy());
     incoming.pipe(call);
   }
 

@@ -1,4 +1,4 @@
-import type { Check, Progress, StreamEvent, Transfer, TransferKind, TransferState } from '@tessarion/contract';
+import type { Check, Failure, Progress, StreamEvent, Transfer, TransferKind, TransferState } from '@tessarion/contract';
 import type { SentencePiece } from '@tessarion/core';
 import type { DataFolder } from '../data-folder.js';
 import { newId } from '../data-folder.js';
@@ -19,7 +19,7 @@ export interface TransferRecord {
   readonly started_at: Date | null;
   readonly ended_at: Date | null;
   readonly progress: Progress | null;
-  readonly failure: { message: string; next: string } | null;
+  readonly failure: Failure | null;
   readonly undo_of: string | null;
   readonly undone_by: string | null;
   readonly acknowledged: boolean;
@@ -251,7 +251,7 @@ export function toTransfer(record: TransferRecord, placeInLine: number | null): 
     endedAt: iso(record.ended_at),
     progress: record.progress,
     placeInLine,
-    failure: record.failure,
+    failure: record.failure && { ...record.failure, code: record.failure.code ?? 'unexpected' },
     undoOf: record.undo_of,
     undoneBy: record.undone_by,
     canUndo:

@@ -1,4 +1,4 @@
-import type { Forecast } from '@tessarion/contract';
+import type { Failure, Forecast } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { failureOf } from '../problems.js';
 import { profileOfSite, toEngine } from '../records/environments.js';
@@ -17,7 +17,7 @@ export interface ForecastRecord {
   readonly snapshot: string | null;
   readonly person: string;
   readonly created_at: Date;
-  readonly failure: { message: string; next: string } | null;
+  readonly failure: Failure | null;
   readonly result: ForecastResult | null;
 }
 

@@ -139,7 +139,7 @@ export const transferHandlers: Handlers<
 
   async transferList({ installation, query }) {
     const limit = query.limit ?? 50;
-    const [at, id] = query.cursor?.split(' ') ?? [];
+    const [at, id] = query.cursor?.split('/') ?? [];
     const records = await installation.transfers.list(installation.records, {
       ...query,
       before: at !== undefined && id !== undefined ? { at, id } : undefined,
@@ -149,7 +149,7 @@ export const transferHandlers: Handlers<
     const last = page.at(-1);
     return {
       items: await Promise.all(page.map((record) => show(installation, record))),
-      next: records.length > limit && last ? `${last.created_at.toISOString()} ${last.id}` : null,
+      next: records.length > limit && last ? `${last.created_at.toISOString()}/${last.id}` : null,
     };
   },
 

@@ -1,0 +1,142 @@
+import type { Command } from 'commander';
+import { CliError } from '../errors.js';
+import { ago, bold, count, dim, print, printJson, size, tile, when } from '../output.js';
+import { ask, connect, finish, readPath, wantsJson } from '../program.js';
+import { type Acting, acting, examples, json } from './options.js';
+
+/** Commands on environments. */
+export function addEnvironments(program: Command): void {
+  const env = program.command('env').description('the environments of a site');
+  examples(
+    acting(
+      env
+        .command('create')
+        .argument('<site/name>', 'the new environment')
+        .description('make an environment as a copy of another, or of a snapshot')
+        .option('--kind <KIND>', 'dev or staging', 'staging')
+        .option('--from <SITE/NAME>', 'what to copy; the site’s live unless given')
+        .option('--snapshot <ID>', 'copy a snapshot instead')
+        .option('--without-table <NAME...>', 'leave the rows of a table out')
+        .option('--without-area <NAME...>', 'leave an area of files out')
+        .option('--without-path <PATH...>', 'leave a path out')
+        .option('--accept-trace <NAME...>', 'traces of the source that may stay in the copy')
+        .option('--accept-personal <REASON>', 'copy columns that look personal and are not classified'),
+    ),
+    'tessarion env create threadmill/staging',
+    'tessarion env create threadmill/till-test --kind dev --from threadmill/staging --without-area uploads',
+  ).action(
+    async (
+      path: string,
+      options: Acting & {
+        kind: string;
+        from?: string;
+        snapshot?: string;
+        withoutTable?: string[];
+        withoutArea?: string[];
+        withoutPath?: string[];
+        acceptTrace?: string[];
+        acceptPersonal?: string;
+      },
+      command: Command,
+    ) => {
+      const { site, environment } = readPath(path);
+      if (options.kind !== 'dev' && options.kind !== 'staging')
+        throw new CliError(2, `"${options.kind}" is not a kind of copy.`, 'A copy is dev or staging.', '');
+      const client = await connect(command);
+      const given = <T>(key: string, value: T | undefined): Record<string, T> =>
+        value === undefined ? {} : { [key]: value };
+      const transfer = await client.call('environmentCreate', {
+        params: { site },
+        body: {
+          name: environment,
+          kind: options.kind,
+          ...given('from', options.from),
+          ...given('snapshot', options.snapshot),
+          leaveOut: {
+            ...given('tables', options.withoutTable),
+            ...given('areas', options.withoutArea),
+            ...given('paths', options.withoutPath),
+          },
+          ...given('acceptTraces', options.acceptTrace),
+          ...given('acceptPersonal', options.acceptPersonal),
+        },
+      });
+      await finish(client, transfer, options);
+      if (options.detach || options.json) return;
+      const made = await client.call('environmentShow', { params: { site, environment } });
+      const login = await client.call('environmentLogins', { params: { site, environment } });
+      print(`${made.addresses[0]?.url}  gate: ${login.gate?.user} / ${login.gate?.password}`);
+    },
+  );
+  examples(
+    json(env.command('show').argument('<site/name>').description('show an environment')),
+    'tessarion env show threadmill/staging',
+    'tessarion env show threadmill/live --json',
+  ).action(async (path: string, _options: unknown, command: Command) => {
+    const one = await (await connect(command)).call('environmentShow', { params: readPath(path) });
+    if (wantsJson(command)) return printJson(one);
+    print(
+      `${tile(one.kind, one.state)} ${bold(one.path)}  ${one.state.replace('-', ' ')}${one.reason === '' ? '' : `: ${one.reason}`}`,
+    );
+    const rows: [string, string][] = [
+      ['address', one.addresses.map((address) => address.url).join(', ')],
+      ['editors', one.editorsUrl ?? '–'],
+      ['made', `${when(one.madeAt)}${one.madeFrom ? ` from ${one.madeFrom}` : ''}`],
+      ['up to date', one.refreshedAt ? `${ago(one.refreshedAt)} ago` : '–'],
+      [
+        'size',
+        one.size
+          ? `${count(one.size.files)} files, ${size(one.size.fileBytes)}; ${count(one.size.rows)} rows, ${size(one.size.databaseBytes)}`
+          : '–',
+      ],
+      ['server', one.server],
+      ['folder', one.roots.map((root) => root.path).join(', ')],
+      ['database', one.databases.join(', ')],
+      ['gate', one.hasGate ? `closed to strangers (login: tessarion env login ${one.path})` : 'none'],
+    ];
+    for (const [name, value] of rows) print(`${dim(name.padEnd(11))} ${value}`);
+  });
+  examples(
+    json(env.command('login').argument('<site/name>').description('show the login of a copy’s gate')),
+    'tessarion env login threadmill/staging',
+    'tessarion env login threadmill/staging --json',
+  ).action(async (path: string, _options: unknown, command: Command) => {
+    const login = await (await connect(command)).call('environmentLogins', { params: readPath(path) });
+    if (wantsJson(command)) return printJson(login);
+    print(login.gate ? `${login.gate.user} / ${login.gate.password}` : `${path} has no gate.`);
+  });
+  examples(
+    json(env.command('open').argument('<site/name>').description('print a one-time link past the gate')),
+    'tessarion env open threadmill/staging',
+    'xdg-open "$(tessarion env open threadmill/staging)"',
+  ).action(async (path: string, _options: unknown, command: Command) => {
+    const link = await (await connect(command)).call('environmentEnter', { params: readPath(path) });
+    if (wantsJson(command)) return printJson(link);
+    print(link.url);
+  });
+  examples(
+    acting(
+      env
+        .command('remove')
+        .argument('<site/name>')
+        .description('remove a copy with its files and databases')
+        .option('--confirm <SITE/NAME>', 'names it in full'),
+    ),
+    'tessarion env remove threadmill/till-test',
+    'tessarion env remove threadmill/till-test --confirm threadmill/till-test',
+  ).action(async (path: string, options: Acting & { confirm?: string }, command: Command) => {
+    const client = await connect(command);
+    const one = await client.call('environmentShow', { params: readPath(path) });
+    const confirm =
+      options.confirm ??
+      (await ask(
+        `Remove ${one.path}${one.size ? ` (${size(one.size.fileBytes + one.size.databaseBytes)})` : ''}; what exists only there goes. Type ${one.path}: `,
+        `--confirm ${one.path}`,
+      ));
+    await finish(
+      client,
+      await client.call('environmentRemove', { params: readPath(path), query: { confirm } }),
+      options,
+    );
+  });
+}

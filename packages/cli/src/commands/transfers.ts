@@ -1,0 +1,83 @@
+import { counted } from '@tessarion/core';
+import type { Command } from 'commander';
+import { arrow, bold, cut, dim, print, printJson, printTable, size, when } from '../output.js';
+import { connect, wantsJson } from '../program.js';
+import { examples, json } from './options.js';
+
+/** Commands on transfers. */
+export function addTransfers(program: Command): void {
+  const transfer = program.command('transfer').description('every push, reset, copy and restore');
+  examples(
+    json(
+      transfer
+        .command('list')
+        .description('list transfers, newest first')
+        .option('--site <NAME>')
+        .option('--kind <KIND>')
+        .option('--state <STATE>')
+        .option('--person <NAME>')
+        .option('--limit <N>', 'how many', '20')
+        .option('--after <CURSOR>', 'go on where the last page ended'),
+    ),
+    'tessarion transfer list --site threadmill',
+    'tessarion transfer list --state failed --json',
+  ).action(async (options: Record<string, string>, command: Command) => {
+    const { site, kind, state, person, limit, after } = options;
+    const query = Object.fromEntries(
+      Object.entries({ site, kind, state, person, limit, cursor: after }).filter(([, value]) => value !== undefined),
+    );
+    const page = await (await connect(command)).call('transferList', { query });
+    if (wantsJson(command)) return printJson(page);
+    if (page.items.length === 0) return print('No transfers.');
+    printTable(
+      ['id', 'when', 'what', 'from, onto', 'state', 'by'],
+      page.items.map((one) => [
+        one.id,
+        when(one.createdAt),
+        one.kind,
+        `${one.from === null ? '' : `${one.from} ${arrow} `}${one.onto}`,
+        one.undoneBy ? 'undone' : one.placeInLine === null ? one.state : `${one.placeInLine} before it`,
+        cut(one.person, 14),
+      ]),
+    );
+    if (page.next) print(dim(`More: --after "${page.next}"`));
+  });
+  examples(
+    json(transfer.command('show').argument('<id>').description('show a transfer: who, when, what, how much')),
+    'tessarion transfer show t-8k2m4q9x1c',
+    'tessarion transfer show t-8k2m4q9x1c --json',
+  ).action(async (id: string, _options: unknown, command: Command) => {
+    const one = await (await connect(command)).call('transferShow', { params: { id } });
+    if (wantsJson(command)) return printJson(one);
+    print(bold(one.sentence.map((piece) => piece.text).join('')));
+    print(
+      `${one.kind} ${one.id}, ${one.state}, by ${one.person}, ${when(one.createdAt)}${one.undoneBy ? `, undone by ${one.undoneBy}` : ''}${one.undoOf ? `, undoes ${one.undoOf}` : ''}`,
+    );
+    print(`${counted(one.rows, 'row')}, ${counted(one.files, 'file')}, ${size(one.bytes)}`);
+    if (one.failure) print(`${one.failure.message} ${one.failure.next}`);
+    print();
+    printTable(
+      ['', 'step', 'took', ''],
+      one.steps.map((step) => [
+        step.state === 'failed' ? '!' : step.state === 'done' ? ' ' : '·',
+        step.title,
+        step.startedAt && step.endedAt
+          ? `${((Date.parse(step.endedAt) - Date.parse(step.startedAt)) / 1000).toFixed(2)} s`
+          : '',
+        cut(step.detail ?? '', 56),
+      ]),
+      [2],
+    );
+    if (one.items.length > 0) print();
+    if (one.items.length > 0)
+      printTable(
+        ['kind', 'title', 'change', 'fields'],
+        one.items.slice(0, 50).map((item) => [item.kind, cut(item.title, 44), item.change, cut(item.detail, 30)]),
+      );
+    for (const check of one.checks)
+      if (check.state !== 'passed') print(`${check.state === 'failed' ? 'Stopped by' : 'Note'}: ${check.message}`);
+    for (const warning of one.warnings) print(`Note: ${warning}`);
+    for (const remain of one.remains) print(`Stays: ${remain}`);
+    for (const line of one.log) print(dim(`${when(line.at)}  ${line.text}`));
+  });
+}
