@@ -1,54 +1,26 @@
-import { readFile } from 'node:fs/promises';
-import { fileURLToPath } from 'node:url';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Browsing } from './support/browsing.js';
 import { addSite, done, makeCopy, onSite, PASSWORD, SHOP, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
-let browser: Browser;
+let browsing: Browsing;
 let page: Page;
-const axe = await readFile(fileURLToPath(new URL('../node_modules/axe-core/axe.min.js', import.meta.url)), 'utf8');
 
 beforeAll(async () => {
   studio = await startStudio();
   await addSite(studio);
   await addSite(studio, { ...SHOP, name: 'pendulum', client: 'Halden Museum of Clocks', format: 'json' });
   await makeCopy(studio, 'pendulum', 'staging');
-  browser = await chromium.launch({
-    executablePath: '/usr/bin/chromium',
-    args: [
-      '--no-sandbox',
-      '--disable-gpu',
-      '--disable-quic',
-      '--no-first-run',
-      '--disable-background-networking',
-      '--disable-component-update',
-      '--disable-sync',
-    ],
-  });
-  page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, bypassCSP: true })).newPage();
+  browsing = await Browsing.open(studio);
+  page = await browsing.stranger();
 }, 120_000);
 afterAll(async () => {
-  await browser?.close();
+  await browsing?.close();
   await studio?.stop();
 });
 
-/** Serious and critical faults that axe finds on the page as it is. */
-async function faults(): Promise<string[]> {
-  await page.evaluate(axe);
-  const result = await page.evaluate(() =>
-    (
-      window as unknown as {
-        axe: {
-          run(options: unknown): Promise<{ violations: { id: string; impact: string; nodes: { html: string }[] }[] }>;
-        };
-      }
-    ).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }),
-  );
-  return result.violations
-    .filter((one) => one.impact === 'serious' || one.impact === 'critical')
-    .map((one) => `${one.id}: ${one.nodes[0]?.html.slice(0, 160)}`);
-}
+const faults = (): Promise<string[]> => browsing.faults(page);
 
 describe('a whole job in the console', () => {
   it('signs in, after a wrong try', async () => {
@@ -183,7 +155,7 @@ describe('a whole job in the console', () => {
   });
 
   it('loads less than 250 kB of compressed script at first', async () => {
-    const fresh = await (await browser.newContext()).newPage();
+    const fresh = await browsing.stranger();
     const sizes: number[] = [];
     fresh.on('response', (response) => {
       if (response.url().endsWith('.js')) sizes.push(Number(response.headers()['content-length'] ?? 0));

@@ -4,34 +4,39 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { createBrowserRouter, RouterProvider } from 'react-router';
 import { Frame } from './parts/frame.js';
+import { Loading } from './parts/states.js';
 import { FleetRoom } from './rooms/fleet.js';
-import { ForecastRoom } from './rooms/forecast.js';
-import { NewEnvironmentRoom } from './rooms/new-environment.js';
-import { NowhereRoom } from './rooms/nowhere.js';
-import { ProfilesRoom } from './rooms/profiles.js';
+import { BrokenRoom, NowhereRoom } from './rooms/nowhere.js';
 import { FirstRoom, SignInRoom } from './rooms/sign-in.js';
-import { SiteRoom } from './rooms/site.js';
-import { SnapshotsRoom } from './rooms/snapshots.js';
-import { TransferRoom } from './rooms/transfer.js';
-import { TransfersRoom } from './rooms/transfers.js';
 import { queries } from './session.js';
 
+/** Rooms that are not entered first are fetched when somebody goes there. */
 const router = createBrowserRouter([
   { path: '/sign-in', element: <SignInRoom /> },
   { path: '/first', element: <FirstRoom /> },
   {
     path: '/',
     element: <Frame />,
+    HydrateFallback: () => <Loading what="Opening the room" rows={3} />,
+    ErrorBoundary: BrokenRoom,
     children: [
       { index: true, element: <FleetRoom /> },
-      { path: 'sites/:site', element: <SiteRoom /> },
-      { path: 'sites/:site/new', element: <NewEnvironmentRoom /> },
-      { path: 'sites/:site/forecast', element: <ForecastRoom /> },
-      { path: 'transfers', element: <TransfersRoom /> },
-      { path: 'transfers/:id', element: <TransferRoom /> },
-      { path: 'snapshots', element: <SnapshotsRoom /> },
-      { path: 'profiles', element: <ProfilesRoom /> },
-      { path: 'profiles/:name', element: <ProfilesRoom /> },
+      { path: 'sites/:site', lazy: async () => ({ Component: (await import('./rooms/site.js')).SiteRoom }) },
+      {
+        path: 'sites/:site/new',
+        lazy: async () => ({ Component: (await import('./rooms/new-environment.js')).NewEnvironmentRoom }),
+      },
+      {
+        path: 'sites/:site/forecast',
+        lazy: async () => ({ Component: (await import('./rooms/forecast.js')).ForecastRoom }),
+      },
+      { path: 'transfers', lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }) },
+      { path: 'transfers/:id', lazy: async () => ({ Component: (await import('./rooms/transfer.js')).TransferRoom }) },
+      { path: 'snapshots', lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }) },
+      ...['profiles', 'profiles/:name'].map((path) => ({
+        path,
+        lazy: async () => ({ Component: (await import('./rooms/profiles.js')).ProfilesRoom }),
+      })),
       { path: '*', element: <NowhereRoom /> },
     ],
   },

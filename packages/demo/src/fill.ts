@@ -131,6 +131,8 @@ export async function fillStudio(client: Client, place: DemoPlace, say: (text: s
   await workInCopies(place);
   await liveGoesOn(place);
   await history(client, place);
+  // A disk that is not mounted any more: the next round finds that this site is not reached.
+  await fs.rename(join(place.hosts, 'windrow--live'), join(place.hosts, 'windrow--live.not-mounted'));
 }
 
 async function inTurns<T>(list: readonly T[], atOnce: number, job: (one: T) => Promise<void>): Promise<void> {

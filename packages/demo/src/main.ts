@@ -1,5 +1,6 @@
 import { type ChildProcess, fork } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
+import { openSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -40,12 +41,12 @@ const hosts = join(data, 'hosts');
 const webHost = new WebHost(hosts);
 await webHost.listen(remembered.webHostPort);
 
-const log = await fs.open(join(data, 'service.log'), 'a', 0o600);
+const log = openSync(join(data, 'service.log'), 'a', 0o600);
 const cli = fileURLToPath(new URL('../../cli/dist/main.js', import.meta.url));
 const service: ChildProcess = fork(
   cli,
   ['serve', '--data', join(data, 'tessarion'), '--port', process.env.TESSARION_DEMO_PORT ?? '0'],
-  { stdio: ['ignore', log.fd, log.fd, 'ipc'] },
+  { stdio: ['ignore', log, log, 'ipc'] },
 );
 
 let isStopping = false;

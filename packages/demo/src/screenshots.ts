@@ -24,6 +24,9 @@ interface Shot {
   readonly isStranger?: boolean;
 }
 
+// The fleet is whole once a round has found the site that is not reached.
+while (!(await client.call('siteList', { query: { state: 'not-reached' } })).length)
+  await new Promise((done) => setTimeout(done, 1000));
 const pushes = await client.call('transferList', { query: { site: 'threadmill', limit: 20 } });
 const drift = await client.call('transferList', { query: { kind: 'push', state: 'done', limit: 1 } });
 const shown = drift.items[0] ?? pushes.items[0];

@@ -1,5 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useQuery } from '@tanstack/react-query';
+import { ServiceProblem } from '@tessarion/client';
 import type { Person } from '@tessarion/contract';
 import { type JSX, useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
@@ -8,7 +9,7 @@ import { client, queries, useLiveData } from '../session.js';
 import { Finder } from './finder.js';
 import { Icon } from './icon.js';
 import { KeyList } from './key-list.js';
-import { Loading } from './states.js';
+import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
 
 const ROOMS = [
@@ -18,11 +19,32 @@ const ROOMS = [
   { to: '/profiles', name: 'Profiles', key: 'p' },
 ] as const;
 
+const isStranger = (error: unknown): boolean =>
+  error instanceof ServiceProblem && error.problem.type === 'tessarion:not-signed-in';
+
+/** What a browser's tab and history call a room. */
+function titleOf(pathname: string): string {
+  const [, room, name, act] = pathname.split('/').map(decodeURIComponent);
+  if (room === 'sites' && name) return `${{ new: 'New copy of ', forecast: 'Forecast of ' }[act ?? ''] ?? ''}${name}`;
+  if (room === 'transfers' && name) return `Transfer ${name}`;
+  if (room === 'profiles' && name) return `Profile ${name}`;
+  return ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
+}
+
 /** Bar, finder and the room below; sends strangers to the sign-in. */
 export function Frame(): JSX.Element {
   const me = useQuery<Person>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
   const location = useLocation();
   if (me.isPending) return <Loading what="Signing in" rows={3} />;
+  if (me.isError && !isStranger(me.error))
+    return (
+      <main className="room slab">
+        <Failure error={me.error} />
+        <button type="button" className="btn" onClick={() => void me.refetch()}>
+          Try again
+        </button>
+      </main>
+    );
   if (me.isError)
     return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />;
   return <SignedIn me={me.data} />;
@@ -53,6 +75,9 @@ function SignedIn({ me }: { readonly me: Person }): JSX.Element {
     await navigate('/sign-in');
   };
   const { pathname } = useLocation();
+  useEffect(() => {
+    document.title = `${titleOf(pathname)} · Tessarion`;
+  }, [pathname]);
   const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
   return (
     <>

@@ -1,11 +1,11 @@
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { type FormEvent, type JSX, useState } from 'react';
+import { checkProfile } from '@tessarion/core';
+import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
-import { parse } from 'yaml';
 import { Icon } from '../parts/icon.js';
 import { Failure, Loading } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
-import { size } from '../parts/words.js';
+import { clock, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
 
 /** Makes a copy: kind, name and address first, then where it comes from and what it leaves out. */
@@ -18,6 +18,9 @@ export function NewEnvironmentRoom(): JSX.Element {
   const [name, setName] = useState<string | undefined>(undefined);
   const [from, setFrom] = useState(`${siteName}/live`);
   const [areas, setAreas] = useState<readonly string[]>([]);
+  const [tables, setTables] = useState<readonly string[]>([]);
+  const [paths, setPaths] = useState('');
+  const [snapshot, setSnapshot] = useState(query.get('snapshot'));
   const proposal = useQuery({
     queryKey: ['proposal', siteName, kind, name],
     queryFn: () =>
@@ -32,11 +35,22 @@ export function NewEnvironmentRoom(): JSX.Element {
     enabled: site.data?.profile != null,
     queryFn: () => client.call('profileShow', { params: { name: site.data?.profile ?? '' }, query: {} }),
   });
+  const snapshots = useQuery({
+    queryKey: ['snapshots', siteName],
+    queryFn: () => client.call('snapshotList', { query: { site: siteName } }),
+  });
+  const taken = snapshots.data?.find((one) => one.id === snapshot);
+  const leftOutPaths = paths.split(/[\n,]/).flatMap((one) => (one.trim() === '' ? [] : [one.trim()]));
   const create = useMutation({
     mutationFn: () =>
       client.call('environmentCreate', {
         params: { site: siteName },
-        body: { name: name ?? proposal.data?.name ?? '', kind, from, leaveOut: { areas: [...areas] } },
+        body: {
+          name: name ?? proposal.data?.name ?? '',
+          kind,
+          ...(snapshot === null ? { from } : { snapshot }),
+          leaveOut: { areas: [...areas], tables: [...tables], paths: leftOutPaths },
+        },
       }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
@@ -55,11 +69,7 @@ export function NewEnvironmentRoom(): JSX.Element {
   const wished = name ?? proposal.data?.name ?? '';
   const fault = proposal.data?.checks.find((check) => check.state === 'failed');
   const source = site.data.environments.find((one) => one.path === from);
-  const known = profile.data
-    ? (parse(profile.data.text) as { areas: { name: string; path: string; class: string }[] }).areas.filter(
-        (area) => area.path !== '.' && area.class !== 'derived' && area.class !== 'local',
-      )
-    : [];
+  const known = profile.data ? whatTravels(profile.data.text) : { areas: [], tables: [] };
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (!fault && wished !== '') create.mutate();
@@ -107,36 +117,71 @@ export function NewEnvironmentRoom(): JSX.Element {
           </label>
           <label>
             <span>Copy of</span>
-            <select value={from} onChange={(event) => setFrom(event.target.value)}>
-              {site.data.environments.map((one) => (
-                <option key={one.path} value={one.path}>
-                  {one.path}
-                </option>
-              ))}
+            <select
+              value={snapshot ?? from}
+              onChange={(event) => {
+                const isSnapshot = snapshots.data?.some((one) => one.id === event.target.value) === true;
+                setSnapshot(isSnapshot ? event.target.value : null);
+                if (!isSnapshot) setFrom(event.target.value);
+              }}
+            >
+              <optgroup label="As it is now">
+                {site.data.environments.map((one) => (
+                  <option key={one.path} value={one.path}>
+                    {one.path}
+                  </option>
+                ))}
+              </optgroup>
+              {(snapshots.data ?? []).length > 0 && (
+                <optgroup label="As it was">
+                  {snapshots.data?.map((one) => (
+                    <option key={one.id} value={one.id}>
+                      {one.environment}, {clock(one.takenAt)}
+                      {one.reason === '' ? '' : `: ${one.reason}`}
+                    </option>
+                  ))}
+                </optgroup>
+              )}
             </select>
             <span className="note qq">
-              {source?.size
+              {snapshot === null && source?.size
                 ? `${size(source.size.fileBytes)} of files, ${size(source.size.databaseBytes)} of data`
                 : ''}
+              {taken ? `${size(taken.bytes)}, taken ${clock(taken.takenAt)}` : ''}
             </span>
           </label>
-          {known.length > 0 && (
-            <fieldset>
-              <legend>Leave out</legend>
-              {known.map((area) => (
-                <label key={area.name} className="tick">
-                  <input
-                    type="checkbox"
-                    checked={areas.includes(area.name)}
-                    onChange={(event) =>
-                      setAreas(event.target.checked ? [...areas, area.name] : areas.filter((one) => one !== area.name))
-                    }
-                  />
-                  {area.name} <span className="mono qq">{area.path}</span>
-                </label>
+          {known.areas.length > 0 && (
+            <fieldset className="ticks">
+              <legend>Leave out files of</legend>
+              {known.areas.map((area) => (
+                <Tick key={area.name} name={area.name} all={areas} set={setAreas}>
+                  {area.name} {area.path !== area.name && <span className="mono qq">{area.path}</span>}
+                </Tick>
               ))}
             </fieldset>
           )}
+          {known.tables.length > 0 && (
+            <fieldset className="ticks">
+              <legend>Leave out rows of</legend>
+              {known.tables.map((table) => (
+                <Tick key={table} name={table} all={tables} set={setTables}>
+                  <span className="mono">{table}</span>
+                </Tick>
+              ))}
+            </fieldset>
+          )}
+          <label>
+            <span>Leave out paths</span>
+            <input
+              className="mono"
+              value={paths}
+              spellCheck={false}
+              autoComplete="off"
+              placeholder="media/archive, old"
+              onChange={(event) => setPaths(event.target.value)}
+            />
+            <span className="note qq">What is left out is on record, and never taken for deleted.</span>
+          </label>
         </section>
         <section className="slab making-confirm">
           <p className="sentence">
@@ -144,7 +189,9 @@ export function NewEnvironmentRoom(): JSX.Element {
             <span className="mono">
               {siteName}/{wished}
             </span>{' '}
-            as a copy of <span className="mono">{from}</span>, <b>personal data masked</b>.
+            as a copy of <span className="mono">{taken?.environment ?? from}</span>
+            {taken ? ` as it was on ${clock(taken.takenAt)}` : ''}, <b>personal data masked</b>
+            {leftOut(areas, tables, leftOutPaths)}.
           </p>
           <ul className="promises q">
             <li>
@@ -154,7 +201,7 @@ export function NewEnvironmentRoom(): JSX.Element {
               <Icon name="check" /> mail caught, payments in test mode
             </li>
             <li>
-              <Icon name="check" /> proved that it cannot reach {from}
+              <Icon name="check" /> proved that it cannot reach {taken?.environment ?? from}
             </li>
           </ul>
           {create.isError && <Failure error={create.error} />}
@@ -168,5 +215,49 @@ export function NewEnvironmentRoom(): JSX.Element {
         </section>
       </form>
     </>
+  );
+}
+
+/** Areas and tables that a copy would get, as the profile has them. */
+function whatTravels(text: string): { areas: { name: string; path: string }[]; tables: string[] } {
+  const checked = checkProfile(text);
+  if (!checked.ok) return { areas: [], tables: [] };
+  const { areas, databases } = checked.profile;
+  const travels = ({ class: dataClass }: { readonly class: string }): boolean =>
+    dataClass === 'authored' || dataClass === 'collected';
+  return {
+    areas: areas.filter((area) => area.path !== '.' && travels(area)),
+    tables: Object.values(databases ?? {}).flatMap((database) =>
+      Object.entries(database.tables).flatMap(([name, table]) => (travels(table) && !name.includes('*') ? [name] : [])),
+    ),
+  };
+}
+
+function leftOut(areas: readonly string[], tables: readonly string[], paths: readonly string[]): string {
+  const all = [...areas, ...tables.map((table) => `rows of ${table}`), ...paths];
+  if (all.length === 0) return '';
+  return `, without ${all.length > 4 ? `${all.slice(0, 3).join(', ')} and ${all.length - 3} more` : all.join(', ')}`;
+}
+
+function Tick({
+  name,
+  all,
+  set,
+  children,
+}: {
+  readonly name: string;
+  readonly all: readonly string[];
+  readonly set: (all: readonly string[]) => void;
+  readonly children: ReactNode;
+}): JSX.Element {
+  return (
+    <label className="tick">
+      <input
+        type="checkbox"
+        checked={all.includes(name)}
+        onChange={(event) => set(event.target.checked ? [...all, name] : all.filter((one) => one !== name))}
+      />
+      <span>{children}</span>
+    </label>
   );
 }

@@ -135,6 +135,9 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
           <button type="button" className="btn sm" disabled={verify.isPending} onClick={() => verify.mutate()}>
             Verify
           </button>
+          <Link className="btn sm" to={`/sites/${one.site}/new?snapshot=${one.id}`}>
+            Copy
+          </Link>
           <button type="button" className="btn sm" onClick={() => setRestoring(true)}>
             Restore
           </button>

@@ -1,0 +1,392 @@
+import { readFile } from 'node:fs/promises';
+import { fileURLToPath } from 'node:url';
+import type { Environment, Site } from '@tessarion/contract';
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Browsing } from './support/browsing.js';
+import { addSite, done, ended, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+
+let studio: Studio;
+let browsing: Browsing;
+let page: Page;
+const LIVE = 'threadmill/live';
+const COPY = 'threadmill/staging';
+
+beforeAll(async () => {
+  studio = await startStudio();
+  await addSite(studio);
+  await makeCopy(studio, 'threadmill', 'staging');
+  await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Dyes of the year' WHERE slug = 'dye'"));
+  browsing = await Browsing.open(studio);
+  page = await browsing.signedIn();
+}, 120_000);
+afterAll(async () => {
+  await browsing?.close();
+  await studio?.stop();
+});
+
+const room = (path: string): Promise<unknown> => page.goto(studio.url + path);
+const faults = (): Promise<string[]> => browsing.faults(page);
+const settled = async (): Promise<void> => {
+  await page.locator('main, form').first().waitFor();
+  await page.waitForFunction(() => document.querySelector('[aria-busy]') === null);
+};
+
+/** A fleet of any size, made of the one that is there. */
+async function fleetOf(sites: number, change: (site: Site, i: number) => Site = (site) => site): Promise<Site[]> {
+  const [model] = await studio.client.call('siteList');
+  return Array.from({ length: sites }, (_one, i) => {
+    const name = `site-${String(i).padStart(4, '0')}`;
+    const environments = (model as Site).environments.map(
+      (one): Environment => ({ ...one, site: name, path: `${name}/${one.name}` }),
+    );
+    return change({ ...(model as Site), name, client: `Client ${i % 40}`, environments }, i);
+  });
+}
+
+const answerSites = (sites: Site[]): Promise<unknown> =>
+  page.route('**/api/v1/sites', (route) => route.fulfill({ json: sites }));
+
+describe('every room', () => {
+  const ROOMS = [
+    '/',
+    '/sites/threadmill',
+    '/sites/threadmill?at=staging',
+    '/sites/threadmill/new',
+    `/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`,
+    '/transfers',
+    '/snapshots',
+    '/profiles',
+    '/profiles/quayside',
+    '/nowhere/at/all',
+  ];
+
+  it.each(['light', 'dark'] as const)('can be read by everybody (%s)', async (colorScheme) => {
+    await page.emulateMedia({ colorScheme });
+    for (const path of ROOMS) {
+      await room(path);
+      await settled();
+      expect([path, await faults()]).toEqual([path, []]);
+    }
+    await page.emulateMedia({ colorScheme: 'light' });
+  });
+
+  it('has one heading of the first rank, and a title of its own', async () => {
+    const titles = new Set<string>();
+    for (const path of ROOMS) {
+      await room(path);
+      await settled();
+      expect([path, await page.locator('h1').count()]).toEqual([path, 1]);
+      titles.add(await page.title());
+    }
+    expect([...titles]).toEqual([
+      'Fleet · Tessarion',
+      'threadmill · Tessarion',
+      'New copy of threadmill · Tessarion',
+      'Forecast of threadmill · Tessarion',
+      'Transfers · Tessarion',
+      'Snapshots · Tessarion',
+      'Profiles · Tessarion',
+      'Profile quayside · Tessarion',
+      'Nowhere · Tessarion',
+    ]);
+  });
+
+  it('moves nothing for those who want it still', async () => {
+    await page.emulateMedia({ reducedMotion: 'reduce' });
+    await room('/');
+    await settled();
+    const moving = await page.evaluate(
+      () =>
+        [...document.querySelectorAll('*')].filter((one) => {
+          const { animationName, animationDuration, transitionDuration } = getComputedStyle(one);
+          const seconds = (text: string): number => Math.max(...text.split(',').map((part) => Number.parseFloat(part)));
+          return (animationName !== 'none' && seconds(animationDuration) > 0.01) || seconds(transitionDuration) > 0.01;
+        }).length,
+    );
+    expect(moving).toBe(0);
+    await page.emulateMedia({ reducedMotion: 'no-preference' });
+  });
+
+  it('says what is wrong when the service answers with a problem, and when it does not answer', async () => {
+    for (const [pattern, path] of [
+      ['**/api/v1/sites', '/'],
+      ['**/api/v1/sites/threadmill', '/sites/threadmill'],
+      ['**/api/v1/transfers?*', '/transfers'],
+      ['**/api/v1/snapshots*', '/snapshots'],
+    ] as const) {
+      await page.route(pattern, (route) =>
+        route.fulfill({
+          status: 503,
+          contentType: 'application/problem+json',
+          json: {
+            type: 'tessarion:unavailable',
+            title: 'The records cannot be reached',
+            status: 503,
+            detail: 'The database of the records refuses connections.',
+            next: 'See that it runs.',
+          },
+        }),
+      );
+      await room(path);
+      const alert = page.getByRole('alert').first();
+      await alert.getByText('The database of the records refuses connections.').waitFor();
+      await alert.getByText('See that it runs.').waitFor();
+      await page.unroute(pattern);
+    }
+    await page.route('**/api/v1/me', (route) => route.abort());
+    await room('/');
+    await page.getByRole('button', { name: 'Try again' }).waitFor();
+    expect(await faults()).toEqual([]);
+    await page.unroute('**/api/v1/me');
+    await page.getByRole('button', { name: 'Try again' }).click();
+    await page.getByRole('link', { name: 'threadmill' }).first().waitFor();
+  });
+});
+
+it('says so when a room cannot be fetched, and opens it when it can', async () => {
+  await page.route('**/assets/transfers-*.js', (route) => route.abort());
+  await room('/');
+  await settled();
+  await page.getByRole('navigation', { name: 'Rooms' }).getByRole('link', { name: 'Transfers' }).click();
+  await page.getByRole('alert').waitFor();
+  await page.getByText('loading it again helps').waitFor();
+  expect(await faults()).toEqual([]);
+  await page.unroute('**/assets/transfers-*.js');
+  await page.getByRole('button', { name: 'Load it again' }).click();
+  await page.getByRole('heading', { name: 'Transfers' }).waitFor();
+});
+
+describe('the fleet', () => {
+  it('tells a newcomer what to do when there is nothing yet', async () => {
+    await answerSites([]);
+    await room('/');
+    await page.getByText('No sites yet').waitFor();
+    await page.getByText('tessarion site adopt --help').waitFor();
+    expect(await faults()).toEqual([]);
+    await page.unroute('**/api/v1/sites');
+  });
+
+  it('stays quick with 2,000 sites: few elements, filtered as one types, and the end can be reached', async () => {
+    const states = ['in-step', 'drifted', 'failed', 'not-reached'] as const;
+    await answerSites(
+      await fleetOf(2000, (site, i) => ({
+        ...site,
+        environments: site.environments.map((one) => ({
+          ...one,
+          state: states[i % 50 === 0 ? 3 : i % 3] ?? 'in-step',
+        })),
+      })),
+    );
+    const before = Date.now();
+    await room('/');
+    await page.locator('.r .st').first().waitFor();
+    expect(Date.now() - before).toBeLessThan(10_000);
+    await page.getByText('2,000').first().waitFor();
+    expect(await page.locator('*').count()).toBeLessThan(2500);
+    await page.keyboard.press('/');
+    await page.keyboard.type('site-1999');
+    await page.waitForFunction(() => document.querySelectorAll('.r .st').length === 1);
+    await page.getByText('site-1999').first().waitFor();
+    await page.keyboard.press('Control+a');
+    await page.keyboard.press('Delete');
+    await page.keyboard.press('Escape');
+    await page.waitForFunction(() => document.querySelectorAll('.r .st').length > 5);
+    await page.getByRole('button', { name: /not reached/ }).click();
+    await page.waitForURL(/state=not-reached/);
+    expect(await faults()).toEqual([]);
+    await page.unroute('**/api/v1/sites');
+  });
+
+  it('keeps its form with names that are longer than any column', async () => {
+    const long = 'the-name-of-a-site-that-nobody-should-have-given-to-it-but-somebody-did-all-the-same';
+    await answerSites(
+      await fleetOf(20, (site, i) => ({
+        ...site,
+        name: `${long}-${i}`,
+        client: 'A client whose name goes on & on & on, with <markup> and "quotes" in it, for a very long time indeed',
+        environments: site.environments.map((one) => ({ ...one, reason: `${long} `.repeat(6) })),
+      })),
+    );
+    for (const width of [1280, 360]) {
+      await page.setViewportSize({ width, height: 800 });
+      await room('/');
+      await page.locator('.r .st').first().waitFor();
+      const over = await page.evaluate(() => document.documentElement.scrollWidth - innerWidth);
+      expect([width, over <= 0]).toEqual([width, true]);
+      expect(await page.getByText('<markup>').first().count()).toBe(1);
+    }
+    await page.setViewportSize({ width: 1280, height: 800 });
+    await page.unroute('**/api/v1/sites');
+  });
+
+  it('follows what happens without being asked', async () => {
+    await room('/');
+    await settled();
+    const transfer = await studio.client.call('snapshotTake', { body: { environment: LIVE } });
+    await done(studio, transfer);
+    const copy = await studio.client.call('environmentCreate', {
+      params: { site: 'threadmill' },
+      body: { name: 'while-watching', kind: 'dev' },
+    });
+    await page.getByText('On the move').waitFor();
+    await done(studio, copy);
+    await page.getByRole('link', { name: /threadmill: .*while-watching/ }).waitFor();
+    await ended(
+      studio,
+      await studio.client.call('environmentRemove', {
+        params: { site: 'threadmill', environment: 'while-watching' },
+        query: { confirm: 'threadmill/while-watching' },
+      }),
+    );
+    await page.getByRole('link', { name: /threadmill: (?!.*while-watching)/ }).waitFor();
+  });
+});
+
+describe('a new copy', () => {
+  it('is made from a snapshot, without what is left out', async () => {
+    await room('/snapshots');
+    await page.getByRole('link', { name: 'Copy' }).first().click();
+    await page.waitForURL(/new\?snapshot=s-/);
+    await page.getByText(/as it was on/).waitFor();
+    await page.getByRole('radio', { name: /dev/ }).check({ force: true });
+    await page.getByLabel('Name').fill('from-then');
+    await page.getByRole('group', { name: 'Leave out rows of' }).getByLabel('review').check();
+    await page.getByLabel('Leave out paths').fill('styles/site.css, nowhere');
+    await page.getByText('without rows of review, styles/site.css, nowhere').waitFor();
+    expect(await faults()).toEqual([]);
+    await page.getByRole('button', { name: 'Make threadmill/from-then' }).click();
+    await page.getByRole('status').getByText('Done').waitFor({ timeout: 30_000 });
+    const reviews = await onSite(studio, 'threadmill/from-then', (query) =>
+      query('SELECT count(*)::int AS n FROM review'),
+    );
+    expect(reviews).toEqual([{ n: 0 }]);
+    const shown = await studio.client.call('environmentShow', {
+      params: { site: 'threadmill', environment: 'from-then' },
+    });
+    expect([shown.kind, shown.madeFrom]).toEqual(['dev', expect.stringContaining('snapshot s-')]);
+  });
+
+  it('is refused by name when its name is taken, in the room and not after it', async () => {
+    await room('/sites/threadmill/new');
+    await page.getByLabel('Name').fill('staging');
+    await page.locator('#name-note.bad').waitFor();
+    expect(await page.getByRole('button', { name: /^Make threadmill/ }).isDisabled()).toBe(true);
+    await page.getByLabel('Name').fill('fresh');
+    await page.locator('#name-note:not(.bad)').getByText('threadmill--fresh').waitFor();
+    expect(await page.getByRole('button', { name: 'Make threadmill/fresh' }).isEnabled()).toBe(true);
+  });
+});
+
+describe('the forecast', () => {
+  it('is gone through with the keyboard alone, and keeps its place in the address', async () => {
+    await onSite(studio, COPY, (query) =>
+      query("UPDATE product SET description = description || ' And more.'; UPDATE page SET body = body || '<p>x</p>'"),
+    );
+    await room(`/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
+    await page.locator('.it').nth(3).waitFor();
+    const current = (): Promise<string | null> =>
+      page.locator('.it[aria-current="true"], .it.cur, .it.on').first().textContent();
+    const step = async (key: 'j' | 'k', from: string | null): Promise<string | null> => {
+      await page.keyboard.press(key);
+      await expect.poll(current).not.toBe(from);
+      return current();
+    };
+    await page.keyboard.press('j');
+    await page.waitForURL(/[?&]item=/);
+    const first = await current();
+    const second = await step('j', first);
+    expect(await step('k', second)).toBe(first);
+    const address = page.url();
+    await page.reload();
+    await page.locator('.it').nth(3).waitFor();
+    expect(page.url()).toBe(address);
+    expect(await current()).toBe(first);
+  });
+
+  it('shows why it may not be written, and offers no button for it', async () => {
+    await onSite(studio, LIVE, async (query) => {
+      await query("INSERT INTO customer (id, name, email) VALUES (700, 'A', 'a@post.example')");
+      await query("INSERT INTO purchase (id, customer_id, total, payment_mode) VALUES (700, 700, 1, 'live')");
+      await query(
+        "INSERT INTO purchase_line (purchase_id, product_id, quantity, price) SELECT 700, id, 1, 1 FROM product WHERE slug = 'apron'",
+      );
+    });
+    await onSite(studio, COPY, async (query) => {
+      await query("DELETE FROM product WHERE slug = 'apron'");
+      await query("INSERT INTO product (slug, title, description, price) VALUES ('apron', 'Another', '', 1)");
+    });
+    await room(`/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
+    await page.getByText('wants the slug “apron”').or(page.getByText('wants the slug "apron"')).first().waitFor();
+    const field = page.getByLabel(/Onto live: type/);
+    if ((await field.count()) > 0) await field.fill(LIVE);
+    const button = page.getByRole('button', { name: /^Write .* onto live/ });
+    if ((await button.count()) > 0) expect(await button.isDisabled()).toBe(true);
+    expect(await faults()).toEqual([]);
+    await onSite(studio, COPY, (query) => query("DELETE FROM product WHERE title = 'Another'"));
+  });
+});
+
+describe('transfers and who one is', () => {
+  it('narrows the list down, goes through it by keyboard and opens one', async () => {
+    await room('/transfers');
+    await page.locator('tbody tr').nth(2).waitFor();
+    await page.getByLabel('Kind').selectOption('clone');
+    await page.waitForURL(/kind=clone/);
+    await page.waitForFunction(() =>
+      [...document.querySelectorAll('tbody tr')].every((row) => row.children[1]?.textContent === 'clone'),
+    );
+    await page.keyboard.press('Escape');
+    await page.locator('h1').click();
+    await page.keyboard.press('j');
+    await page.locator('tr.cur').waitFor();
+    await page.keyboard.press('Enter');
+    await page.waitForURL(/transfers\/t-/);
+    await page.getByText('Copy rows and files').waitFor();
+    await page.goBack();
+    await page.waitForURL(/kind=clone/);
+    await page.getByLabel('State').selectOption('failed');
+    await page.getByText('No transfers fit').waitFor();
+  });
+
+  it('shows a transfer that does not exist as what it is', async () => {
+    await room('/transfers/t-0000000000');
+    await page.getByRole('alert').getByText('t-0000000000').waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('lists the keys, and signs out for good', async () => {
+    await room('/');
+    await settled();
+    await page.keyboard.press('?');
+    await page.getByRole('dialog').getByText('Find').first().waitFor();
+    expect(await faults()).toEqual([]);
+    await page.keyboard.press('Escape');
+    await page.getByRole('dialog').waitFor({ state: 'detached' });
+    const other = await browsing.signedIn();
+    await other.getByRole('button', { name: /account/ }).click();
+    await other.getByRole('menuitem', { name: 'Sign out' }).click();
+    await other.waitForURL(/sign-in/);
+    await other.goto(`${studio.url}/transfers`);
+    await other.waitForURL(/sign-in\?to=%2Ftransfers/);
+    await other.close();
+  });
+});
+
+it('fetches a room only when somebody goes there', async () => {
+  const html = await readFile(fileURLToPath(new URL('../packages/console/dist/index.html', import.meta.url)), 'utf8');
+  const first = [...html.matchAll(/assets\/[\w-]+\.js/g)].map((match) => match[0]);
+  const asked: string[] = [];
+  const fresh = await browsing.signedIn();
+  fresh.on('request', (request) => {
+    if (request.url().endsWith('.js')) asked.push(request.url());
+  });
+  await fresh.goto(`${studio.url}/`);
+  await fresh.getByText('On the move').waitFor();
+  expect(asked.some((url) => url.includes('forecast'))).toBe(false);
+  await fresh.goto(`${studio.url}/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
+  await fresh.locator('.it').first().waitFor();
+  expect(asked.some((url) => url.includes('forecast'))).toBe(true);
+  expect(first.length).toBeGreaterThan(0);
+  await fresh.close();
+});

@@ -1,0 +1,72 @@
+import { readFile } from 'node:fs/promises';
+import { fileURLToPath } from 'node:url';
+import { type Browser, chromium, type Page } from 'playwright-core';
+import { PASSWORD, type Studio } from './studio.js';
+
+const axe = await readFile(fileURLToPath(new URL('../../node_modules/axe-core/axe.min.js', import.meta.url)), 'utf8');
+
+interface AxeResult {
+  readonly violations: readonly {
+    readonly id: string;
+    readonly impact: string;
+    readonly nodes: readonly { readonly html: string }[];
+  }[];
+}
+
+/** A headless browser on a studio's console. */
+export class Browsing {
+  private constructor(
+    private readonly studio: Studio,
+    private readonly browser: Browser,
+  ) {}
+
+  static async open(studio: Studio): Promise<Browsing> {
+    const browser = await chromium.launch({
+      executablePath: '/usr/bin/chromium',
+      args: [
+        '--no-sandbox',
+        '--disable-gpu',
+        '--disable-quic',
+        '--no-first-run',
+        '--disable-background-networking',
+        '--disable-component-update',
+        '--disable-sync',
+      ],
+    });
+    return new Browsing(studio, browser);
+  }
+
+  close(): Promise<void> {
+    return this.browser.close();
+  }
+
+  /** An empty page of somebody who has not signed in. */
+  async stranger(): Promise<Page> {
+    const context = await this.browser.newContext({ viewport: { width: 1280, height: 800 }, bypassCSP: true });
+    return context.newPage();
+  }
+
+  /** A page of somebody who has signed in, in the fleet. */
+  async signedIn(): Promise<Page> {
+    const page = await this.stranger();
+    await page.goto(`${this.studio.url}/sign-in`);
+    await page.getByLabel('Mail address').fill('maren.brask@copperlane.example');
+    await page.getByLabel('Password').fill(PASSWORD);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('button', { name: /account/ }).waitFor();
+    return page;
+  }
+
+  /** Serious and critical faults that axe finds on a page as it is. */
+  async faults(page: Page): Promise<string[]> {
+    await page.evaluate(axe);
+    const result = await page.evaluate(() =>
+      (window as unknown as { axe: { run(options: unknown): Promise<AxeResult> } }).axe.run({
+        runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'],
+      }),
+    );
+    return result.violations
+      .filter((one) => one.impact === 'serious' || one.impact === 'critical')
+      .map((one) => `${one.id}: ${one.nodes[0]?.html.slice(0, 160)}`);
+  }
+}
