@@ -245,6 +245,7 @@ describe('the fleet', () => {
 
 describe('a new copy', () => {
   it('is made from a snapshot, without what is left out', async () => {
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
     await room('/snapshots');
     await page.getByRole('link', { name: 'Copy' }).first().click();
     await page.waitForURL(/new\?snapshot=s-/);

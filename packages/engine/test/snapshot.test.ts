@@ -1,0 +1,307 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import type { FileChange, RowChange, SnapshotManifest, TableManifest } from '@tessarion/core';
+// Building a copy has a thread of its own for files, which runs what was built.
+import * as built from '@tessarion/engine';
+import fc from 'fast-check';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import type { Environment } from '../src/environment/environment.js';
+import { advanceImage } from '../src/snapshot/advance-image.js';
+import { SnapshotLibrary } from '../src/snapshot/library.js';
+import { readListing, readPieces } from '../src/snapshot/read-tree.js';
+import { RowImageWriter, readRowImage } from '../src/snapshot/row-image.js';
+import { TreeBuilder, takeParts } from '../src/snapshot/take.js';
+import { idle, profileOf, type Query, Yard } from './support/pair.js';
+
+const PROFILE = profileOf(`
+areas:
+  - { name: code, path: ., class: authored, text: ["*.html"] }
+  - { name: media, path: media, class: collected }
+databases: { main: { tables: { "*": { class: authored } } } }`);
+const KEY = Buffer.alloc(32, 4);
+const SQL = `
+  CREATE TABLE page (id int PRIMARY KEY, body text, at timestamptz, raw bytea, twice int GENERATED ALWAYS AS (id * 2) STORED);
+  INSERT INTO page SELECT i, 'See https://loom.example/' || i || repeat(md5(i::text), 8), '2026-03-29 01:30+00', decode(md5(i::text), 'hex') FROM generate_series(1, 3000) i;
+  CREATE TABLE tag (word text, n int);
+  INSERT INTO tag SELECT 'same', 1 FROM generate_series(1, 50);
+  INSERT INTO tag VALUES (NULL, NULL), ('https://loom.example', 2), (E'tab\\there', 3);
+  CREATE SEQUENCE ticket START 500; SELECT nextval('ticket');
+  CREATE VIEW newest AS SELECT max(id) FROM page;
+  CREATE TABLE nothing (id int PRIMARY KEY);`;
+
+let yard: Yard;
+let live: { environment: Environment; query: Query; root: string };
+let library: SnapshotLibrary;
+let number = 0;
+
+beforeAll(async () => {
+  yard = await Yard.open();
+}, 60_000);
+afterAll(() => yard?.close());
+beforeEach(async () => {
+  live = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live', sql: SQL });
+  library = new SnapshotLibrary(await fs.mkdtemp(join(yard.folder, 'store-')), KEY);
+  await fs.writeFile(join(live.root, 'index.html'), 'https://loom.example');
+  await fs.mkdir(join(live.root, 'deep/er'), { recursive: true });
+  for (let i = 0; i < 30; i++)
+    await fs.writeFile(join(live.root, `deep/er/${i}`), `${i} `.repeat(800), { mode: 0o640 });
+  await fs.symlink('index.html', join(live.root, 'start'));
+  await fs.mkdir(join(live.environment.folder, 'keep/main/media'), { recursive: true });
+  await fs.writeFile(join(live.environment.folder, 'keep/main/media/photo'), 'of a visitor');
+  await fs.symlink('../../keep/main/media', join(live.root, 'media'));
+});
+
+async function take(): Promise<SnapshotManifest> {
+  const writer = await library.store.writer();
+  const parts = await takeParts(live.environment, writer, idle).catch(async (error: unknown) => {
+    await writer.abandon();
+    throw error;
+  });
+  await writer.close();
+  const manifest: SnapshotManifest = {
+    format: 'tessarion-snapshot/1',
+    id: `s-${String(number++).padStart(10, '0')}`,
+    site: 'loom',
+    environment: 'live',
+    kind: 'live',
+    takenAt: new Date(0).toISOString(),
+    profile: null,
+    ...parts,
+  };
+  await library.save(manifest);
+  return library.load(manifest.id);
+}
+
+async function bytesIn(folder: string): Promise<number> {
+  let sum = 0;
+  for (const name of await fs.readdir(folder, { recursive: true })) {
+    const stat = await fs.stat(join(folder, name));
+    if (stat.isFile()) sum += stat.size;
+  }
+  return sum;
+}
+
+const all = async ({ query }: { query: Query }): Promise<unknown> => ({
+  page: await query('SELECT id, body, at::text, raw, twice FROM page ORDER BY id'),
+  tag: await query('SELECT word, n FROM tag ORDER BY word, n'),
+  ticket: await query('SELECT last_value::text, is_called FROM ticket'),
+  newest: await query('SELECT * FROM newest'),
+});
+
+describe('a snapshot', () => {
+  it('brought back exactly is what it was taken of, in every row and file', async () => {
+    const manifest = await take();
+    const before = await all(live);
+    await live.query(
+      "UPDATE page SET body = 'changed'; DELETE FROM tag; DROP VIEW newest; CREATE VIEW newest AS SELECT 1",
+    );
+    const back = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live' });
+    await built.buildCopy(
+      {
+        source: new built.SnapshotSource(new built.SnapshotLibrary(library.location.folder, KEY), manifest, PROFILE),
+        destination: back.environment,
+        leftOut: { tables: [], areas: [], paths: [] },
+        exact: true,
+        treeId: 'back',
+        traces: undefined,
+        guarded: undefined,
+        hash: () => Buffer.alloc(32),
+        spools: undefined,
+      },
+      idle,
+    );
+    expect(await all(back)).toEqual(before);
+    const tree = join(back.environment.folder, 'trees/main-back');
+    expect(await fs.readFile(join(tree, 'index.html'), 'utf8')).toBe('https://loom.example');
+    expect(await fs.readlink(join(tree, 'start'))).toBe('index.html');
+    expect((await fs.stat(join(tree, 'deep/er/7'))).mode & 0o777).toBe(0o640);
+    expect(await fs.readFile(join(tree, 'deep/er/7'), 'utf8')).toBe('7 '.repeat(800));
+    expect(await fs.readFile(join(tree, 'media/photo'), 'utf8')).toBe('of a visitor');
+  });
+
+  it('costs what changed since the one before', async () => {
+    await take();
+    const folder = library.location.folder;
+    const first = await bytesIn(folder);
+    const same = await take();
+    const manifestBytes = Buffer.byteLength(JSON.stringify(same, null, 1)) + 1;
+    expect((await bytesIn(folder)) - first).toBeLessThanOrEqual(manifestBytes);
+    await live.query("UPDATE page SET body = 'one row' WHERE id = 1500");
+    await fs.writeFile(join(live.root, 'deep/er/3'), 'one file');
+    const before = await bytesIn(folder);
+    await take();
+    expect((await bytesIn(folder)) - before).toBeLessThan(0.15 * first);
+  });
+
+  it('shares with others, and leaves them whole when it goes', async () => {
+    const one = await take();
+    await live.query('INSERT INTO page (id, body) SELECT i, md5(i::text) FROM generate_series(9000, 9500) i');
+    const two = await take();
+    await live.query('DELETE FROM page WHERE id > 2000');
+    const three = await take();
+    const later = new Date(Date.now() + 60_000);
+    const freed = await library.remove(two.id, later);
+    expect(freed.blobs).toBeGreaterThan(0);
+    for (const manifest of [one, three]) expect(await library.verify(manifest)).toEqual([]);
+    await expect(library.load(two.id)).rejects.toMatchObject({ code: 'blob-missing' });
+    await library.remove(one.id, later);
+    expect(await library.verify(three)).toEqual([]);
+    await library.remove(three.id, later);
+    expect(await library.manifests()).toEqual([]);
+  });
+
+  it('keeps what was stored after the oldest running writer began', async () => {
+    const one = await take();
+    const freed = await library.remove(one.id, new Date(0));
+    expect(freed.blobs).toBe(0);
+    expect(await library.verify(one)).toEqual([]);
+  });
+
+  it('names what lies on a server as it is, and tells plainly what cannot be kept', async () => {
+    const { spawnSync } = await import('node:child_process');
+    spawnSync('mkfifo', [join(live.root, 'pipe')]);
+    await expect(take()).rejects.toMatchObject({ code: 'file-refused', message: expect.stringContaining('pipe') });
+  });
+});
+
+describe('an image of a baseline', () => {
+  const shape: Pick<TableManifest, 'schema' | 'name' | 'columns' | 'key' | 'keyOrders'> = {
+    schema: 'public',
+    name: 'page',
+    columns: ['id', 'a', 'b'].map((name) => ({ name, type: 'text', generated: false })),
+    key: ['id'],
+    keyOrders: ['integer'],
+  };
+  const manifestOf = (table: TableManifest, root: SnapshotManifest['roots'][0]): SnapshotManifest => ({
+    format: 'tessarion-snapshot/1',
+    id: 'b-0000000000',
+    site: 'loom',
+    environment: 'live',
+    kind: 'live',
+    takenAt: new Date(0).toISOString(),
+    profile: null,
+    databases: [
+      {
+        name: 'main',
+        server: 'PostgreSQL 15',
+        schemaBefore: '',
+        schemaAfter: '',
+        extensions: [],
+        sequences: [],
+        tables: [table],
+      },
+    ],
+    roots: [root],
+  });
+  const cell = fc.oneof(fc.constant(null), fc.constantFrom('x', 'y', 'long '.repeat(40), 'tab\there'));
+  const rows = fc.uniqueArray(fc.record({ id: fc.nat(60), a: cell, b: cell }), {
+    selector: (one) => one.id,
+    maxLength: 40,
+  });
+  type Row = { id: number; a: string | null; b: string | null };
+
+  const field = (value: string | null): string => (value === null ? '\\N' : value.replaceAll('\t', '\\t'));
+  async function imageOf(given: readonly Row[]): Promise<TableManifest> {
+    const writer = await library.store.writer();
+    const image = new RowImageWriter(writer);
+    const sorted = given.toSorted((one, other) => one.id - other.id);
+    await image.add(sorted.map((row) => `${row.id}\t${field(row.a)}\t${field(row.b)}\n`).join(''));
+    const blocks = await image.end();
+    await writer.close();
+    return {
+      ...shape,
+      contents: 'rows',
+      rows: image.rows,
+      bytes: image.bytes,
+      ...(blocks === undefined ? {} : { blocks }),
+    };
+  }
+
+  it('advanced by changes is the image of what they make, block for block', async () => {
+    await fc.assert(
+      fc.asyncProperty(rows, rows, async (before, after) => {
+        const on = { part: 'row', database: 'main', table: 'public.page' } as const;
+        const changes: RowChange[] = [];
+        for (const row of before)
+          if (!after.some((one) => one.id === row.id))
+            changes.push({ ...on, op: 'delete', key: [String(row.id)], row: {} });
+        for (const row of after) {
+          const old = before.find((one) => one.id === row.id);
+          const key = [String(row.id)];
+          if (!old) changes.push({ ...on, op: 'insert', key, row: { id: String(row.id), a: row.a, b: row.b } });
+          else if (old.a !== row.a || old.b !== row.b)
+            changes.push({
+              ...on,
+              op: 'update',
+              key,
+              cells: {
+                ...(old.a === row.a ? {} : { a: { before: old.a, after: row.a } }),
+                ...(old.b === row.b ? {} : { b: { before: old.b, after: row.b } }),
+              },
+            });
+        }
+        const root = { name: 'main', tree: '', files: 0, bytes: 0 };
+        const writer = await library.store.writer();
+        const advanced = await advanceImage(
+          library,
+          writer,
+          manifestOf(await imageOf(before), root),
+          'b-0000000001',
+          new Date(1).toISOString(),
+          changes,
+          [],
+        );
+        await writer.close();
+        const table = advanced.databases[0]?.tables[0] as TableManifest;
+        expect(table).toEqual(await imageOf(after));
+        let lines = '';
+        for await (const batch of readRowImage(library.store, table)) lines += batch;
+        expect(lines.split('\n').length - 1).toBe(after.length);
+      }),
+      { numRuns: 60 },
+    );
+  });
+
+  it('has the files that changes made, and shares all others', async () => {
+    const writer = await library.store.writer();
+    const put = async (text: string) => ({ pieces: [await writer.put(Buffer.from(text))], size: text.length });
+    const tree = new TreeBuilder();
+    tree.add('kept', { type: 'file', name: '', mode: 0o644, ...(await put('kept')) });
+    tree.add('gone', { type: 'file', name: '', mode: 0o644, ...(await put('gone')) });
+    tree.add('folder', { type: 'folder', name: '', mode: 0o755, tree: '' });
+    tree.add('folder/changed', { type: 'file', name: '', mode: 0o644, ...(await put('old')) });
+    const root = { name: 'main', ...(await tree.store(writer)) };
+    await writer.close();
+    const second = await library.store.writer();
+    const file = async (text: string) => ({
+      type: 'file' as const,
+      mode: 0o600,
+      pieces: [await second.put(Buffer.from(text))],
+      size: text.length,
+    });
+    const on = { part: 'file', root: 'main' } as const;
+    const changes: FileChange[] = [
+      { ...on, path: 'gone', before: await file('gone'), after: { type: 'absent' } },
+      { ...on, path: 'folder/changed', before: await file('old'), after: await file('new') },
+      { ...on, path: 'folder/link', before: { type: 'absent' }, after: { type: 'link', target: 'changed' } },
+    ];
+    const table: TableManifest = { ...shape, columns: [...shape.columns], contents: 'rows', rows: 0, bytes: 0 };
+    const advanced = await advanceImage(
+      library,
+      second,
+      manifestOf(table, root),
+      'b-1',
+      new Date(1).toISOString(),
+      [],
+      changes,
+    );
+    await second.close();
+    const listing = await readListing(library.store, advanced.roots[0] as (typeof advanced.roots)[0]);
+    expect([...listing.keys()].sort()).toEqual(['folder/changed', 'folder/link', 'kept']);
+    const changed = listing.get('folder/changed');
+    if (changed?.type !== 'file') throw new Error('no file');
+    expect((await readPieces(library.store, changed.pieces)).toString()).toBe('new');
+    expect(changed.mode).toBe(0o600);
+    expect(advanced.databases[0]?.tables[0]).toBe(table);
+  });
+});
