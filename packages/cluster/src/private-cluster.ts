@@ -108,10 +108,17 @@ export class PrivateCluster {
   async isRunning(): Promise<boolean> {
     try {
       await this.#run('pg_ctl', ['-D', this.#data, 'status']);
-      return true;
+      return !(await this.#isDead());
     } catch {
       return false;
     }
+  }
+
+  /** Whether the server has died and nobody has taken notice, as in a container whose first process does not. */
+  async #isDead(): Promise<boolean> {
+    const [pid] = (await fs.readFile(join(this.#data, 'postmaster.pid'), 'utf8').catch(() => '')).split('\n');
+    const state = await fs.readFile(`/proc/${pid}/stat`, 'utf8').catch(() => '');
+    return /\) Z /.test(state);
   }
 
   /** Stops the cluster; one that does not run is no error. */

@@ -269,10 +269,10 @@ export class WebHost {
     this.#editorRoutes(on, page);
 
     on('GET', '/media/*', async (site, request, reply) =>
-      sendFile(site, `media/${(request.params as { '*': string })['*']}`, reply),
+      sendFile(site, 'media', (request.params as { '*': string })['*'], reply),
     );
     on('GET', '/styles/*', async (site, request, reply) =>
-      sendFile(site, `styles/${(request.params as { '*': string })['*']}`, reply),
+      sendFile(site, 'styles', (request.params as { '*': string })['*'], reply),
     );
   }
 
@@ -371,9 +371,10 @@ export class WebHost {
   }
 }
 
-async function sendFile(site: Site, path: string, reply: FastifyReply): Promise<unknown> {
-  const safe = normalize(path);
-  if (safe.startsWith('..')) return reply.status(404).send();
+/** Sends a file below one folder of a site, and nothing beside it. */
+async function sendFile(site: Site, folder: string, path: string, reply: FastifyReply): Promise<unknown> {
+  const safe = normalize(`${folder}/${path}`);
+  if (!safe.startsWith(`${folder}/`)) return reply.status(404).type('text/plain').send('Not found\n');
   try {
     return await reply
       .type(TYPES[extname(safe)] ?? 'application/octet-stream')
