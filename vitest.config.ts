@@ -3,8 +3,9 @@ import { defineConfig } from 'vitest/config';
 export default defineConfig({
   test: {
     include: ['packages/*/test/**/*.test.ts', 'tests/**/*.test.ts'],
-    testTimeout: 60_000,
-    hookTimeout: 120_000,
+    // Generous: these end tests that hang, and say nothing of speed.
+    testTimeout: 180_000,
+    hookTimeout: 240_000,
     maxWorkers: 2,
   },
 });

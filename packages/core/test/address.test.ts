@@ -226,7 +226,7 @@ describe('the laws', () => {
       fc.property(value, reach, (v, r) => {
         expect(here.materialise(here.canonicalise(v, r).value)).toBe(v);
       }),
-      { numRuns: 30_000 },
+      { numRuns: 10_000 },
     );
   });
 
@@ -249,7 +249,7 @@ describe('the laws', () => {
         const at = new Rewriter(places[which] as Place);
         expect(plain(at.canonicalise(at.materialise(canonical), r).value)).toBe(plain(canonical));
       }),
-      { numRuns: 30_000 },
+      { numRuns: 10_000 },
     );
   });
 
@@ -283,7 +283,7 @@ describe('the laws', () => {
         expect(materialiseLines(canonical, here)).toBe(lines);
         expect(new LineRewriter(here, treated).rewriteTo(lines, there)).toBe(materialiseLines(canonical, there));
       }),
-      { numRuns: 10_000 },
+      { numRuns: 4_000 },
     );
   });
 

@@ -164,6 +164,83 @@ describe('a snapshot', () => {
   });
 });
 
+describe('a change set', () => {
+  const change: fc.Arbitrary<RowChange> = fc.record({
+    part: fc.constant('row' as const),
+    database: fc.constant('main'),
+    table: fc.constant('public.page'),
+    op: fc.constant('insert' as const),
+    key: fc.array(fc.string(), { minLength: 1, maxLength: 2 }),
+    row: fc.dictionary(fc.string(), fc.option(fc.string({ unit: 'binary' })), { noNullPrototype: true }),
+  });
+  const read = async (id: string): Promise<unknown[]> => {
+    const changes: unknown[] = [];
+    for await (const one of library.readChanges(id)) changes.push(one);
+    return changes;
+  };
+
+  it('is read as it was saved, whatever is in it, and says nothing to whoever finds the file', async () => {
+    await fc.assert(
+      fc.asyncProperty(fc.array(change, { maxLength: 20 }), async (changes) => {
+        await library.saveChanges('t-1', changes);
+        expect(await read('t-1')).toEqual(changes);
+      }),
+      { numRuns: 60 },
+    );
+    const row = { id: '1', mail: 'ingrid.solheim@post.example' };
+    await library.saveChanges('t-2', [
+      { part: 'row', database: 'main', table: 'public.person', op: 'insert', key: ['1'], row },
+    ]);
+    const stored = await fs.readFile(join(library.location.folder, 'changes/t-2.changes'));
+    expect(stored.includes('ingrid')).toBe(false);
+    expect(stored.includes('person')).toBe(false);
+    expect((await fs.stat(join(library.location.folder, 'changes/t-2.changes'))).mode & 0o077).toBe(0);
+  });
+
+  it('of many changes is read in pieces', async () => {
+    async function* many(): AsyncGenerator<RowChange> {
+      for (let i = 0; i < 30_000; i++)
+        yield {
+          part: 'row',
+          database: 'main',
+          table: 'public.page',
+          op: 'insert',
+          key: [String(i)],
+          row: { body: 'text '.repeat(20) },
+        };
+    }
+    await library.saveChanges('t-3', many());
+    let seen = 0;
+    for await (const one of library.readChanges('t-3')) if (one.part === 'row' && one.key[0] === String(seen)) seen++;
+    expect(seen).toBe(30_000);
+  });
+
+  it('that is gone or damaged is told by name', async () => {
+    await expect(read('t-none')).rejects.toMatchObject({ code: 'blob-missing' });
+    await library.saveChanges('t-4', [
+      { part: 'row', database: 'main', table: 'public.page', op: 'delete', key: ['1'], row: {} },
+    ]);
+    const path = join(library.location.folder, 'changes/t-4.changes');
+    const stored = await fs.readFile(path);
+    const spoilt = (at: number): Buffer => {
+      const copy = Buffer.from(stored);
+      copy[at] = (copy[at] as number) ^ 0x55;
+      return copy;
+    };
+    // One bit anywhere, or one byte less: nothing of it may be used.
+    const cases = [...[0, 20, 40, stored.length - 1].map(spoilt), stored.subarray(0, -1), stored.subarray(0, 10)];
+    for (const content of [...cases, Buffer.alloc(0)]) {
+      await fs.writeFile(path, content);
+      await expect(read('t-4')).rejects.toMatchObject({
+        code: 'blob-damaged',
+        message: expect.stringContaining('t-4'),
+      });
+    }
+    await fs.writeFile(path, stored);
+    expect(await read('t-4')).toHaveLength(1);
+  });
+});
+
 describe('an image of a baseline', () => {
   const shape: Pick<TableManifest, 'schema' | 'name' | 'columns' | 'key' | 'keyOrders'> = {
     schema: 'public',

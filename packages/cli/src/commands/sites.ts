@@ -63,11 +63,12 @@ export function addSites(program: Command): void {
         e.name,
         e.addresses[0]?.url ?? '',
         e.kind === 'live' ? '' : ago(e.refreshedAt),
-        cut(e.madeFrom ?? '', 24),
+        e.madeFrom ?? '',
         e.size ? size(e.size.fileBytes) : '–',
         e.size ? size(e.size.databaseBytes) : '–',
       ]),
       [3, 5, 6],
+      4,
     );
     for (const e of shown.environments) if (e.reason !== '') print(`${e.path}: ${e.reason}`);
   });

@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import { type Change, SnapshotManifest } from '@tessarion/core';
 import { type Collected, PackStore } from '../blobs/pack-store.js';
 import { EngineError, fileError, messageOf } from '../errors.js';
+import { readChangeFile, writeChangeFile } from './change-file.js';
 import { walkTree } from './read-tree.js';
 import { blockList } from './row-image.js';
 
@@ -12,6 +13,8 @@ export interface Damage {
   readonly holds: string;
   readonly message: string;
 }
+
+const CHANGES = '.changes';
 
 /** The snapshots and baselines of one site: manifests, and the blobs they name. */
 export class SnapshotLibrary {
@@ -107,47 +110,23 @@ export class SnapshotLibrary {
   }
 
   #changesPath(id: string): string {
-    return join(this.#folder, 'changes', `${id}.jsonl`);
+    return join(this.#folder, 'changes', `${id}${CHANGES}`);
   }
 
-  /** Stores a change set, one change a line, on the disk before it appears under its name. */
+  /** Stores a change set, on the disk before it appears under its name. */
   async saveChanges(id: string, changes: AsyncIterable<Change> | Iterable<Change>): Promise<void> {
-    const path = this.#changesPath(id);
-    try {
-      await fs.mkdir(join(this.#folder, 'changes'), { recursive: true, mode: 0o700 });
-      const file = await fs.open(`${path}.new`, 'w', 0o600);
-      let lines = '';
-      for await (const change of changes) {
-        lines += `${JSON.stringify(change)}\n`;
-        if (lines.length < 1 << 20) continue;
-        await file.write(lines, null, 'utf8');
-        lines = '';
-      }
-      await file.write(lines, null, 'utf8');
-      await file.datasync();
-      await file.close();
-      await fs.rename(`${path}.new`, path);
-    } catch (error) {
-      throw fileError(error, path);
-    }
+    await writeChangeFile(this.#changesPath(id), this.location.key, changes);
   }
 
-  async *readChanges(id: string): AsyncGenerator<Change> {
-    const file = await fs.open(this.#changesPath(id)).catch((error: unknown) => {
-      throw new EngineError(
-        'blob-missing',
-        `The change set ${id} cannot be read: ${messageOf(error)}`,
-        'It may have been removed by retention.',
-        { cause: error },
-      );
-    });
-    for await (const line of file.readLines()) yield JSON.parse(line) as Change;
+  /** @throws {EngineError} `blob-missing`, `blob-damaged` */
+  readChanges(id: string): AsyncGenerator<Change> {
+    return readChangeFile(this.#changesPath(id), this.location.key);
   }
 
   async #blobsOfChanges(keep: Set<string>): Promise<void> {
     for (const name of await fs.readdir(join(this.#folder, 'changes')).catch(() => [] as string[])) {
-      if (!name.endsWith('.jsonl')) continue;
-      for await (const change of this.readChanges(name.slice(0, -6))) {
+      if (!name.endsWith(CHANGES)) continue;
+      for await (const change of this.readChanges(name.slice(0, -CHANGES.length))) {
         if (change.part !== 'file') continue;
         for (const state of [change.before, change.after])
           if (state.type === 'file') for (const hash of state.pieces) keep.add(hash);

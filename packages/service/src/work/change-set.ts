@@ -1,4 +1,4 @@
-import { counted, type FileChange, Rewriter, type RowChange, rulesForTable, toBytes } from '@tessarion/core';
+import { counted, type FileChange, type RowChange, rulesForTable } from '@tessarion/core';
 import {
   type AppliedRows,
   carryOver,
@@ -10,6 +10,7 @@ import {
   profileName,
   type Remain,
   RowApplication,
+  rewriterOf,
   type StagedTree,
   showPath,
   stageTree,
@@ -20,7 +21,7 @@ import type { TransferContext } from './context.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */
 interface OpenWork {
-  readonly applications: RowApplication[];
+  readonly applications: { readonly database: string; readonly rows: RowApplication }[];
   trees: StagedTree[];
 }
 
@@ -97,14 +98,22 @@ export async function stageChanges(
   }
   await context.remember({ roots: state.trees.map(({ root, from }) => ({ root, from })) });
 
-  const rewriter = new Rewriter(
-    environment.place,
-    new Map([...environment.settings].map(([name, value]) => [name, toBytes(value)])),
-  );
+  const rows = await stageRows(context, environment, set, environment.databases);
+  return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
+}
+
+/** Puts the rows of some databases into temporary tables. @returns how many */
+async function stageRows(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+  databases: Environment['databases'],
+): Promise<number> {
+  const rewriter = rewriterOf(environment);
   let rows = 0;
-  for (const { name, login } of environment.databases) {
+  for (const { name, login } of databases) {
     const application = await RowApplication.open(login, purposeOf(context), set.mode, environment.profile);
-    state.applications.push(application);
+    workOf(context).applications.push({ database: name, rows: application });
     const counted = async function* (): AsyncGenerator<RowChange> {
       for await (const change of rowsOf(context, set.id, name, set.row)) {
         rows++;
@@ -122,7 +131,7 @@ export async function stageChanges(
       return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
     });
   }
-  return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
+  return rows;
 }
 
 /** Carries over late files, then lets the front hold visitors back. */
@@ -148,19 +157,33 @@ async function carryLateFiles(context: TransferContext, environment: Environment
   }
 }
 
-/** Writes all rows and commits; the transactions' ids are recorded before the commit. */
-export async function commitRows(context: TransferContext, environment: Environment): Promise<string> {
-  const state = workOf(context);
+/**
+ * Writes the rows of every database that does not have them yet: of several, a worker may have died between their
+ * commits.
+ */
+export async function writeRows(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+  const written = await committedDatabases(context, environment);
+  if (written.size === 0) return commitRows(context, environment);
+  const left = environment.databases.filter((one) => !written.has(one.name));
+  if (left.length === 0) return 'already written';
+  await stageRows(context, environment, set, left);
+  await holdVisitors(context, environment, set);
+  return commitRows(context, environment);
+}
+
+/** Writes all staged rows and commits; the transactions' ids are recorded before the commit. */
+async function commitRows(context: TransferContext, environment: Environment): Promise<string> {
+  const { applications } = workOf(context);
   const applied: AppliedRows[] = [];
-  const transactions: { database: string; id: string }[] = [];
-  for (const [index, application] of state.applications.entries()) {
-    const written = await application.write();
+  const transactions = [...transactionsOf(context)];
+  for (const { database, rows } of applications) {
+    const written = await rows.write();
     applied.push(written.applied);
-    transactions.push({ database: environment.databases[index]?.name as string, id: written.transaction });
+    transactions.push({ database, id: written.transaction });
   }
   await context.remember({ transactions });
   await context.checkFence(environment);
-  for (const application of state.applications) await application.commit();
+  for (const { rows } of applications) await rows.commit();
   await context.remember({ pastSwitch: true });
   await rememberRemains(
     context,
@@ -216,10 +239,25 @@ async function releaseLease(context: TransferContext): Promise<number | undefine
   return heldMs;
 }
 
-/** Whether the transfer's transactions were committed. Ends what is left of the dead worker's sessions first. */
-export async function wasCommitted(context: TransferContext, environment: Environment): Promise<boolean> {
+interface RecordedTransaction {
+  readonly database: string;
+  readonly id: string;
+}
+
+const transactionsOf = (context: TransferContext): readonly RecordedTransaction[] =>
+  (context.data.transactions as RecordedTransaction[] | undefined) ?? [];
+
+/**
+ * The databases in which the transfer's rows stand. Before that, what is left of a dead worker's sessions is ended.
+ */
+export async function committedDatabases(
+  context: TransferContext,
+  environment: Environment,
+): Promise<ReadonlySet<string>> {
+  const committed = new Set<string>();
+  const transactions = transactionsOf(context);
+  if (transactions.length === 0) return committed;
   await endSessions(context, environment);
-  const transactions = (context.data.transactions as { database: string; id: string }[] | undefined) ?? [];
   for (const { database, id } of transactions) {
     const login = environment.databases.find((one) => one.name === database)?.login;
     if (!login) continue;
@@ -228,7 +266,7 @@ export async function wasCommitted(context: TransferContext, environment: Enviro
       for (;;) {
         const row = await client.query<{ status: string | null }>('SELECT pg_xact_status($1::xid8) AS status', [id]);
         const status = row.rows[0]?.status;
-        if (status === 'committed') return true;
+        if (status === 'committed') committed.add(database);
         if (status !== 'in progress') break;
         await new Promise((resolve) => setTimeout(resolve, 50));
       }
@@ -236,7 +274,7 @@ export async function wasCommitted(context: TransferContext, environment: Enviro
       await client.end();
     }
   }
-  return false;
+  return committed;
 }
 
 /** Ends the sessions that this transfer (in any worker) still has on the environment's databases. */
@@ -255,7 +293,7 @@ async function endSessions(context: TransferContext, environment: Environment): 
 }
 
 async function closeSessions(context: TransferContext): Promise<void> {
-  for (const application of workOf(context).applications.splice(0)) await application.close();
+  for (const { rows } of workOf(context).applications.splice(0)) await rows.close();
 }
 
 /** Removes everything staged; visitors are let through. */

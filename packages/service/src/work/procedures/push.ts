@@ -5,15 +5,10 @@ import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import {
   applyChanges,
   type ChangeSet,
-  commitRows,
   discardStaged,
   filesOf,
-  holdVisitors,
   releaseVisitors,
   removeOldTrees,
-  stageChanges,
-  switchFiles,
-  wasCommitted,
 } from '../change-set.js';
 import { gatherPushFacts, type PushFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
@@ -21,7 +16,7 @@ import type { ForecastRecord } from '../forecasting.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
-import { runTasks } from './clone.js';
+import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
 
 export interface PushInput {
   /** Absent for a restore, which compares with the snapshot afresh. */
@@ -102,41 +97,7 @@ export const push: Procedure = {
         return counted(files.length, 'file');
       },
     },
-    {
-      name: 'stage',
-      title: 'Stage beside what is in use',
-      run: async (context) => stageChanges(context, await destinationOf(context), forward(context)),
-    },
-    {
-      name: 'hold',
-      title: 'Hold visitors for a moment',
-      run: async (context) => holdVisitors(context, await destinationOf(context), forward(context)),
-    },
-    {
-      name: 'commit',
-      title: 'Write the rows',
-      async run(context) {
-        const destination = await destinationOf(context);
-        if (context.data.transactions !== undefined && (await wasCommitted(context, destination)))
-          return 'already written';
-        return commitRows(context, destination);
-      },
-    },
-    {
-      name: 'switch',
-      title: 'Switch the files',
-      run: async (context) => switchFiles(context, await destinationOf(context), forward(context)),
-    },
-    {
-      name: 'release',
-      title: 'Let visitors through',
-      run: async (context) => releaseVisitors(context, await destinationOf(context), forward(context)),
-    },
-    {
-      name: 'tasks',
-      title: 'Run the profile’s tasks',
-      run: async (context) => runTasks(context, context.record.onto_path, ['after']),
-    },
+    ...deliverySteps(forward),
     {
       name: 'health',
       title: 'See that the site is well',
@@ -167,13 +128,10 @@ export const push: Procedure = {
       },
     },
   ],
-  async mustGoForward(context, step) {
-    if (['switch', 'release', 'tasks', 'health', 'record'].includes(step)) return true;
-    return step === 'commit' && wasCommitted(context, await destinationOf(context));
-  },
+  mustGoForward: deliveryGoesForward,
   async putBack(context) {
     const destination = await destinationOf(context);
-    if (context.data.pastSwitch !== true) {
+    if (!(await isDelivered(context))) {
       await discardStaged(context, destination, forward(context));
       return [];
     }

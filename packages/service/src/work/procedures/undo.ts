@@ -1,20 +1,10 @@
 import { type FileChange, invert, type RowChange } from '@tessarion/core';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
-import {
-  type ChangeSet,
-  commitRows,
-  discardStaged,
-  holdVisitors,
-  releaseVisitors,
-  removeOldTrees,
-  stageChanges,
-  switchFiles,
-  wasCommitted,
-} from '../change-set.js';
+import { type ChangeSet, discardStaged, removeOldTrees } from '../change-set.js';
 import type { PushFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
-import { runTasks } from './clone.js';
+import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
 
 const setOf = (context: TransferContext): ChangeSet => ({
   id: context.record.undo_of as string,
@@ -30,41 +20,7 @@ const destinationOf = (context: TransferContext) => context.environment(context.
 export const undo: Procedure = {
   kind: 'undo',
   steps: [
-    {
-      name: 'stage',
-      title: 'Stage beside what is in use',
-      run: async (context) => stageChanges(context, await destinationOf(context), setOf(context)),
-    },
-    {
-      name: 'hold',
-      title: 'Hold visitors for a moment',
-      run: async (context) => holdVisitors(context, await destinationOf(context), setOf(context)),
-    },
-    {
-      name: 'commit',
-      title: 'Write the rows',
-      async run(context) {
-        const destination = await destinationOf(context);
-        if (context.data.transactions !== undefined && (await wasCommitted(context, destination)))
-          return 'already written';
-        return commitRows(context, destination);
-      },
-    },
-    {
-      name: 'switch',
-      title: 'Switch the files',
-      run: async (context) => switchFiles(context, await destinationOf(context), setOf(context)),
-    },
-    {
-      name: 'release',
-      title: 'Let visitors through',
-      run: async (context) => releaseVisitors(context, await destinationOf(context), setOf(context)),
-    },
-    {
-      name: 'tasks',
-      title: 'Run the profile’s tasks',
-      run: async (context) => runTasks(context, context.record.onto_path, ['after']),
-    },
+    ...deliverySteps(setOf),
     {
       name: 'record',
       title: 'Put the former baseline back',
@@ -86,12 +42,9 @@ export const undo: Procedure = {
       },
     },
   ],
-  async mustGoForward(context, step) {
-    if (['switch', 'release', 'tasks', 'record'].includes(step)) return true;
-    return step === 'commit' && wasCommitted(context, await destinationOf(context));
-  },
+  mustGoForward: deliveryGoesForward,
   async putBack(context) {
-    if (context.data.pastSwitch === true) return ['The undo is done, but for its last steps.'];
+    if (await isDelivered(context)) return ['The undo is done, but for its last steps.'];
     await discardStaged(context, await destinationOf(context), setOf(context));
     return [];
   },

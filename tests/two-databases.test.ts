@@ -1,0 +1,134 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { makeDatabase } from '@tessarion/demo-site';
+import pg from 'pg';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { done, ended, forecastOf, makeCopy, pushOnto, type Studio, startStudio } from './support/studio.js';
+
+let studio: Studio;
+const LIVE = 'pair/live';
+const COPY = 'pair/staging';
+const PROFILE = `tessarion: profile/1
+name: pair
+title: A site with two databases
+areas: [{ name: code, path: ., class: authored }]
+databases:
+  main: { tables: { page: { class: authored }, sale: { class: collected } } }
+  shop: { tables: { product: { class: authored } } }
+items: [{ kind: page, table: page, title: title }, { kind: product, table: product, title: title }]
+`;
+
+beforeAll(async () => {
+  studio = await startStudio();
+  const folder = join(studio.hosts, 'pair--live');
+  await fs.mkdir(join(folder, 'main'), { recursive: true });
+  await fs.writeFile(join(folder, 'main/index.html'), 'hello');
+  const databases = [];
+  for (const name of ['main', 'shop']) {
+    const database = `pair_live_${name}`;
+    await makeDatabase(studio.server, database, 'secret-word');
+    databases.push({
+      name,
+      host: '127.0.0.1',
+      port: studio.server.port,
+      database,
+      user: database,
+      password: 'secret-word',
+    });
+  }
+  await studio.client.call('profileSave', { params: { name: 'pair' }, body: { text: PROFILE } });
+  await done(
+    studio,
+    await studio.client.call('siteAdopt', {
+      body: {
+        name: 'pair',
+        client: 'Pair',
+        profile: 'pair',
+        server: 'harbour-1',
+        folder,
+        addresses: [{ name: 'main', url: 'https://pair.example' }],
+        databases,
+      },
+    }),
+  );
+  await on(
+    LIVE,
+    0,
+    "CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE sale (id serial PRIMARY KEY, n int); INSERT INTO page VALUES (1, 'Home'), (2, 'Away')",
+  );
+  await on(LIVE, 1, "CREATE TABLE product (id int PRIMARY KEY, title text); INSERT INTO product VALUES (1, 'Pot')");
+  await makeCopy(studio, 'pair', 'staging');
+}, 120_000);
+afterAll(() => studio?.stop());
+
+/** Runs statements on one of an environment's databases, as its owner. */
+async function on(path: string, index: 0 | 1, sql: string): Promise<Record<string, unknown>[]> {
+  const [site, environment] = path.split('/') as [string, string];
+  const { databases } = await studio.client.call('environmentShow', { params: { site, environment } });
+  const client = new pg.Client({ ...studio.server, database: databases[index] as string });
+  await client.connect();
+  try {
+    const owner = await client.query('SELECT pg_get_userbyid(datdba) AS name FROM pg_database WHERE datname = $1', [
+      databases[index],
+    ]);
+    await client.query(`SET ROLE "${owner.rows[0]?.name}"`);
+    const result = await client.query(sql);
+    return (Array.isArray(result) ? [] : result.rows) as Record<string, unknown>[];
+  } finally {
+    await client.end();
+  }
+}
+
+const titles = async (path: string): Promise<unknown> => ({
+  pages: (await on(path, 0, 'SELECT title FROM page ORDER BY id')).map((row) => row.title),
+  products: (await on(path, 1, 'SELECT title FROM product ORDER BY id')).map((row) => row.title),
+});
+
+describe('a site with two databases', () => {
+  it('is copied with both, compared in both, pushed in both and taken back in both', async () => {
+    expect(await titles(COPY)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
+    await on(COPY, 0, "UPDATE page SET title = 'Welcome' WHERE id = 1");
+    await on(COPY, 1, "INSERT INTO product VALUES (2, 'Lid')");
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.written.map((one) => `${one.count} ${one.kind}`).sort()).toEqual(['1 page', '1 product']);
+    const push = await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+    const undo = await studio.client.call('transferUndo', { params: { id: push.id }, body: { confirm: LIVE } });
+    expect((await done(studio, undo)).remains).toEqual([]);
+    expect(await titles(LIVE)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
+  });
+
+  it('is as before in both when the second refuses at the last moment, after the first has committed', async () => {
+    await on(
+      LIVE,
+      1,
+      `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'not today'; END $$;
+       CREATE CONSTRAINT TRIGGER refuse AFTER INSERT ON product DEFERRABLE INITIALLY DEFERRED
+       FOR EACH ROW EXECUTE FUNCTION refuse()`,
+    );
+    await on(LIVE, 0, 'INSERT INTO sale (n) VALUES (7)');
+    const end = await ended(studio, await pushOnto(studio, COPY, LIVE));
+    expect(end.state).toBe('failed');
+    expect(end.failure?.message).toContain('not today');
+    expect(await titles(LIVE)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
+    expect(await on(LIVE, 0, 'SELECT n FROM sale')).toEqual([{ n: 7 }]);
+    await on(LIVE, 1, 'DROP FUNCTION refuse CASCADE');
+    await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+  });
+
+  it('is removed with both', async () => {
+    await done(
+      studio,
+      await studio.client.call('environmentRemove', {
+        params: { site: 'pair', environment: 'staging' },
+        query: { confirm: COPY },
+      }),
+    );
+    const client = new pg.Client({ ...studio.server, database: 'postgres' });
+    await client.connect();
+    const left = await client.query("SELECT datname FROM pg_database WHERE datname LIKE 'pair_staging%'");
+    await client.end();
+    expect(left.rows).toEqual([]);
+  });
+});
