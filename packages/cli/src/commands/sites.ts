@@ -63,7 +63,7 @@ export function addSites(program: Command): void {
         e.name,
         e.addresses[0]?.url ?? '',
         e.kind === 'live' ? '' : ago(e.refreshedAt),
-        e.madeFrom ?? '',
+        (e.madeFrom ?? '').replace(`${shown.name}/`, ''),
         e.size ? size(e.size.fileBytes) : '–',
         e.size ? size(e.size.databaseBytes) : '–',
       ]),
