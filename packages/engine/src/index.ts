@@ -23,5 +23,6 @@ export * from './transfer/compare-push.js';
 export { type FilePlan, rewriterOf } from './transfer/copy-files.js';
 export * from './transfer/copy-source.js';
 export * from './transfer/misfits.js';
+export { type Misfit, misfitText } from './transfer/row-trial.js';
 export * from './transfer/stage-tree.js';
 export * from './transfer/traces.js';

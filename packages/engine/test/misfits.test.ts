@@ -2,7 +2,8 @@ import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { PostgresLoader } from '../src/database/postgres-load.js';
 import type { LeftOut } from '../src/transfer/build-copy.js';
-import { misfitsInCopy, misfitsOfChanges, misfitText } from '../src/transfer/misfits.js';
+import { misfitsInCopy, misfitsOfChanges } from '../src/transfer/misfits.js';
+import { misfitText } from '../src/transfer/row-trial.js';
 import { profileOf, Yard } from './support/pair.js';
 
 let yard: Yard;
