@@ -127,6 +127,8 @@ export class PrivateCluster {
   }
 
   async #initialise(password: string): Promise<void> {
+    // The server's user must be able to pass the folders above, which may all be new.
+    await fs.mkdir(dirname(this.#folder), { recursive: true, mode: 0o755 });
     await fs.mkdir(this.#folder, { recursive: true, mode: 0o700 });
     if (this.#owner) await fs.chown(this.#folder, this.#owner.uid, this.#owner.gid);
     await fs.rm(this.#data, { recursive: true, force: true });

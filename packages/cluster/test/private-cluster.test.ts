@@ -90,6 +90,11 @@ describe('a private cluster', () => {
     expect(await cluster.start()).toMatchObject({ host: '127.0.0.1' });
   });
 
+  it('is made below folders that are not there yet, which its server can pass', async () => {
+    const cluster = await at('not/there/yet');
+    expect(await ask(await cluster.start(), 'SELECT 1')).toBe(1);
+  });
+
   it('can be stopped twice', async () => {
     const cluster = await at('one');
     await cluster.start();
