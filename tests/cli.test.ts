@@ -5,6 +5,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   addSite,
   type CommandEnd,
+  done,
   leftOvers,
   makeCopy,
   onSite,
@@ -23,6 +24,8 @@ beforeAll(async () => {
   await addSite(studio);
   await addSite(studio, { ...SHOP, name: 'larkfield', client: 'A client with a name that is longer than any column' });
   await makeCopy(studio, 'threadmill', 'staging');
+  const reason = 'a reason that goes on for longer than anybody would ever want to read in a list';
+  await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE, reason } }));
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -87,7 +90,6 @@ describe('what is shown', () => {
     'token list',
     'config',
   ])('tessarion %s fits 100 columns, without colours in a pipe', async (line) => {
-    await run(`snapshot take ${LIVE} --reason "a reason that goes on for longer than anybody would ever want to read"`);
     const text = await out(line, { COLUMNS: '300' });
     expect(text.trim()).not.toBe('');
     expect(text).not.toContain('\u001b');

@@ -257,3 +257,42 @@ describe('making databases', () => {
     await expect(PostgresView.open(login)).rejects.toMatchObject({ code: 'database-refused' });
   });
 });
+
+describe('extensions', () => {
+  it('come into the schema that they have in the source, with the things that hang on them', async () => {
+    const from = await fresh();
+    const root = new pg.Client({ ...server, database: from.login.database });
+    await root.connect();
+    await root.query(
+      `CREATE SCHEMA tools; CREATE EXTENSION hstore WITH SCHEMA tools; CREATE EXTENSION citext; GRANT USAGE ON SCHEMA tools TO ${from.login.user}`,
+    );
+    await root.end();
+    await from.run(
+      "CREATE TABLE a (id int PRIMARY KEY, facts tools.hstore, name citext UNIQUE); INSERT INTO a VALUES (1, 'x=>1', 'Ab')",
+    );
+    const view = await PostgresView.open(from.login);
+    expect(view.schema.extensions).toEqual([
+      { name: 'citext', schema: 'public' },
+      { name: 'hstore', schema: 'tools' },
+    ]);
+    const onto = await fresh();
+    await admin.create(onto.login, view.schema.extensions);
+    const loader = await PostgresLoader.open(onto.login);
+    await loader.runSchema(await view.dumpSchema('before'));
+    const shape = table(view, 'a');
+    expect(await loader.loadRows(shape, ['id', 'facts', 'name'], view.readRows(shape))).toBe(1);
+    await loader.runSchema(await view.dumpSchema('after'));
+    await loader.close();
+    await view.close();
+    expect((await onto.run("SELECT facts::text FROM a WHERE name = 'AB'")).rows).toEqual([{ facts: '"x"=>"1"' }]);
+    const where = await onto.run(
+      'SELECT extname, nspname FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace ORDER BY 1',
+    );
+    expect(where.rows).toEqual([
+      { extname: 'citext', nspname: 'public' },
+      { extname: 'hstore', nspname: 'tools' },
+      { extname: 'plpgsql', nspname: 'pg_catalog' },
+    ]);
+    await expect(onto.run("INSERT INTO a (id, name) VALUES (2, 'aB')")).rejects.toMatchObject({ code: '23505' });
+  });
+});
