@@ -75,6 +75,13 @@ it('shows what is not reached and why, until it is reached again', async () => {
   await goRound();
   expect((await shown(LIVE)).state).toBe('in-step');
 
+  // The link is there, and what it leads to is gone.
+  const trees = join(folderOf(studio, LIVE), 'trees');
+  await fs.rename(trees, `${trees}.gone`);
+  await goRound();
+  expect((await shown(LIVE)).state).toBe('not-reached');
+  await fs.rename(`${trees}.gone`, trees);
+
   await onSite(studio, LIVE, (query) => query('ALTER ROLE threadmill_live NOLOGIN'));
   await goRound();
   expect((await shown(LIVE)).reason).toContain('threadmill_live');

@@ -1,3 +1,4 @@
+import { stripVTControlCharacters } from 'node:util';
 import Table from 'cli-table3';
 import { DateTime } from 'luxon';
 
@@ -59,14 +60,11 @@ const GAP = 2;
 
 /** How wide a column may be so that the table fits: what is over is taken from the column that may be cut. */
 function roomFor(column: number, head: readonly string[], rows: readonly (readonly string[])[]): number {
-  const widest = (i: number): number => Math.max(...[head, ...rows].map((row) => [...plainText(row[i] ?? '')].length));
+  const widest = (i: number): number =>
+    Math.max(...[head, ...rows].map((row) => [...stripVTControlCharacters(row[i] ?? '')].length));
   const others = head.reduce((sum, _one, i) => (i === column ? sum : sum + widest(i) + GAP), 0);
   return Math.max(head[column]?.length ?? 0, 8, WIDTH - others);
 }
-
-/** A text without its colours. */
-// biome-ignore lint/suspicious/noControlCharactersInRegex: colours are control characters
-const plainText = (text: string): string => text.replace(/\u001b\[\d+m/g, '');
 
 /**
  * A table without frames that fits 100 columns; numbers stand right.

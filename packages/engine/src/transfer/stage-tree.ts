@@ -1,4 +1,4 @@
-import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile, toBytes } from '@tessarion/core';
+import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, layout } from '../environment/environment.js';
 import { listAuthored } from '../environment/list-root.js';
@@ -8,6 +8,7 @@ import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './apply-rows.js';
+import { rewriterOf } from './copy-files.js';
 
 /** A new tree that stands ready beside the one in use. */
 export interface StagedTree {
@@ -47,10 +48,7 @@ export async function stageTree(
   const { server, folder } = environment;
   const from = await treeInUse(environment, root);
   const to = layout.tree(folder, root, treeId);
-  const rewriter = new Rewriter(
-    environment.place,
-    new Map([...environment.settings].map(([name, value]) => [name, toBytes(value)])),
-  );
+  const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
   const now = await listAuthored(environment, root, rewriter, undefined, version);
   const absent: FileState = { type: 'absent' };
