@@ -293,16 +293,15 @@ describe('the forecast', () => {
       await expect.poll(current).not.toBe(from);
       return current();
     };
-    await page.keyboard.press('j');
+    const first = await step('j', await current());
     await page.waitForURL(/[?&]item=/);
-    const first = await current();
     const second = await step('j', first);
     expect(await step('k', second)).toBe(first);
     const address = page.url();
     await page.reload();
     await page.locator('.it').nth(3).waitFor();
     expect(page.url()).toBe(address);
-    expect(await current()).toBe(first);
+    await expect.poll(current).toBe(first);
   });
 
   it('shows why it may not be written, and offers no button for it', async () => {
