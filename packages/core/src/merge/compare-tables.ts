@@ -1,0 +1,334 @@
+import type { ByteString } from '../address/place.js';
+import { writeLine } from '../rows/copy-text.js';
+import { compareKeys, type RowKey } from '../rows/keys.js';
+import { type RowAtHand, RowCursor } from '../rows/row-cursor.js';
+import { decideRow, isSame, type MergeRules, type RowDecision, type RowSides } from './decide-row.js';
+import { isFresh, type KeyPair, KeyTranslation } from './key-translation.js';
+import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
+
+/** Rows of one table from up to four sides, each in key order and canonical form, as batches of whole lines. */
+export interface TableRows {
+  readonly source: AsyncIterable<ByteString>;
+  readonly destination: AsyncIterable<ByteString>;
+  readonly baseline:
+    | { readonly source: AsyncIterable<ByteString>; readonly destination: AsyncIterable<ByteString> }
+    | undefined;
+}
+
+/** A table to compare, and how to read it; `open` may be called more than once. */
+export interface TableToCompare {
+  readonly table: MergeTable;
+  readonly open: () => TableRows;
+}
+
+/** A row that is not the same everywhere, and what becomes of it. */
+export interface RowOutcome {
+  readonly table: MergeTable;
+  /** As the source knows it; the destination's where the source has none. */
+  readonly sourceKey: RowKey;
+  /** As the destination will know it; fresh keys are drawn when it is written. */
+  readonly key: RowKey;
+  /** Keys of the source's sides translated to the destination's, moved keys of the destination's to their new ones. */
+  readonly sides: RowSides;
+  /** Every side as it stands. */
+  readonly raw: RowSides;
+  /** `untouched` only where keys in the row move. */
+  readonly decision: Exclude<RowDecision, { is: 'two-things' }>;
+}
+
+/** A row that the destination made, changed or deleted itself, or alone has: others may depend on it. */
+export interface OwnChange {
+  readonly table: MergeTable;
+  readonly key: RowKey;
+  /** Undefined where the destination deleted it. */
+  readonly values: Values | undefined;
+}
+
+export interface Lacking {
+  readonly table: MergeTable;
+  /** As the destination would know it. */
+  readonly key: RowKey;
+}
+
+export interface Comparison {
+  readonly outcomes: readonly RowOutcome[];
+  readonly ownChanges: readonly OwnChange[];
+  /** Rows that only the source has, and that the destination does not get, because it deleted them. */
+  readonly lacking: readonly Lacking[];
+  /** Pairs of keys that were found in this comparison; fresh keys are still to be drawn. */
+  readonly found: readonly KeyPair[];
+  /** Destination's rows that move to another key (downward only). */
+  readonly moved: readonly KeyPair[];
+}
+
+/**
+ * Compares tables three ways. Rows that both sides made anew are paired by their natural keys; two things under one
+ * key are told apart by a fresh one. Tables that hold such keys are then compared once more.
+ *
+ * @param known pairs of keys from former transfers, from the source to the destination
+ * @throws {RowOrderError}
+ */
+export async function compareTables(
+  tables: readonly TableToCompare[],
+  merge: MergeRules,
+  known: Iterable<KeyPair>,
+): Promise<Comparison> {
+  const keys = new KeyTranslation('arriving', known);
+  const moves = new KeyTranslation('moving');
+  const found = new Map<string, KeyPair>();
+  const results = new Map<string, TableComparison>();
+  let stale = new Set(tables.map(({ table }) => table.id));
+  while (stale.size > 0) {
+    const concerned = new Set<string>();
+    for (const { table, open } of tables)
+      if (stale.has(table.id)) results.set(table.id, await compareTable(table, open(), merge, keys, moves));
+    for (const { table } of tables) {
+      if (!stale.has(table.id) || !table.drawsKeys || merge.method === 'replace') continue;
+      const pairs = tellApart(table, results.get(table.id) as TableComparison, merge, keys, moves);
+      for (const pair of pairs) {
+        found.set(`${pair.table} ${pair.from}`, pair);
+        concerned.add(pair.table);
+      }
+      if ((results.get(table.id) as TableComparison).displaced.length > 0) concerned.add(table.id);
+    }
+    stale = new Set(
+      tables.filter(({ table }) => table.uses.some((use) => concerned.has(use.table))).map(({ table }) => table.id),
+    );
+  }
+  const all = [...results.values()];
+  return {
+    outcomes: all.flatMap((one) => one.outcomes),
+    ownChanges: all.flatMap((one) => one.ownChanges),
+    lacking: all.flatMap((one) => one.lacking),
+    found: [...found.values()],
+    moved: [...moves.pairs()],
+  };
+}
+
+interface TableComparison {
+  readonly outcomes: RowOutcome[];
+  readonly ownChanges: OwnChange[];
+  readonly lacking: Lacking[];
+  /** Keys under which both sides made a thing of their own. */
+  readonly displaced: { readonly source: Values; readonly destination: Values; readonly sourceKey: ByteString }[];
+  /** Rows that only one side has, and that it made anew. */
+  readonly newInSource: Map<ByteString, Values>;
+  readonly newInDestination: Map<ByteString, Values>;
+}
+
+/** Pairs what is one thing, and gives fresh keys to what is two. @returns the new pairs of keys */
+function tellApart(
+  table: MergeTable,
+  result: TableComparison,
+  merge: MergeRules,
+  keys: KeyTranslation,
+  moves: KeyTranslation,
+): KeyPair[] {
+  const pairs: KeyPair[] = [];
+  const pair = (from: ByteString, to: ByteString): void => {
+    keys.pair(table.id, from, to);
+    pairs.push({ table: table.id, from, to });
+  };
+  const renew = (from: ByteString): void => {
+    pairs.push({ table: table.id, from, to: keys.renew(table.id, from) });
+  };
+  const natural = (values: Values): string => JSON.stringify(table.naturalKey.map((i) => values[i] ?? null));
+  const waiting = new Map<string, ByteString>();
+  if (table.naturalKey.length > 0) {
+    for (const [key, values] of result.newInDestination) waiting.set(natural(values), key);
+    for (const { destination } of result.displaced)
+      waiting.set(natural(destination), keyOf(table, destination)[0] as ByteString);
+  }
+  const partner = (values: Values): ByteString | undefined => {
+    const name = natural(values);
+    const key = waiting.get(name);
+    waiting.delete(name);
+    return key;
+  };
+  for (const [key, values] of result.newInSource) {
+    const other = table.naturalKey.length > 0 ? partner(values) : undefined;
+    if (other !== undefined && other !== key) pair(key, other);
+    else if (isFresh(keys.translate(table.id, key)) && keys.mapped(table.id, key) === undefined) renew(key);
+  }
+  for (const { source, destination, sourceKey } of result.displaced) {
+    const other = table.naturalKey.length > 0 ? partner(source) : undefined;
+    if (other !== undefined) pair(sourceKey, other);
+    else if (merge.direction === 'up') renew(sourceKey);
+    else moves.renew(table.id, keyOf(table, destination)[0] as ByteString);
+  }
+  return pairs;
+}
+
+type Side = keyof RowSides;
+
+interface RowOfSide extends RowAtHand {
+  /** Key and values before keys were translated. */
+  readonly ownKey: RowKey;
+  readonly raw: Values;
+}
+
+type AlignedRow = { readonly [K in Side]?: RowOfSide };
+
+async function compareTable(
+  table: MergeTable,
+  rows: TableRows,
+  merge: MergeRules,
+  keys: KeyTranslation,
+  moves: KeyTranslation,
+): Promise<TableComparison> {
+  const result: TableComparison = {
+    outcomes: [],
+    ownChanges: [],
+    lacking: [],
+    displaced: [],
+    newInSource: new Map(),
+    newInDestination: new Map(),
+  };
+  for await (const aligned of align(table, rows, keys, moves)) judge(table, aligned, merge, result);
+  return result;
+}
+
+/** Brings together the rows that stand for one thing, one after the other. */
+async function* align(
+  table: MergeTable,
+  rows: TableRows,
+  keys: KeyTranslation,
+  moves: KeyTranslation,
+): AsyncGenerator<AlignedRow> {
+  const keyColumns = table.key.map((name) => table.columns.indexOf(name));
+  const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
+  const isTranslated = table.uses.some((use) => keys.concerns(use.table));
+  const isMoved = table.uses.some((use) => moves.concerns(use.table));
+  const keyUses = table.uses.filter((use) => keyColumns.includes(use.column));
+  // Rows whose keys are translated do not come in order; they, and those they may meet, wait until the end.
+  const waiting = new Map<string, { [K in Side]?: RowOfSide }>();
+  const meetsTranslated = (values: Values): boolean =>
+    keyUses.some((use) => {
+      const value = values[use.column] ?? null;
+      return value !== null && (keys.isTaken(use.table, value) || isFresh(value));
+    });
+  const openRows = (side: Side, lines: AsyncIterable<ByteString> | undefined) =>
+    lines
+      ? { side, cursor: new RowCursor(lines, keyColumns, orders), row: undefined as RowOfSide | undefined }
+      : undefined;
+  const cursors = [
+    openRows('source', rows.source),
+    openRows('destination', rows.destination),
+    openRows('baseSource', rows.baseline?.source),
+    openRows('baseDestination', rows.baseline?.destination),
+  ].filter((one) => one !== undefined);
+
+  /** Moves a cursor to its next row that comes in order. */
+  const advance = async (one: (typeof cursors)[number]): Promise<void> => {
+    const isSource = one.side === 'source' || one.side === 'baseSource';
+    const translation = isSource ? keys : moves;
+    const active = isSource ? isTranslated : isMoved;
+    for (;;) {
+      if (!one.cursor.next()) await one.cursor.fill();
+      const { current } = one.cursor;
+      if (!current) {
+        one.row = undefined;
+        return;
+      }
+      const values = active ? translation.row(table, current.values) : current.values;
+      const row: RowOfSide = { ...current, values, ownKey: current.key, raw: current.values };
+      if (values !== current.values && table.key.length === 0) {
+        const line = writeLine(values);
+        park(waiting, one.side, { ...row, line, key: [line] });
+        continue;
+      }
+      if (table.key.length > 0 && (isTranslated || isMoved)) {
+        const key = keyOf(table, values);
+        if (meetsTranslated(values) || keyText(key) !== keyText(current.key)) {
+          park(waiting, one.side, { ...row, key });
+          continue;
+        }
+      }
+      one.row = row;
+      return;
+    }
+  };
+  await Promise.all(cursors.map(advance));
+  for (;;) {
+    let lowest: RowKey | undefined;
+    for (const { row } of cursors) if (row && (!lowest || compareKeys(row.key, lowest, orders) < 0)) lowest = row.key;
+    if (!lowest) break;
+    const aligned: { [K in Side]?: RowOfSide } = {};
+    for (const one of cursors) {
+      if (!one.row || compareKeys(one.row.key, lowest, orders) !== 0) continue;
+      aligned[one.side] = one.row;
+    }
+    yield aligned;
+    for (const one of cursors) if (aligned[one.side]) await advance(one);
+  }
+  for (const key of [...waiting.keys()].sort()) yield waiting.get(key) as AlignedRow;
+}
+
+/** Rows that are alike in every way count each for themselves. */
+function park(waiting: Map<string, { [K in Side]?: RowOfSide }>, side: Side, row: RowOfSide): void {
+  for (let copy = 0; ; copy++) {
+    const at = `${keyText(row.key)}${copy === 0 ? '' : ` ${copy}`}`;
+    const known = waiting.get(at) ?? {};
+    if (known[side]) continue;
+    known[side] = row;
+    waiting.set(at, known);
+    return;
+  }
+}
+
+function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: TableComparison): void {
+  const { source, destination, baseSource, baseDestination } = rows;
+  const isMoved = destination !== undefined && destination.values !== destination.raw;
+  // Without a change on either side there is nothing to decide.
+  if (source?.line === baseSource?.line && destination?.line === baseDestination?.line && !isMoved) {
+    if (source && !destination) result.lacking.push({ table, key: source.key });
+    if (destination && (!source || refersElsewhere(table, source.values, destination.values)))
+      result.ownChanges.push({ table, key: destination.key, values: destination.values });
+    const isKept = merge.method === 'merge' || (!source && !destination) || source?.line === destination?.line;
+    if (isKept) return;
+  }
+  const sides = sidesOf(rows, (row) => row.values);
+  const raw = sidesOf(rows, (row) => row.raw);
+  const decision = decideRow(table, sides, merge);
+  if (decision.is === 'two-things') {
+    result.displaced.push({
+      source: sides.source as Values,
+      destination: sides.destination as Values,
+      sourceKey: source?.ownKey[0] as ByteString,
+    });
+    return;
+  }
+  if (table.drawsKeys && !baseSource && !baseDestination) {
+    if (source && !destination) result.newInSource.set(source.ownKey[0] as ByteString, source.values);
+    if (!source && destination) result.newInDestination.set(destination.ownKey[0] as ByteString, destination.values);
+  }
+  const some = (source ?? destination ?? baseSource ?? baseDestination) as RowOfSide;
+  if (isOwnChange(table, sides)) result.ownChanges.push({ table, key: some.key, values: destination?.values });
+  if (decision.is === 'untouched' && source && !destination) result.lacking.push({ table, key: source.key });
+  if (decision.is === 'untouched' && !isMoved) return;
+  const sourceKey = (source ?? baseSource ?? some).ownKey;
+  result.outcomes.push({ table, sourceKey, key: some.key, sides, raw, decision });
+}
+
+const sidesOf = (rows: AlignedRow, pick: (row: RowOfSide) => Values): RowSides => ({
+  source: rows.source && pick(rows.source),
+  destination: rows.destination && pick(rows.destination),
+  baseSource: rows.baseSource && pick(rows.baseSource),
+  baseDestination: rows.baseDestination && pick(rows.baseDestination),
+});
+
+/** Whether the destination's own work, or what it refers to, is not what it was when the two last had it in common. */
+function isOwnChange(table: MergeTable, sides: RowSides): boolean {
+  const { source, destination, baseDestination } = sides;
+  if (!destination || !baseDestination) return destination !== baseDestination;
+  if (!source || refersElsewhere(table, source, destination)) return true;
+  return table.rules.columns.some(
+    (column, i) =>
+      (column.class === 'authored' || table.uses.some((use) => use.column === i)) &&
+      !isSame(destination[i], baseDestination[i]),
+  );
+}
+
+/** Whether the two sides' rows refer to different things. */
+const refersElsewhere = (table: MergeTable, source: Values, destination: Values): boolean =>
+  table.uses.some((use) => source[use.column] !== destination[use.column]);

@@ -1,0 +1,52 @@
+import type { ByteString } from '../address/place.js';
+import type { TableRules } from '../profile/rules.js';
+import type { KeyOrder, RowKey } from '../rows/keys.js';
+
+/** The values of a row in the order of its table's columns, in canonical form. */
+export type Values = readonly (ByteString | null)[];
+
+/** Finds keys inside a value, such as a JSON document. */
+export interface KeysInside {
+  /** The value with every key in it translated; the same string when nothing changed. */
+  replace(value: ByteString, translate: (key: ByteString) => ByteString): ByteString;
+}
+
+/** A column that holds keys of a table: the table's own key, or a reference, declared or of the profile. */
+export interface KeyUse {
+  readonly column: number;
+  /** {@link MergeTable.id} of the table whose keys stand here. */
+  readonly table: string;
+  /** Only in rows for which this holds. */
+  readonly when?: ((row: Values) => boolean) | undefined;
+  /** Set where the keys stand inside the value. */
+  readonly inside?: KeysInside | undefined;
+}
+
+/** A table as merging sees it; columns are the same on both sides. */
+export interface MergeTable {
+  /** `database/schema.table`. */
+  readonly id: string;
+  readonly database: string;
+  /** `schema.table`. */
+  readonly table: string;
+  readonly columns: readonly string[];
+  /** Key columns; empty for a table without a key, whose rows are a multiset. */
+  readonly key: readonly string[];
+  readonly keyOrders: readonly KeyOrder[];
+  readonly rules: TableRules;
+  readonly uses: readonly KeyUse[];
+  /** Positions of the columns that tell for people which thing a row is; empty where nobody said. */
+  readonly naturalKey: readonly number[];
+  /** The key is one column that is drawn from a counter: the same number on two sides may be two things. */
+  readonly drawsKeys: boolean;
+  /** Positions of columns that are unique together, but for the key. */
+  readonly uniques: readonly (readonly number[])[];
+}
+
+export const tableId = (database: string, table: string): string => `${database}/${table}`;
+
+/** A key as a string that can be looked up. */
+export const keyText = (key: RowKey): string => JSON.stringify(key);
+
+export const keyOf = (table: MergeTable, values: Values): RowKey =>
+  table.key.map((name) => values[table.columns.indexOf(name)] ?? null);
