@@ -42,11 +42,13 @@ export function describeError(error: unknown): { code: ExitCode; lines: string[]
     const code =
       problem.type === 'tessarion:outdated'
         ? 5
-        : problem.type === 'tessarion:invalid'
-          ? 2
-          : REFUSALS.has(problem.type)
-            ? 3
-            : 1;
+        : problem.type === 'tessarion:unsettled'
+          ? 4
+          : problem.type === 'tessarion:invalid'
+            ? 2
+            : REFUSALS.has(problem.type)
+              ? 3
+              : 1;
     const fields =
       (problem.fields ?? []).length > 1
         ? (problem.fields ?? []).map((field) => `  ${field.path}: ${field.message}`)

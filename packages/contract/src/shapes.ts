@@ -34,7 +34,17 @@ export type Failure = z.infer<typeof Failure>;
 export const EnvironmentState = z.enum(['not-reached', 'failed', 'working', 'frozen', 'drifted', 'in-step']);
 export type EnvironmentState = z.infer<typeof EnvironmentState>;
 
-export const TransferKind = z.enum(['adopt', 'clone', 'push', 'reset', 'restore', 'undo', 'snapshot', 'remove']);
+export const TransferKind = z.enum([
+  'adopt',
+  'clone',
+  'push',
+  'pull',
+  'reset',
+  'restore',
+  'undo',
+  'snapshot',
+  'remove',
+]);
 export type TransferKind = z.infer<typeof TransferKind>;
 
 /** `undone`: a later transfer took it back, or a failed check did; `remains` tells what could not be taken back. */
@@ -168,6 +178,41 @@ export const Login = z.object({
   gate: z.object({ user: z.string(), password: z.string() }).nullable(),
 });
 
+const Take = z.enum(['source', 'destination', 'edited']);
+
+/** How a person settled a collision; `value` only for an edited one. */
+export const Settlement = z.strictObject({ take: Take, value: z.string().nullable().optional() });
+
+/** What a person wants moved, and how collisions are settled: one by one by their ids or items', the others by a rule. */
+export const ForecastWishes = z.strictObject({
+  only: z.array(z.string().min(1)).max(1000),
+  except: z.array(z.string().min(1)).max(1000),
+  settlements: z.record(z.string(), Settlement),
+  rest: z.enum(['source', 'destination']).nullable(),
+});
+export type ForecastWishes = z.infer<typeof ForecastWishes>;
+
+export const ForecastField = z.object({
+  name: z.string(),
+  /** What both had in common, what the source has, what the destination has now, and what it will have. */
+  base: z.string().nullable(),
+  source: z.string().nullable(),
+  before: z.string().nullable(),
+  after: z.string().nullable(),
+  /** The collision in this field. */
+  collision: z.string().nullable(),
+});
+export type ForecastField = z.infer<typeof ForecastField>;
+
+export const ForecastCollision = z.object({
+  id: z.string(),
+  words: z.string(),
+  field: z.string().nullable(),
+  allowed: z.array(Take),
+  settled: z.object({ take: Take, value: z.string().nullable() }).nullable(),
+});
+export type ForecastCollision = z.infer<typeof ForecastCollision>;
+
 export const ForecastItem = z.object({
   id: z.string(),
   kind: z.string(),
@@ -175,11 +220,13 @@ export const ForecastItem = z.object({
   key: z.string(),
   part: z.string(),
   change: z.enum(['new', 'changed', 'deleted']),
-  /** Names of the fields that are written. */
-  fields: z.array(z.object({ name: z.string(), before: z.string().nullable(), after: z.string().nullable() })),
-  outcome: z.enum(['written', 'kept']),
+  fields: z.array(ForecastField),
+  collisions: z.array(ForecastCollision),
+  outcome: z.enum(['written', 'needs-you', 'kept', 'left-out']),
   overwrites: z.boolean(),
   reason: z.string(),
+  /** The item that cannot go without this one, where nobody chose this one itself. */
+  takenAlongFor: z.string().nullable(),
   hash: z.string(),
 });
 export type ForecastItem = z.infer<typeof ForecastItem>;
@@ -199,10 +246,16 @@ export const Forecast = z.object({
   from: z.string(),
   onto: z.string(),
   snapshot: Id.nullable(),
+  /** A `merge` keeps what the destination made itself; `replace` makes the source's of it. */
+  method: z.enum(['merge', 'replace']),
+  direction: z.enum(['up', 'down']),
+  wishes: ForecastWishes,
   createdAt: Time,
   failure: Failure.nullable(),
   sentence: Sentence,
   button: z.string(),
+  /** Items in which something is still to be settled. */
+  unsettled: z.number().int(),
   written: z.array(Amount),
   kept: z.array(Amount),
   neverMoves: z.array(z.object({ table: z.string(), because: z.string() })),

@@ -1,13 +1,19 @@
 import {
   type ByteString,
   checkProfile,
-  compareForReplace,
+  compareTables,
+  type DestinationFacts,
   ItemCollector,
+  type MergeRules,
+  type MergeTable,
+  planMerge,
   pushSentence,
   type RowChange,
   rulesForTable,
   sentenceText,
+  settle,
   shortSentence,
+  type TableRows,
   writeLine,
 } from '../src/index.js';
 import { describe, expect, fc, it } from './support.js';
@@ -35,24 +41,48 @@ async function* lines(table: Table): AsyncGenerator<ByteString> {
   for (const row of [...table.values()].sort((a, b) => Number(a[0]) - Number(b[0]))) yield `${writeLine(row)}\n`;
 }
 
-async function compare(
+const NOBODY: DestinationFacts = { referrers: async () => [], holders: async () => [] };
+
+/** A push by replace of one table: what is written, and whether the destination loses work of its own by it. */
+async function replace(rows: TableRows): Promise<{ change: RowChange; lost: boolean }[]> {
+  const merge: MergeRules = { method: 'replace', direction: 'up', mask: (_rule, value) => value };
+  const table: MergeTable = {
+    id: 'main/public.product',
+    database: 'main',
+    table: 'public.product',
+    columns: COLUMNS,
+    key: ['id'],
+    keyOrders: ['integer'],
+    rules,
+    uses: [],
+    naturalKey: [],
+    drawsKeys: true,
+    hasBaseline: rows.baseline !== undefined,
+    stamps: [],
+    uniques: [],
+  };
+  const comparison = await compareTables([{ table, open: () => rows }], merge, []);
+  const wishes = { isChosen: () => true, settlements: new Map(), rest: 'destination' } as const;
+  const settled = await settle(comparison, merge, wishes, NOBODY, (outcome) => String(outcome.key));
+  return planMerge(comparison, settled, merge, [], new Map()).changes.map(({ change, outcome: { decision } }) => ({
+    change,
+    lost:
+      decision.is === 'updated'
+        ? decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites)
+        : (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites,
+  }));
+}
+
+const compare = (
   source: Table,
   destination: Table,
   baseline?: { source: Table; destination: Table },
-): Promise<{ change: RowChange; lost: boolean }[]> {
-  const found = [];
-  for await (const one of compareForReplace(
-    { database: 'main', table: 'public.product', columns: COLUMNS, key: ['id'], keyOrders: ['integer'] },
-    rules,
-    {
-      source: lines(source),
-      destination: lines(destination),
-      baseline: baseline && { source: lines(baseline.source), destination: lines(baseline.destination) },
-    },
-  ))
-    found.push({ change: one.change, lost: one.overwritesOwnWork });
-  return found;
-}
+): Promise<{ change: RowChange; lost: boolean }[]> =>
+  replace({
+    source: lines(source),
+    destination: lines(destination),
+    baseline: baseline && { source: lines(baseline.source), destination: lines(baseline.destination) },
+  });
 
 /** What the destination holds after the changes: the naive model of applying them. */
 function apply(table: Table, changes: readonly RowChange[]): Map<string, Row> {
@@ -134,13 +164,7 @@ describe('a push by replace', () => {
     const wrong = async function* () {
       yield '2\ta\t0\t\\N\n1\ta\t0\t\\N\n';
     };
-    const run = async (): Promise<void> => {
-      for await (const _one of compareForReplace(
-        { database: 'main', table: 't', columns: COLUMNS, key: ['id'], keyOrders: ['integer'] },
-        rules,
-        { source: wrong(), destination: lines(new Map()), baseline: undefined },
-      ));
-    };
+    const run = () => replace({ source: wrong(), destination: lines(new Map()), baseline: undefined });
     await expect(run()).rejects.toThrow(/out of order/);
   });
 });
@@ -178,6 +202,7 @@ describe('items and the sentence', () => {
     );
     expect([...items.items.keys()]).toEqual(['page:7', 'style:main/styles/a.css']);
     const facts = {
+      direction: 'up' as const,
       from: 's/staging',
       onto: 's/live',
       written: items.amounts(() => true),

@@ -104,7 +104,9 @@ describe('items', () => {
   it('that stay are told apart from those that are written, and are in no fingerprint', () => {
     const gathered = collector();
     const empty = gathered.fingerprint();
-    gathered.addKept('page', ['3'], { title: 'Sold' }, '2 rows of sale refer to it');
+    const goes: RowChange = { ...on('page', '3'), op: 'delete', row: { id: '3', title: 'Sold' } };
+    const stays = { outcome: 'kept', fields: [], collisions: [], reason: '2 rows of sale refer to it' } as const;
+    gathered.addRow('page', goes, { id: '3', title: 'Sold' }, false, stays);
     expect(gathered.fingerprint()).toBe(empty);
     expect(gathered.amounts((one) => one.outcome === 'kept')).toEqual([{ count: 1, kind: 'page', plural: 'pages' }]);
     expect(gathered.amounts((one) => one.outcome === 'written')).toEqual([]);

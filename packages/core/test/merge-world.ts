@@ -103,6 +103,8 @@ export const MERGE_TABLES = Object.fromEntries(
         })),
         naturalKey: name === 'page' ? [1] : [],
         drawsKeys: draws,
+        hasBaseline: true,
+        stamps: [],
         uniques: name === 'page' ? [[1]] : [],
       },
     ];
@@ -188,7 +190,6 @@ export async function run(source: Site, destination: Site, pair: Pair | undefine
   const merge: MergeRules = {
     method: 'merge',
     direction: how.direction,
-    hasBaseline: pair !== undefined,
     mask: (_rule, value) => maskMail(how.maskKey)(value),
   };
   const known: KeyPair[] = [...(pair?.keys.values() ?? [])].map(({ table, lower, upper }) =>

@@ -2,7 +2,7 @@ import {
   type AreaRule,
   amount,
   type Change,
-  compareFilesForReplace,
+  compareFiles,
   compareKeys,
   compileCondition,
   counted,
@@ -154,22 +154,40 @@ const listing = fc
   .dictionary(fc.constantFrom('a', 'code/b', 'media/c', 'media/d', 'cache/e'), state)
   .map((files) => new Map(Object.entries(files).filter(([, one]) => one.type !== 'absent')));
 
-describe('files of a push', () => {
-  const areas: AreaRule[] = [
-    { name: 'code', path: '.', class: 'authored' },
-    { name: 'media', path: 'media', class: 'collected' },
-    { name: 'cache', path: 'cache', class: 'local' },
-  ];
+/** A push by replace of a root's files. */
+function replaceFiles(
+  sides: {
+    source: Map<string, FileState>;
+    destination: Map<string, FileState>;
+    baseline: Map<string, FileState> | undefined;
+  },
+  leftOut: (path: string) => boolean = () => false,
+) {
+  const { source, destination, baseline } = sides;
+  const images = baseline && { source: baseline, destination: baseline };
+  return compareFiles('main', areas, { source, destination, baseline: images }, 'replace', leftOut).flatMap((one) =>
+    one.decision.is === 'taken'
+      ? [
+          {
+            change: { path: one.path, before: one.sides.destination, after: one.sides.source },
+            overwritesOwnWork: one.decision.overwrites,
+          },
+        ]
+      : [],
+  );
+}
 
+const areas: AreaRule[] = [
+  { name: 'code', path: '.', class: 'authored' },
+  { name: 'media', path: 'media', class: 'collected' },
+  { name: 'cache', path: 'cache', class: 'local' },
+];
+
+describe('files of a push', () => {
   it('make the destination as the source where both may write, and touch nothing else', () => {
     fc.assert(
       fc.property(listing, listing, fc.option(listing), (source, destination, baseline) => {
-        const found = compareFilesForReplace(
-          'main',
-          areas,
-          { source, destination, baseline: baseline ?? undefined },
-          () => false,
-        );
+        const found = replaceFiles({ source, destination, baseline: baseline ?? undefined });
         const after = new Map(destination);
         for (const { change } of found) {
           expect(sameFile(change.before, destination.get(change.path) ?? { type: 'absent' })).toBe(true);
@@ -182,12 +200,9 @@ describe('files of a push', () => {
           expect(sameFile(after.get(path) ?? { type: 'absent' }, expected)).toBe(true);
         }
         expect(
-          compareFilesForReplace(
-            'main',
-            areas,
-            { source, destination: after, baseline: undefined },
-            () => false,
-          ).filter(({ change }) => !change.path.startsWith('media/')),
+          replaceFiles({ source, destination: after, baseline: undefined }).filter(
+            ({ change }) => !change.path.startsWith('media/'),
+          ),
         ).toEqual([]);
       }),
       { numRuns: 2000 },
@@ -197,12 +212,7 @@ describe('files of a push', () => {
   it('call exactly that the destination’s own work which is not as both had it', () => {
     fc.assert(
       fc.property(listing, listing, listing, (source, destination, baseline) => {
-        for (const { change, overwritesOwnWork } of compareFilesForReplace(
-          'main',
-          areas,
-          { source, destination, baseline },
-          () => false,
-        ))
+        for (const { change, overwritesOwnWork } of replaceFiles({ source, destination, baseline }))
           expect(overwritesOwnWork).toBe(!sameFile(change.before, baseline.get(change.path) ?? { type: 'absent' }));
       }),
     );
@@ -211,8 +221,8 @@ describe('files of a push', () => {
   it('leave alone what the copy never received', () => {
     const destination = new Map<string, FileState>([['a', { type: 'link', target: 'x' }]]);
     const sides = { source: new Map(), destination, baseline: undefined };
-    expect(compareFilesForReplace('main', areas, sides, (path) => path === 'a')).toEqual([]);
-    expect(compareFilesForReplace('main', areas, sides, () => false).length).toBe(1);
+    expect(replaceFiles(sides, (path) => path === 'a')).toEqual([]);
+    expect(replaceFiles(sides).length).toBe(1);
   });
 });
 
@@ -256,6 +266,7 @@ describe('sentences', () => {
   it('say what is written, what is overwritten, what stays and what waits', () => {
     const of = (count: number, kind: string) => ({ count, kind, plural: `${kind}s` });
     const facts = {
+      direction: 'up' as const,
       from: 'threadmill/staging',
       onto: 'threadmill/live',
       written: [of(12, 'page'), of(3, 'file')],

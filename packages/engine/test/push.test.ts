@@ -1,10 +1,10 @@
-import { invert, type RowChange, rulesForTable } from '@tessarion/core';
+import { invert, planMerge, type RowChange, rulesForTable, settle } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Environment } from '../src/environment/environment.js';
 import { SnapshotLibrary } from '../src/snapshot/library.js';
 import { type Mode, type Remain, RowApplication } from '../src/transfer/apply-rows.js';
-import { comparePush, type PushFinding } from '../src/transfer/compare-push.js';
+import { compareEnvironments, type Note } from '../src/transfer/compare-environments.js';
 import { rewriterOf } from '../src/transfer/copy-files.js';
 import { misfitsOfChanges } from '../src/transfer/misfits.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
@@ -43,22 +43,27 @@ afterAll(() => yard?.close());
 const login = () => (live.environment.databases[0] as Environment['databases'][0]).login;
 const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
 
-async function compared(): Promise<PushFinding[]> {
-  const findings: PushFinding[] = [];
-  const plan = {
+/** A push by replace onto live: what would be written, and the rows that stay because others refer to them. */
+async function compared(): Promise<{ changes: RowChange[]; kept: string[]; notes: readonly Note[] }> {
+  const { rows, merge, facts, notes } = await compareEnvironments({
     source: { environment: copy.environment },
     destination: live.environment,
     baseline: undefined,
     library: library(),
     memories: { source: undefined, destination: undefined },
     profileVersion: 'loom/1',
+    method: 'replace',
+    direction: 'up',
+    mask: (_rule, value) => value,
+  });
+  const wishes = { isChosen: () => true, settlements: new Map(), rest: 'destination' } as const;
+  const settled = await settle(rows, merge, wishes, facts, (outcome) => String(outcome.key));
+  return {
+    changes: planMerge(rows, settled, merge, [], new Map()).changes.map((one) => one.change),
+    kept: settled.collisions.map((one) => String(one.outcome.key)),
+    notes,
   };
-  for await (const finding of comparePush(plan)) findings.push(finding);
-  return findings;
 }
-
-const changesOf = (findings: readonly PushFinding[]): RowChange[] =>
-  findings.flatMap((one) => (one.type === 'row' ? [one.difference.change] : []));
 
 async function open(changes: readonly RowChange[], mode: Mode): Promise<RowApplication> {
   const application = await RowApplication.open(login(), 'test', mode, PROFILE);
@@ -194,8 +199,7 @@ describe('a push by replace', () => {
         await put(copy, ADDRESS.copy, from);
         await put(live, ADDRESS.live, onto);
         const before = await all(live);
-        const findings = await compared();
-        const changes = changesOf(findings);
+        const { changes, kept } = await compared();
         const { found } = await misfitsOfChanges(login(), changes, rewriterOf(live.environment));
         if (found.length > 0) {
           // A page that stays because it was sold may hold the slug that another one wants.
@@ -204,7 +208,7 @@ describe('a push by replace', () => {
           refused++;
           return;
         }
-        const keptPages = findings.filter((one) => one.type === 'kept').map((one) => Number(one.key[0]));
+        const keptPages = kept.map(Number);
         // The parts of a page that stays go, as the source lacks them.
         expect(await apply(changes, 'strict')).toEqual([]);
         const want = expected(from, onto);
@@ -216,8 +220,8 @@ describe('a push by replace', () => {
         expect([now.sale, now.log]).toEqual([before.sale, before.log]);
 
         const again = await compared();
-        expect(changesOf(again)).toEqual([]);
-        expect(again.filter((one) => one.type === 'kept').map((one) => Number(one.key[0]))).toEqual(keptPages);
+        expect(again.changes).toEqual([]);
+        expect(again.kept.map(Number)).toEqual(keptPages);
 
         const back = changes.map((change) => invert(change) as RowChange);
         expect(await apply(back, 'lenient')).toEqual([]);
@@ -249,7 +253,7 @@ describe('a push by replace', () => {
   const changesFrom = async (from: State, onto: State = PAGES): Promise<RowChange[]> => {
     await put(copy, ADDRESS.copy, from);
     await put(live, ADDRESS.live, onto);
-    return changesOf(await compared());
+    return (await compared()).changes;
   };
   const bodies = async (): Promise<string> =>
     (await live.query('SELECT id, body FROM page ORDER BY id')).map((row) => `${row.id} ${row.body}`).join(', ');
@@ -271,7 +275,7 @@ describe('a push by replace', () => {
       ...from,
       pages: [...from.pages.filter((page) => page.id !== 3), { id: 9, slug: 'fresh', body: '', stock: 0 }],
     });
-    expect(changes.map((change) => `${change.op} ${change.key}`)).toEqual(['update 1', 'insert 9', 'delete 3']);
+    expect(changes.map((change) => `${change.op} ${change.key}`)).toEqual(['update 1', 'delete 3', 'insert 9']);
     await live.query(meanwhile);
     const before = await all(live);
     await expect(apply(changes, 'strict')).rejects.toMatchObject({
@@ -368,7 +372,7 @@ describe('a push by replace', () => {
     await put(live, ADDRESS.live, PAGES);
     await copy.query('ALTER TABLE part ADD COLUMN extra int; CREATE TABLE tag2 (); ALTER TABLE tag RENAME TO tags');
     try {
-      const said = (await compared()).flatMap((one) => (one.type === 'schema' ? [one.message] : []));
+      const said = (await compared()).notes.flatMap((one) => (one.type === 'schema' ? [one.message] : []));
       expect(said).toEqual(['the columns of part differ', 'only the destination has the table tag']);
     } finally {
       await copy.query('ALTER TABLE part DROP COLUMN extra; DROP TABLE tag2; ALTER TABLE tags RENAME TO tag');

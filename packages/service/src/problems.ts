@@ -13,6 +13,7 @@ const KINDS = {
   conflict: [409, 'Not possible now'],
   outdated: [409, 'Outdated'],
   'checks-failed': [409, 'A check failed'],
+  unsettled: [409, 'Collisions to settle'],
   'too-many-tries': [429, 'Too many tries'],
   failed: [500, 'Failed'],
 } as const;

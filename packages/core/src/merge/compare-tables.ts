@@ -42,6 +42,8 @@ export interface OwnChange {
   readonly key: RowKey;
   /** Undefined where the destination deleted it. */
   readonly values: Values | undefined;
+  /** It is not as it was when the two last had it in common. */
+  readonly isNews: boolean;
 }
 
 export interface Lacking {
@@ -283,7 +285,7 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
   if (source?.line === baseSource?.line && destination?.line === baseDestination?.line && !isMoved) {
     if (source && !destination) result.lacking.push({ table, key: source.key });
     if (destination && (!source || refersElsewhere(table, source.values, destination.values)))
-      result.ownChanges.push({ table, key: destination.key, values: destination.values });
+      result.ownChanges.push({ table, key: destination.key, values: destination.values, isNews: false });
     const isKept = merge.method === 'merge' || (!source && !destination) || source?.line === destination?.line;
     if (isKept) return;
   }
@@ -303,7 +305,8 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
     if (!source && destination) result.newInDestination.set(destination.ownKey[0] as ByteString, destination.values);
   }
   const some = (source ?? destination ?? baseSource ?? baseDestination) as RowOfSide;
-  if (isOwnChange(table, sides)) result.ownChanges.push({ table, key: some.key, values: destination?.values });
+  if (isOwnChange(table, sides))
+    result.ownChanges.push({ table, key: some.key, values: destination?.values, isNews: isNews(table, sides) });
   if (decision.is === 'untouched' && source && !destination) result.lacking.push({ table, key: source.key });
   if (decision.is === 'untouched' && !isMoved) return;
   const sourceKey = (source ?? baseSource ?? some).ownKey;
@@ -317,15 +320,18 @@ const sidesOf = (rows: AlignedRow, pick: (row: RowOfSide) => Values): RowSides =
   baseDestination: rows.baseDestination && pick(rows.baseDestination),
 });
 
-/** Whether the destination's own work, or what it refers to, is not what it was when the two last had it in common. */
+/** Whether the destination's row is its own in any way: news, alone there, or referring to something else. */
 function isOwnChange(table: MergeTable, sides: RowSides): boolean {
-  const { source, destination, baseDestination } = sides;
+  const { source, destination } = sides;
+  if (isNews(table, sides) || (destination && !source)) return true;
+  return source !== undefined && destination !== undefined && refersElsewhere(table, source, destination);
+}
+
+/** Whether the destination's own work is not what it was when the two last had it in common. */
+function isNews(table: MergeTable, { destination, baseDestination }: RowSides): boolean {
   if (!destination || !baseDestination) return destination !== baseDestination;
-  if (!source || refersElsewhere(table, source, destination)) return true;
   return table.rules.columns.some(
-    (column, i) =>
-      (column.class === 'authored' || table.uses.some((use) => use.column === i)) &&
-      !isSame(destination[i], baseDestination[i]),
+    (column, i) => column.class === 'authored' && !isSame(destination[i], baseDestination[i]),
   );
 }
 

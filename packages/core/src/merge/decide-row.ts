@@ -20,8 +20,6 @@ export interface MergeRules {
   readonly method: Method;
   /** Downward, collected data follows the source and personal values are masked on the way. */
   readonly direction: 'up' | 'down';
-  /** False where the two never had the table in common: then the two are compared with each other alone. */
-  readonly hasBaseline: boolean;
   readonly mask: (rule: MaskRule, value: ByteString | null) => ByteString | null;
 }
 
@@ -104,10 +102,10 @@ export function decideRow(table: MergeTable, sides: RowSides, merge: MergeRules)
 function replaceRow(table: MergeTable, sides: RowSides, merge: MergeRules, authored: readonly number[]): RowDecision {
   const { source, destination, baseDestination } = sides;
   if (source && !destination)
-    return { is: 'inserted', values: source, overwrites: merge.hasBaseline && baseDestination !== undefined };
+    return { is: 'inserted', values: source, overwrites: table.hasBaseline && baseDestination !== undefined };
   if (!source && destination) {
     const isOwn =
-      merge.hasBaseline && (!baseDestination || authored.some((i) => !isSame(destination[i], baseDestination[i])));
+      table.hasBaseline && (!baseDestination || authored.some((i) => !isSame(destination[i], baseDestination[i])));
     return { is: 'deleted', overwrites: isOwn, gaveWay: false };
   }
   return source && destination ? cellByCell(table, sides, merge, authored, []) : UNTOUCHED;
@@ -143,16 +141,17 @@ function mergeRow(
 
   if (!source || !destination) return UNTOUCHED;
   if (baseSource && baseDestination) return cellByCell(table, sides, merge, authored, following);
-  if (!merge.hasBaseline) return cellByCell(table, sides, merge, authored, following);
+  if (!table.hasBaseline) return cellByCell(table, sides, merge, authored, following);
   if (baseSource && !sourceChanged()) return UNTOUCHED;
-  if (isOneThing(table, source, destination)) return cellByCell(table, sides, merge, authored, following);
+  if (isOneThing(table, sides)) return cellByCell(table, sides, merge, authored, following);
   return { is: 'two-things' };
 }
 
 /** Rows that both sides made under one key are one thing when they agree in their natural key. */
-function isOneThing(table: MergeTable, source: Values, destination: Values): boolean {
+function isOneThing(table: MergeTable, { source, destination, baseSource, baseDestination }: RowSides): boolean {
   if (!table.drawsKeys) return true;
-  return table.naturalKey.length > 0 && table.naturalKey.every((i) => isSame(source[i], destination[i]));
+  const isMadeByBoth = baseSource === undefined && baseDestination === undefined && table.naturalKey.length > 0;
+  return isMadeByBoth && table.naturalKey.every((i) => isSame(source?.[i], destination?.[i]));
 }
 
 /** Collected rows on their way down: the destination becomes as the source, masked; its own test rows give way. */
@@ -213,7 +212,7 @@ function cellByCell(
     const masked = isMasked(table.rules, i, source);
     // Without a baseline nobody can tell a masked value from a real one: it stays where it is.
     if (masked && !baseSource) continue;
-    const ownChanged = baseDestination ? !isSame(own[i], baseDestination[i]) : merge.hasBaseline;
+    const ownChanged = baseDestination ? !isSame(own[i], baseDestination[i]) : table.hasBaseline;
     const value = arrivingCell(table, source, i, source[i] ?? null, merge);
     if (merge.method === 'replace') {
       const travels = !masked || !isSame(source[i], baseSource?.[i]);
@@ -227,6 +226,12 @@ function cellByCell(
       if (baseSource) cells.push({ column: i, is: 'agreed' });
     } else if (baseSource && baseDestination && !ownChanged) {
       cells.push({ column: i, is: 'taken', value, overwrites: false, follows: false });
+    } else if (table.stamps.includes(i)) {
+      const [at] = table.stamps as [number];
+      const isLater = (source[at] ?? '') > (own[at] ?? '');
+      cells.push(
+        isLater ? { column: i, is: 'taken', value, overwrites: false, follows: false } : { column: i, is: 'agreed' },
+      );
     } else cells.push({ column: i, is: 'colliding', value });
   }
   for (const i of following) {

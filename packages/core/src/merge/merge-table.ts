@@ -39,6 +39,10 @@ export interface MergeTable {
   readonly naturalKey: readonly number[];
   /** The key is one column that is drawn from a counter: the same number on two sides may be two things. */
   readonly drawsKeys: boolean;
+  /** False where the two never had the table in common: then they are compared with each other alone. */
+  readonly hasBaseline: boolean;
+  /** Positions of columns that say when (first) and by whom a row was changed: where both did, the later stands. */
+  readonly stamps: readonly number[];
   /** Positions of columns that are unique together, but for the key. */
   readonly uniques: readonly (readonly number[])[];
 }

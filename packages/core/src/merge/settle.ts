@@ -12,7 +12,6 @@ import {
   isSame,
   type MergeRules,
   type RowCollision,
-  type RowDecision,
   type RowSides,
 } from './decide-row.js';
 import { formerKey, isFresh, type KeyPair, KeyTranslation } from './key-translation.js';
@@ -39,6 +38,8 @@ export interface Collision {
     | { readonly is: 'referred-by-own'; readonly by: string; readonly key: string }
     /** It refers to something that the destination deleted or does not get. */
     | { readonly is: 'refers-to-gone'; readonly table: string; readonly key: string }
+    /** It is a part of something that stays. */
+    | { readonly is: 'part-of-kept' }
     /** Another row of the destination has a value that must be unique. */
     | { readonly is: 'taken'; readonly columns: readonly string[]; readonly key: string };
   readonly allowed: readonly Settlement['take'][];
@@ -155,6 +156,7 @@ class Settling {
     for (this.#isStable = false; !this.#isStable; ) {
       this.#isStable = true;
       this.#findOwnReferrers();
+      this.#keepWhole();
       this.#takeAlong();
       await this.#findTaken();
     }
@@ -185,7 +187,7 @@ class Settling {
     const others = this.#collisions.get(outcome) ?? [];
     const known = others.find((one) => one.id === id);
     if (known && known.allowed.length <= allowed.length) return;
-    const settled = this.#settlementOf(outcome, id, allowed);
+    const settled = this.#settlementOf(outcome, id, allowed, why.is === 'part-of-kept');
     this.#collisions.set(outcome, [
       ...others.filter((one) => one !== known),
       { id, outcome, column, why, allowed, settled },
@@ -193,10 +195,16 @@ class Settling {
     this.#isStable = false;
   }
 
-  #settlementOf(outcome: RowOutcome, id: string, allowed: readonly Settlement['take'][]): Settlement | undefined {
+  #settlementOf(
+    outcome: RowOutcome,
+    id: string,
+    allowed: readonly Settlement['take'][],
+    isFollowing: boolean,
+  ): Settlement | undefined {
     // Collected rows that cannot follow are left out of a copy; nobody is asked for each of them.
     if (this.merge.direction === 'down' && classOfRow(outcome.table.rules, outcome.sides) === 'collected')
       return { take: 'destination' };
+    if (isFollowing) return { take: 'destination' };
     const wished = this.wishes.settlements.get(id);
     if (wished && allowed.includes(wished.take)) return wished;
     const { rest } = this.wishes;
@@ -263,6 +271,17 @@ class Settling {
     }
   }
 
+  /** An item of which one row stays, since it cannot go, stays with all its rows. */
+  #keepWhole(): void {
+    if (this.merge.method === 'replace') return;
+    for (const outcomes of this.#byItem.values()) {
+      const deleted = outcomes.filter((one) => this.#deletes(one));
+      if (deleted.length < 2 || deleted.every((one) => this.#takes(one))) continue;
+      for (const one of deleted)
+        if (this.#takes(one)) this.#add(one, undefined, { is: 'part-of-kept' }, ['destination']);
+    }
+  }
+
   /** Takes along what the chosen items refer to, and what refers to something that they delete. */
   #takeAlong(): void {
     const waiting = [...this.#chosen];
@@ -314,6 +333,8 @@ class Settling {
 
   /** Finds unique values that another row of the destination has. */
   async #findTaken(): Promise<void> {
+    // A push by replace does not ask; a value that is taken stops it as one that does not fit.
+    if (this.merge.method === 'replace') return;
     const tables = new Map<MergeTable, { outcome: RowOutcome; after: Values }[]>();
     for (const outcome of this.comparison.outcomes) {
       if (!this.#chosen.has(this.#itemOf(outcome)) || !this.#takes(outcome) || this.#deletes(outcome)) continue;
@@ -483,9 +504,15 @@ function withCells(cells: readonly CellOutcome[], row: Values, collisions: reado
   return after;
 }
 
+/** A change to a row, and the outcome that it comes of. */
+export interface PlannedChange {
+  readonly change: RowChange;
+  readonly outcome: RowOutcome;
+}
+
 /** What a transfer writes, and what both baselines become by it. */
 export interface MergePlan {
-  readonly changes: readonly RowChange[];
+  readonly changes: readonly PlannedChange[];
   readonly source: readonly ImageEdit[];
   readonly destination: readonly ImageEdit[];
   /** Pairs of keys that hold from now on. */
@@ -517,7 +544,7 @@ export function planMerge(
     }
   const collisions = new Map<RowOutcome, Collision[]>();
   for (const one of settled.collisions) collisions.set(one.outcome, [...(collisions.get(one.outcome) ?? []), one]);
-  const changes = new Map<string, RowChange>();
+  const changes = new Map<string, PlannedChange>();
   const source: ImageEdit[] = [];
   const destination: ImageEdit[] = [];
   const pairs = new Map<string, KeyPair>();
@@ -529,13 +556,14 @@ export function planMerge(
       baseSource: raw.baseSource && keys.row(table, raw.baseSource),
       baseDestination: raw.baseDestination && moves.row(table, raw.baseDestination),
     };
+    const hasNewKeys = comparison.found.length + comparison.moved.length > 0;
     const decision =
-      comparison.found.length + comparison.moved.length === 0 ? outcome.decision : decideRow(table, sides, merge);
+      hasNewKeys && outcome.decision.is !== 'untouched' ? decideRow(table, sides, merge) : outcome.decision;
     if (decision.is === 'two-things')
       throw new Error(`Row ${keyText(outcome.sourceKey)} of ${table.id} was not told apart.`);
     const own = collisions.get(outcome) ?? [];
     const after = rowAfter(outcome, decision, sides, merge, own)?.map(withoutPlaceholder);
-    for (const change of changesBetween(table, raw.destination, after)) addChange(changes, table, change);
+    for (const change of changesBetween(table, raw.destination, after)) addChange(changes, { change, outcome });
     if (decision.is === 'untouched') {
       // The row moved, and what is known of it moves along.
       if (!raw.baseDestination || !sides.baseDestination) continue;
@@ -565,14 +593,20 @@ export function planMerge(
   return { changes: [...changes.values()], source, destination, pairs: [...pairs.values()] };
 }
 
-/**
- * Fresh keys that must be drawn for what will be written: placeholder and table, in the order of writing; `avoid` are
- * keys that other rows bring along.
- */
-export function freshKeysOf(
-  comparison: Comparison,
-  settled: Settled,
-): { placeholder: ByteString; table: MergeTable }[] {
+/** A key that must be drawn before anything is written. */
+export interface FreshKey {
+  readonly placeholder: ByteString;
+  readonly table: MergeTable;
+  /** The key that the row had. */
+  readonly former: ByteString;
+  /** The destination's row makes way, rather than one of the source arriving. */
+  readonly isMoving: boolean;
+  /** Keys that other rows bring along. */
+  readonly avoid: ReadonlySet<ByteString>;
+}
+
+/** Fresh keys that must be drawn for what will be written, in the order of writing. */
+export function freshKeysOf(comparison: Comparison, settled: Settled): FreshKey[] {
   const wanted = new Map<ByteString, MergeTable>();
   const arriving = new Map<string, Set<ByteString>>();
   for (const { table, key, decision } of settled.written) {
@@ -585,9 +619,12 @@ export function freshKeysOf(
     const table = comparison.outcomes.find((one) => one.table.id === id)?.table;
     if (table && arriving.get(id)?.has(from)) wanted.set(to, table);
   }
+  const moving = new Set(comparison.moved.map((one) => one.to));
   return [...wanted].map(([placeholder, table]) => ({
     placeholder,
     table,
+    former: formerKey(placeholder),
+    isMoving: moving.has(placeholder),
     avoid: arriving.get(table.id) ?? new Set(),
   }));
 }
@@ -639,29 +676,32 @@ const keyFor = (table: MergeTable, row: Values): readonly (ByteString | null)[] 
   table.key.length > 0 ? keyOf(table, row) : [writeLine(row)];
 
 /** Adds a change; a row that goes where another comes becomes that one in place. */
-function addChange(changes: Map<string, RowChange>, table: MergeTable, change: RowChange): void {
+function addChange(changes: Map<string, PlannedChange>, planned: PlannedChange): void {
+  const { change, outcome } = planned;
+  const { table } = outcome;
   if (table.key.length === 0) {
-    changes.set(`${table.id} ${changes.size}`, change);
+    changes.set(`${table.id} ${changes.size}`, planned);
     return;
   }
   const at = `${table.id} ${keyText(change.key)}`;
   const known = changes.get(at);
   if (!known) {
-    changes.set(at, change);
+    changes.set(at, planned);
     return;
   }
-  const goes = [known, change].find((one) => one.op === 'delete');
-  const comes = [known, change].find((one) => one.op === 'insert');
-  if (goes?.op !== 'delete' || comes?.op !== 'insert')
+  const [goes, comes] = change.op === 'insert' ? [known, planned] : [planned, known];
+  if (goes.change.op !== 'delete' || comes.change.op !== 'insert')
     throw new Error(`Row ${keyText(change.key)} of ${table.id} is changed twice.`);
-  const cells = Object.entries(comes.row).flatMap(([name, after]) => {
-    const before = goes.row[name] ?? null;
+  const { row } = goes.change;
+  const cells = Object.entries(comes.change.row).flatMap(([name, after]) => {
+    const before = row[name] ?? null;
     return isSame(before, after) ? [] : [[name, { before, after }] as const];
   });
   changes.delete(at);
-  const { part, database, table: name, key } = comes;
+  const { part, database, table: name, key } = comes.change;
   if (cells.length > 0)
-    changes.set(at, { part, database, table: name, key, op: 'update', cells: Object.fromEntries(cells) });
+    changes.set(at, {
+      change: { part, database, table: name, key, op: 'update', cells: Object.fromEntries(cells) },
+      outcome: comes.outcome,
+    });
 }
-
-export type { RowDecision };

@@ -119,12 +119,11 @@ export function matchesPath(pattern: string, path: string): boolean {
   return new RegExp(`^${source}$`).test(path);
 }
 
-/** The item rule whose table or files a thing belongs to. */
-export function itemForTable(profile: Profile | undefined, table: string): (ItemRule & { table: string }) | undefined {
-  const rules = profile?.items ?? [];
-  return rules.find(
-    (item): item is ItemRule & { table: string; title: string } => 'table' in item && item.table === table,
-  );
+export type TableItemRule = Extract<ItemRule, { table: string }>;
+
+/** The item rule of a table. */
+export function itemForTable(profile: Profile | undefined, table: string): TableItemRule | undefined {
+  return (profile?.items ?? []).find((item): item is TableItemRule => 'table' in item && item.table === table);
 }
 
 /** What a row group or table's class means when data goes to a copy. */

@@ -62,6 +62,7 @@ const Item = z.union([
     table: z.string().min(1),
     title: z.string().min(1),
     dependants: z.array(z.strictObject({ table: z.string().min(1), column: z.string().min(1) })).optional(),
+    changed: z.strictObject({ at: z.string().min(1), by: z.string().min(1).optional() }).optional(),
   }),
   z.strictObject({ kind: Identifier, plural: z.string().optional(), files: z.string().min(1) }),
 ]);

@@ -57,6 +57,8 @@ export const SnapshotManifest = z.object({
   profile: z.object({ name: z.string(), version: z.number().int() }).nullable(),
   databases: z.array(DatabaseManifest),
   roots: z.array(RootManifest),
+  /** Only in the lower image of a baseline: rows that the two environments know by different keys. */
+  pairs: z.array(z.object({ table: z.string(), lower: z.string(), upper: z.string() })).optional(),
 });
 export type SnapshotManifest = z.infer<typeof SnapshotManifest>;
 

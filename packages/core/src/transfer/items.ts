@@ -2,8 +2,44 @@ import type { ByteString } from '../address/place.js';
 import { matchesPath } from '../profile/rules.js';
 import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
+import type { RowKey } from '../rows/keys.js';
 import type { Change, FileChange, RowChange } from './change.js';
 import type { Amount } from './sentence.js';
+
+/** One value as all sides have it, texts shortened. */
+export interface ItemField {
+  readonly name: string;
+  /** What both had in common. */
+  readonly base: string | null;
+  readonly source: string | null;
+  /** What the destination has. */
+  readonly before: string | null;
+  /** What the destination will have. */
+  readonly after: string | null;
+  /** The collision in this field. */
+  readonly collision: string | null;
+}
+
+/** Something in an item that a person or a rule settles. */
+export interface ItemCollision {
+  readonly id: string;
+  /** What collides, in words. */
+  readonly words: string;
+  readonly field: string | null;
+  readonly allowed: readonly ('source' | 'destination' | 'edited')[];
+  readonly settled: { readonly take: 'source' | 'destination' | 'edited'; readonly value: string | null } | null;
+}
+
+/** What becomes of an item. */
+export type ItemOutcome = 'written' | 'needs-you' | 'kept' | 'left-out';
+
+/** How a part of an item stands; an item stands as the part does that needs most. */
+export interface Standing {
+  readonly outcome: ItemOutcome;
+  readonly fields: readonly ItemField[];
+  readonly collisions: readonly ItemCollision[];
+  readonly reason: string;
+}
 
 /** A thing that people know by a title, and what happens to it. */
 export interface ChangedItem {
@@ -14,10 +50,13 @@ export interface ChangedItem {
   /** Table or area. */
   readonly part: string;
   change: 'new' | 'changed' | 'deleted';
-  readonly fields: { name: string; before: string | null; after: string | null }[];
-  readonly outcome: 'written' | 'kept';
+  readonly fields: ItemField[];
+  readonly collisions: ItemCollision[];
+  outcome: ItemOutcome;
   overwrites: boolean;
-  readonly reason: string;
+  reason: string;
+  /** The item that cannot go without this one, where nobody chose this one itself. */
+  takenAlongFor: string | null;
   /** Fingerprint of everything that would be written for it. */
   hash: string;
 }
@@ -39,6 +78,8 @@ type RowValues = Readonly<Record<string, ByteString | null>>;
 
 const FIELD_LENGTH = 400;
 const MAX_FIELDS = 24;
+/** Which standing counts for an item that has several. */
+const NEED: readonly ItemOutcome[] = ['needs-you', 'written', 'left-out', 'kept'];
 const CHANGES = { insert: 'new', update: 'changed', delete: 'deleted' } as const;
 
 /** Gathers row and file changes into the items that people know, by the rules of the profile. */
@@ -53,83 +94,81 @@ export class ItemCollector {
     this.#digest = digest;
   }
 
-  /** @param part the table as the profile calls it */
-  addRow(part: string, change: RowChange, row: RowValues, overwrites: boolean): void {
-    const counts = this.#part(part, 'table');
-    if (change.op === 'insert') counts.inserted++;
-    else if (change.op === 'update') counts.updated++;
-    else counts.deleted++;
-    const owner = this.#ownerOf(part, change.key.map((value) => toText(value ?? '')).join(' '), row);
-    const fields = fieldsOf(change);
-    for (const field of fields) counts.bytes += field.after?.length ?? 0;
-    this.#merge(
-      {
-        ...owner,
-        part,
-        change: owner.isOwner ? CHANGES[change.op] : 'changed',
-        fields,
-        outcome: 'written',
-        overwrites,
-        reason: '',
-        hash: '',
-      },
-      change,
-    );
+  /**
+   * Adds what happens to a row.
+   *
+   * @param part the table as the profile calls it
+   * @param row a row by which the item is found and titled
+   * @param standing absent for a change that is written as it is
+   * @param key the row's key as the source knows it, by which the item goes
+   */
+  addRow(
+    part: string,
+    change: RowChange,
+    row: RowValues,
+    overwrites: boolean,
+    standing?: Standing,
+    key: RowKey = change.key,
+  ): void {
+    const fields = standing?.fields ?? fieldsOf(change);
+    if (!standing || standing.outcome === 'written') {
+      const counts = this.#part(part, 'table');
+      if (change.op === 'insert') counts.inserted++;
+      else if (change.op === 'update') counts.updated++;
+      else counts.deleted++;
+      for (const field of fields) counts.bytes += field.after?.length ?? 0;
+    }
+    const owner = this.ownerOf(part, key, row);
+    const kind = owner.isOwner ? CHANGES[change.op] : 'changed';
+    this.#merge({ ...owner, part, change: kind, overwrites }, fields, standing, change);
   }
 
-  addKept(part: string, key: readonly (ByteString | null)[], row: RowValues, reason: string): void {
-    const owner = this.#ownerOf(part, key.map((value) => toText(value ?? '')).join(' '), row);
-    this.items.set(owner.id, {
-      ...owner,
-      part,
-      change: 'deleted',
-      fields: [],
-      outcome: 'kept',
-      overwrites: false,
-      reason,
-      hash: '',
-    });
-  }
-
-  addFile(area: string, change: FileChange, overwrites: boolean): void {
-    const counts = this.#part(area, 'area');
+  addFile(area: string, change: FileChange, overwrites: boolean, standing?: Standing): void {
     const op = change.before.type === 'absent' ? 'new' : change.after.type === 'absent' ? 'deleted' : 'changed';
-    if (op === 'new') counts.inserted++;
-    else if (op === 'changed') counts.updated++;
-    else counts.deleted++;
-    if (change.after.type === 'file') counts.bytes += change.after.size;
-    const path = toText(change.path);
-    const rule = (this.#profile?.items ?? []).find((item) => 'files' in item && matchesPath(item.files, path));
-    const kind = rule?.kind ?? 'file';
-    this.#merge(
-      {
-        id: `${kind}:${change.root}/${path}`,
-        kind,
-        title: path,
-        key: path,
-        part: area,
-        change: op,
-        fields: [],
-        outcome: 'written',
-        overwrites,
-        reason: '',
-        hash: '',
-      },
-      change,
-    );
+    if (!standing || standing.outcome === 'written') {
+      const counts = this.#part(area, 'area');
+      if (op === 'new') counts.inserted++;
+      else if (op === 'changed') counts.updated++;
+      else counts.deleted++;
+      if (change.after.type === 'file') counts.bytes += change.after.size;
+    }
+    const owner = this.fileItem(change.root, change.path);
+    this.#merge({ ...owner, part: area, change: op, overwrites }, [], standing, change);
   }
 
-  #merge(item: ChangedItem, change: Change): void {
+  /** The item that a file is. */
+  fileItem(root: string, path: ByteString): { id: string; kind: string; title: string; key: string } {
+    const text = toText(path);
+    const rule = (this.#profile?.items ?? []).find((item) => 'files' in item && matchesPath(item.files, text));
+    const kind = rule?.kind ?? 'file';
+    return { id: `${kind}:${root}/${text}`, kind, title: text, key: text };
+  }
+
+  #merge(
+    item: Pick<ChangedItem, 'id' | 'kind' | 'title' | 'key' | 'part' | 'change' | 'overwrites'>,
+    fields: readonly ItemField[],
+    standing: Standing | undefined,
+    change: Change,
+  ): void {
     const known = this.items.get(item.id);
-    const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(change)}`);
+    const { outcome = 'written', collisions = [], reason = '' } = standing ?? {};
+    const settled = collisions.map((one) => one.settled);
+    const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [change, settled] : change)}`);
     if (!known) {
-      this.items.set(item.id, { ...item, hash });
+      const { id, kind, title, key, part, change: how, overwrites } = item;
+      const own = { fields: [...fields], collisions: [...collisions], outcome, reason, takenAlongFor: null, hash };
+      this.items.set(id, { id, kind, title, key, part, change: how, overwrites, ...own });
       return;
     }
     known.hash = hash;
     known.overwrites ||= item.overwrites;
     if (item.change !== 'changed') known.change = item.change;
-    known.fields.push(...item.fields.slice(0, MAX_FIELDS - known.fields.length));
+    known.fields.push(...fields.slice(0, MAX_FIELDS - known.fields.length));
+    known.collisions.push(...collisions);
+    if (NEED.indexOf(outcome) < NEED.indexOf(known.outcome)) {
+      known.outcome = outcome;
+      known.reason = reason;
+    }
   }
 
   #part(name: string, type: 'table' | 'area'): ChangedPart {
@@ -138,11 +177,13 @@ export class ItemCollector {
     return known;
   }
 
-  #ownerOf(
+  /** The item that a row belongs to. */
+  ownerOf(
     table: string,
-    key: string,
+    rowKey: RowKey,
     row: RowValues,
   ): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
+    const key = rowKey.map((value) => toText(value ?? '')).join(' ');
     for (const item of this.#profile?.items ?? []) {
       if (!('table' in item)) continue;
       if (item.table === table)
@@ -179,7 +220,7 @@ export class ItemCollector {
   /** One fingerprint over all items that would be written. */
   fingerprint(): string {
     const written = [...this.items.values()]
-      .filter((item) => item.outcome === 'written')
+      .filter((item) => item.outcome === 'written' || item.collisions.length > 0)
       .sort((a, b) => (a.id < b.id ? -1 : 1));
     return this.#digest(written.map((item) => `${item.id} ${item.hash}`).join('\n'));
   }
@@ -196,16 +237,22 @@ export function pluralOf(profile: Profile | undefined, kind: string): string {
 
 const shorten = (text: string): string => (text.length > FIELD_LENGTH ? `${text.slice(0, FIELD_LENGTH)}…` : text);
 
-function fieldsOf(change: RowChange): ChangedItem['fields'] {
-  const show = (value: ByteString | null): string | null => (value === null ? null : shorten(toText(value)));
+/** A value as people read it. */
+export const shownValue = (value: ByteString | null | undefined): string | null =>
+  value === null || value === undefined ? null : shorten(toText(value));
+
+function fieldsOf(change: RowChange): ItemField[] {
+  const field = (name: string, before: ByteString | null, after: ByteString | null): ItemField => ({
+    name,
+    base: shownValue(before),
+    source: shownValue(after),
+    before: shownValue(before),
+    after: shownValue(after),
+    collision: null,
+  });
   if (change.op === 'update')
-    return Object.entries(change.cells).map(([name, cell]) => ({
-      name,
-      before: show(cell.before),
-      after: show(cell.after),
-    }));
-  const isInsert = change.op === 'insert';
+    return Object.entries(change.cells).map(([name, cell]) => field(name, cell.before, cell.after));
   return Object.entries(change.row)
     .slice(0, MAX_FIELDS)
-    .map(([name, value]) => ({ name, before: isInsert ? null : show(value), after: isInsert ? show(value) : null }));
+    .map(([name, value]) => (change.op === 'insert' ? field(name, null, value) : field(name, value, null)));
 }

@@ -1,6 +1,6 @@
 import type { EnvironmentKind } from '../profile/schema.js';
 
-export type TransferKind = 'clone' | 'push' | 'reset' | 'restore' | 'undo' | 'snapshot' | 'remove' | 'adopt';
+export type TransferKind = 'clone' | 'push' | 'pull' | 'reset' | 'restore' | 'undo' | 'snapshot' | 'remove' | 'adopt';
 
 export interface LaneEnd {
   readonly path: string;
@@ -37,6 +37,27 @@ export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
   }
   return { allowed: true };
 }
+
+/** Decides whether live's or staging's news may be brought into a copy below it, within one site. */
+export function pullLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
+  if (from.path === onto.path)
+    return refused(`${from.path} cannot be brought into itself.`, 'Name two different environments.');
+  if (from.site !== onto.site)
+    return refused(
+      `${from.path} and ${onto.path} belong to different sites.`,
+      `Choose a copy of ${from.site} as the destination.`,
+    );
+  if (RANK[from.kind] <= RANK[onto.kind])
+    return refused(
+      `A pull goes downward, and ${onto.path} (${onto.kind}) does not lie below ${from.path} (${from.kind}).`,
+      `To write ${from.path}'s work onto ${onto.path}, push it: tessarion push --from ${from.path} --onto ${onto.path}`,
+    );
+  return { allowed: true };
+}
+
+/** The lane between two environments: upward a push, downward a pull. */
+export const mergeLane = (from: LaneEnd, onto: LaneEnd): LaneVerdict =>
+  RANK[from.kind] > RANK[onto.kind] ? pullLane(from, onto) : pushLane(from, onto);
 
 /** Decides whether a copy may be made like its source again: downward, or onto a copy of the same kind. */
 export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {

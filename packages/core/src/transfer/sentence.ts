@@ -6,6 +6,7 @@ export interface Amount {
 }
 
 export interface PushSentence {
+  readonly direction: 'up' | 'down';
   readonly from: string;
   readonly onto: string;
   readonly written: readonly Amount[];
@@ -37,15 +38,21 @@ export function listAmounts(amounts: readonly Amount[]): string {
 
 export const total = (amounts: readonly Amount[]): number => amounts.reduce((sum, one) => sum + one.count, 0);
 
-/** The sentence that a push says of itself everywhere (design: Interfaces, The sentence). */
+const WORDS = {
+  up: { verb: 'Write', toward: 'onto', kept: 'took meanwhile' },
+  down: { verb: 'Bring', toward: 'into', kept: 'changed itself' },
+} as const;
+
+/** The sentence that a push or pull says of itself everywhere (design: Interfaces, The sentence). */
 export function pushSentence(facts: PushSentence): SentencePiece[] {
   const ontoName = facts.onto.split('/')[1] ?? facts.onto;
+  const words = WORDS[facts.direction];
   const pieces: SentencePiece[] = [
-    { text: 'Write ', tone: 'plain' },
+    { text: `${words.verb} `, tone: 'plain' },
     { text: listAmounts(facts.written), tone: 'strong' },
     { text: ' from ', tone: 'plain' },
     { text: facts.from, tone: 'path' },
-    { text: ' onto ', tone: 'plain' },
+    { text: ` ${words.toward} `, tone: 'plain' },
     { text: facts.onto, tone: 'path' },
   ];
   if (total(facts.lost) > 0) {
@@ -59,7 +66,7 @@ export function pushSentence(facts: PushSentence): SentencePiece[] {
     pieces.push(
       { text: '; ', tone: 'plain' },
       { text: listAmounts(facts.stay), tone: 'strong' },
-      { text: ` that ${ontoName} took meanwhile `, tone: 'plain' },
+      { text: ` that ${ontoName} ${words.kept} `, tone: 'plain' },
       { text: total(facts.stay) === 1 ? 'stays' : 'stay', tone: 'strong' },
     );
   }
@@ -75,13 +82,14 @@ export function pushSentence(facts: PushSentence): SentencePiece[] {
   return [...pieces, { text: '.', tone: 'plain' }];
 }
 
-/** The confirm button's words: `Write 16 items onto live`. */
+/** The confirm button's words: `Write 16 items onto live`, `Bring 3 items into staging`. */
 export function shortSentence(facts: PushSentence): string {
   const count = total(facts.written);
   const ontoName = facts.onto.split('/')[1] ?? facts.onto;
+  const { verb, toward } = WORDS[facts.direction];
   return count === 0
-    ? `Nothing to write onto ${ontoName}`
-    : `Write ${number(count)} ${count === 1 ? 'item' : 'items'} onto ${ontoName}`;
+    ? `Nothing to ${verb.toLowerCase()} ${toward} ${ontoName}`
+    : `${verb} ${counted(count, 'item')} ${toward} ${ontoName}`;
 }
 
 export const sentenceText = (pieces: readonly SentencePiece[]): string => pieces.map((piece) => piece.text).join('');

@@ -16,8 +16,8 @@ import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
 import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
-import { protectingReferences } from './compare-push.js';
 import { insertOrder } from './insert-order.js';
+import { protectingReferences } from './protecting-references.js';
 import { setApart, type UniqueIndex, uniqueIndexes } from './unique-values.js';
 
 interface Counts {
@@ -285,7 +285,7 @@ export class RowApplication {
       const key = `n${table.columns.indexOf(table.shape.key[0] as string)}`;
       const quoted = reference.table.split('.').map(quoteName).join('.');
       const spared = await this.#client.query<{ key: string }>(
-        `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} r WHERE r.${quoteName(reference.column)} = s.${key}) RETURNING s.${key}::text AS key`,
+        `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} t WHERE t.${quoteName(reference.column)} = s.${key}${this.#unlessLetGo(reference)}) RETURNING s.${key}::text AS key`,
       );
       for (const row of spared.rows)
         remains.push({
@@ -298,6 +298,14 @@ export class RowApplication {
     if (one && this.#mode === 'strict')
       throw new EngineError('outdated', `${one.table} ${one.key} ${one.what} meanwhile.`, 'Make a new forecast.');
     return remains;
+  }
+
+  /** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
+  #unlessLetGo({ table: name, column }: { readonly table: string; readonly column: string }): string {
+    const staged = this.#tables.get(name);
+    if (!staged || staged.shape.key.length === 0) return '';
+    const match = this.#keyMatch(staged).replaceAll(/\bs\./g, 'o.');
+    return ` AND NOT EXISTS (SELECT 1 FROM ${staged.temporary} o WHERE ${match} AND (o.op = 'delete' OR ${quoteLiteral(column)} = ANY(o.changed)))`;
   }
 
   async #setAside(table: StagedTable, cells: readonly string[]): Promise<void> {

@@ -197,6 +197,12 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.timestamp('looked_at');
     });
   },
+  '004_merge': async (knex) => {
+    await knex.schema.alterTable('forecast', (t) => {
+      t.text('method').notNullable().defaultTo('merge');
+      t.jsonb('wishes').notNullable().defaultTo('{"only":[],"except":[],"settlements":{},"rest":null}');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

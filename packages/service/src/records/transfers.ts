@@ -231,7 +231,7 @@ export async function enqueue(on: OnRecords, task: 'transfer' | 'forecast' | 'pa
   ]);
 }
 
-const UNDOABLE: readonly TransferKind[] = ['push', 'restore'];
+const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];
 
 export const iso = (date: Date | null): string | null => (date === null ? null : date.toISOString());
 

@@ -1,46 +1,104 @@
-import { createHash } from 'node:crypto';
-import type { Check, Forecast } from '@tessarion/contract';
+import { createHash, createHmac } from 'node:crypto';
+import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
 import {
+  type ByteString,
   type Change,
+  type Collision,
+  type FileChange,
+  type FileOutcome,
+  freshKeysOf,
+  type ImageEdit,
   ItemCollector,
+  type ItemCollision,
+  type ItemField,
+  isChosen,
+  isNamed,
+  isSame,
+  type MergePlan,
+  type MergeTable,
+  maskValue,
   type Profile,
+  planMerge,
   pluralOf,
   pushSentence,
   type RowChange,
+  type RowOutcome,
+  type Selectable,
   type SentencePiece,
+  type Settled,
+  type SettledFile,
+  type Settlement,
+  type Side,
+  type Standing,
+  settle,
+  settleFiles,
   shortSentence,
+  shownValue,
+  toBytes,
+  toText,
+  type Values,
 } from '@tessarion/core';
 import {
   type Baseline,
-  comparePush,
+  compareEnvironments,
   type Environment,
+  type EnvironmentComparison,
   HashMemory,
   type Misfit,
   misfitsOfChanges,
   misfitText,
-  type PushSource,
   profileName,
   rewriterOf,
+  type TransferSource,
 } from '@tessarion/engine';
 import { profileOfSite } from '../records/environments.js';
 import { libraryOf } from '../records/snapshots.js';
+import { collisionWords } from './collision-words.js';
 import type { Installation } from './context.js';
 import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
 
-/** What a push would do, as far as the comparison tells. */
-export interface PushFacts {
+/** How two environments are to be brought together. */
+export interface TransferWish {
+  readonly method: 'merge' | 'replace';
+  readonly wishes: ForecastWishes;
+}
+
+export const NO_WISHES: ForecastWishes = { only: [], except: [], settlements: {}, rest: null };
+
+/** What a transfer would do, as far as the comparison tells. */
+export interface TransferFacts {
+  readonly direction: 'up' | 'down';
   readonly collector: ItemCollector;
-  readonly changes: Change[];
-  readonly kept: { count: number; kind: string; plural: string }[];
+  /** The changes as they would be written; keys that are to be drawn are negative. */
+  readonly changes: readonly Change[];
+  readonly kept: Amounts;
   readonly neverMoves: { table: string; because: string }[];
   readonly checks: Check[];
   readonly sentence: SentencePiece[];
   readonly button: string;
   readonly written: Forecast['written'];
   readonly lost: Forecast['lost'];
+  /** Items in which something is still to be settled. */
+  readonly unsettled: number;
+  /** Items that the destination changed itself since the two last had them in common. */
+  readonly news: number;
+  readonly fingerprint: string;
   readonly baselineAt: Date | undefined;
   readonly baselineIds: { lower: string; upper: string; lowerManifest: string; upperManifest: string } | undefined;
+  /** Fresh keys that must be drawn before {@link plan}. */
+  readonly keysToDraw: ReturnType<typeof freshKeysOf>;
+  plan(drawn: ReadonlyMap<ByteString, ByteString>): WrittenPlan;
+}
+
+type Amounts = { count: number; kind: string; plural: string }[];
+
+/** What is written, and what the baselines of both ends become by it. */
+export interface WrittenPlan {
+  readonly changes: readonly Change[];
+  readonly source: readonly Change[];
+  readonly destination: readonly Change[];
+  readonly pairs: MergePlan['pairs'];
 }
 
 const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
@@ -51,132 +109,534 @@ const profileTable = (fullName: string): string => {
   return profileName({ schema: schema as string, name: name.join('.') });
 };
 
-/** Compares for a push and gathers everything a forecast says. Read only. */
-export async function gatherPushFacts(
+const RANK = { dev: 0, staging: 1, live: 2 } as const;
+
+/** Compares two environments and gathers everything a forecast says. Read only. */
+export async function gatherFacts(
   installation: Installation,
-  source: PushSource,
+  source: TransferSource,
   destination: Environment,
-): Promise<PushFacts> {
+  wish: TransferWish,
+): Promise<TransferFacts> {
   const { records, folder } = installation;
   const from = 'snapshot' in source ? source.of : source.environment;
+  const direction = RANK[from.kind] > RANK[destination.kind] ? 'down' : 'up';
   const library = libraryOf(folder, destination.site);
-  const pair =
-    'snapshot' in source
-      ? undefined
-      : await packedBaseline(
-          installation,
-          lowerOf(from, destination),
-          lowerOf(from, destination) === from.path ? destination.path : from.path,
-        );
-  const isLowerSource = pair?.lower === from.path;
-  const baseline: Baseline | undefined = pair && {
-    source: await library.load(isLowerSource ? pair.lower_manifest : pair.upper_manifest),
-    destination: await library.load(isLowerSource ? pair.upper_manifest : pair.lower_manifest),
-    leftOut: pair.left_out,
-  };
+  const lower = lowerOf(from, destination);
+  const upper = lower === from.path ? destination.path : from.path;
+  const pair = 'snapshot' in source ? undefined : await packedBaseline(installation, lower, upper);
+  let baseline: Baseline | undefined;
+  if (pair) {
+    const below = await library.load(pair.lower_manifest);
+    const above = await library.load(pair.upper_manifest);
+    const isLowerSource = pair.lower === from.path;
+    baseline = {
+      source: isLowerSource ? below : above,
+      destination: isLowerSource ? above : below,
+      leftOut: pair.left_out,
+      keys: (below.pairs ?? []).map(({ table, lower: down, upper: up }) =>
+        isLowerSource ? { table, from: down, to: up } : { table, from: up, to: down },
+      ),
+    };
+  }
   const version = await profileOfSite(records, destination.site);
   const memories = {
     source: await HashMemory.open(folder.memory(from.path)),
     destination: await HashMemory.open(folder.memory(destination.path)),
   };
-  const profile = destination.profile;
-  const collector = new ItemCollector(profile, digest);
-  const facts = {
-    changes: [] as Change[],
-    kept: [] as PushFacts['kept'],
-    neverMoves: [] as PushFacts['neverMoves'],
-    checks: [] as Check[],
-  };
-
-  for await (const finding of comparePush({
+  const maskKey = folder.keys.derive(`mask ${destination.site}`);
+  const hash = (value: ByteString): Buffer => createHmac('sha256', maskKey).update(value, 'latin1').digest();
+  const comparison = await compareEnvironments({
     source,
     destination,
     baseline,
     library,
     memories,
     profileVersion: `${version?.name}/${version?.version}`,
-  })) {
-    switch (finding.type) {
-      case 'row': {
-        const { change, row, overwritesOwnWork } = finding.difference;
-        collector.addRow(profileTable(change.table), change, row, overwritesOwnWork);
-        facts.changes.push(change);
-        break;
-      }
-      case 'file':
-        collector.addFile(finding.difference.area, finding.difference.change, finding.difference.overwritesOwnWork);
-        facts.changes.push(finding.difference.change);
-        break;
-      case 'kept':
-        collector.addKept(
-          profileTable(finding.table),
-          finding.key,
-          finding.row,
-          `${finding.referrers} rows of ${profileTable(finding.referredBy)} refer to it`,
-        );
-        break;
-      case 'collected':
-        if (finding.more > 0) facts.kept.push(amountOfTable(profile, finding.table, finding.more));
-        break;
-      case 'never-moves':
-        facts.neverMoves.push({ table: finding.table, because: finding.because });
-        break;
-      case 'unclassified':
-        facts.checks.push({
-          name: 'unclassified tables',
-          state: 'failed',
-          message: `${finding.table} changed on ${from.path} (${finding.rows} rows), and nobody has said what class it is.`,
-          remedy: `Give ${finding.table} a class in the profile.`,
-        });
-        break;
-      case 'schema':
-        facts.checks.push({
-          name: 'schema',
-          state: 'failed',
-          message: `The schemas differ: ${finding.message}.`,
-          remedy: 'Bring both ends to the same schema first.',
-        });
-        break;
-    }
-  }
+    method: wish.method,
+    direction,
+    mask: (rule, value) => maskValue(rule, value, hash),
+  });
   await memories.source.save();
   await memories.destination.save();
-  if (facts.checks.length === 0)
-    facts.checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
-
-  if (!facts.checks.some((check) => check.state === 'failed'))
-    facts.checks.push(await checkFit(destination, facts.changes));
-
-  const written = collector.amounts((item) => item.outcome === 'written');
-  const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
-  const titled = facts.kept.filter((one) => !one.kind.startsWith('row of '));
-  const stay = (titled.length > 0 ? titled : facts.kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
-  const sentence = {
-    from:
-      'snapshot' in source
-        ? `${from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
-        : from.path,
-    onto: destination.path,
-    written,
-    stay,
-    lost,
-    collisions: 0,
-  };
-  return {
-    collector,
-    ...facts,
-    written,
-    lost,
-    sentence: pushSentence(sentence),
-    button: shortSentence(sentence),
-    baselineAt: pair?.created_at,
-    baselineIds: pair && {
-      lower: pair.lower,
-      upper: pair.upper,
-      lowerManifest: pair.lower_manifest,
-      upperManifest: pair.upper_manifest,
+  const gathering = new Gathering(comparison, from, destination, wish, baseline);
+  return gathering.facts(
+    source,
+    pair && {
+      createdAt: pair.created_at,
+      ids: {
+        lower: pair.lower,
+        upper: pair.upper,
+        lowerManifest: pair.lower_manifest,
+        upperManifest: pair.upper_manifest,
+      },
     },
-  };
+  );
+}
+
+/** A key by which a row goes until its own is drawn; no site has negative ones. */
+const provisional = (key: ByteString, isMoving: boolean): ByteString =>
+  /^\d{1,9}$/.test(key) ? `-${2 * Number(key) + (isMoving ? 2 : 1)}` : '-1';
+
+class Gathering {
+  readonly #collector: ItemCollector;
+  readonly #selectable = new Map<string, Selectable>();
+
+  constructor(
+    readonly comparison: EnvironmentComparison,
+    readonly from: Environment,
+    readonly destination: Environment,
+    readonly wish: TransferWish,
+    readonly baseline: Baseline | undefined,
+  ) {
+    this.#collector = new ItemCollector(destination.profile, digest);
+  }
+
+  async facts(
+    source: TransferSource,
+    pair: { createdAt: Date; ids: NonNullable<TransferFacts['baselineIds']> } | undefined,
+  ): Promise<TransferFacts> {
+    const { comparison, destination, wish } = this;
+    const { merge } = comparison;
+    // A push by replace never asks: what cannot go stays.
+    const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
+    const settlements = this.#allSettlements();
+    const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
+    const settled = await settle(
+      comparison.rows,
+      merge,
+      { isChosen: chosen, settlements, rest },
+      comparison.facts,
+      (outcome) => this.#itemOf(outcome),
+    );
+    const files = settleFiles(comparison.files, (outcome) => {
+      const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
+      return wished?.take === 'edited' ? undefined : (wished?.take ?? rest);
+    });
+    const keysToDraw = freshKeysOf(comparison.rows, settled);
+    const known = this.baseline?.keys ?? [];
+    const plan = (drawn: ReadonlyMap<ByteString, ByteString>): MergePlan =>
+      planMerge(comparison.rows, settled, merge, known, drawn);
+    const provisionally = plan(
+      new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
+    );
+    this.#addRows(settled, provisionally);
+    for (const file of files) this.#addFile(file, chosen);
+    for (const [item, because] of settled.takenAlong) {
+      const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
+      if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
+    }
+    const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
+    const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
+
+    const checks: Check[] = this.#checks();
+    if (!checks.some((check) => check.state === 'failed')) checks.push(await checkFit(destination, changes));
+    const collector = this.#collector;
+    const written = collector.amounts((item) => item.outcome === 'written');
+    const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
+    const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
+    const kept = merge.direction === 'up' ? this.#collected() : this.#ownWork();
+    const titled = kept.filter((one) => !one.kind.startsWith('row of '));
+    const stay = (titled.length > 0 ? titled : kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
+    const facts = {
+      direction: merge.direction,
+      from:
+        'snapshot' in source
+          ? `${this.from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
+          : this.from.path,
+      onto: destination.path,
+      written: [...written, ...this.#followed(provisionally)],
+      stay,
+      lost,
+      collisions: unsettled,
+    };
+    return {
+      direction: merge.direction,
+      collector,
+      changes,
+      kept,
+      neverMoves: comparison.notes.flatMap((note) =>
+        note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
+      ),
+      checks,
+      sentence: pushSentence(facts),
+      button: shortSentence({ ...facts, written }),
+      written: facts.written,
+      lost,
+      unsettled,
+      news: this.#news(),
+      fingerprint: collector.fingerprint(),
+      baselineAt: pair?.createdAt,
+      baselineIds: pair?.ids,
+      keysToDraw,
+      plan: (drawn) => {
+        const rows = plan(drawn);
+        return {
+          changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
+          source: [...rows.source.map(imageChange), ...this.#fileEdits(files, chosen, 'source')],
+          destination: [...rows.destination.map(imageChange), ...this.#fileEdits(files, chosen, 'destination')],
+          pairs: rows.pairs,
+        };
+      },
+    };
+  }
+
+  /** Rows that follow their source down without anybody asking for them one by one. */
+  #isFollowing({ table, decision }: RowOutcome): boolean {
+    if (this.comparison.merge.direction === 'up') return false;
+    if (table.rules.class === 'collected') return true;
+    return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
+  }
+
+  /** A row by which its item is found: as the source knows it, where it knows it. */
+  #rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
+    const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
+    return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
+  }
+
+  #itemOf(outcome: RowOutcome): string {
+    const label = profileTable(outcome.table.table);
+    const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const id = isOwn ? `own ${owner.id}` : owner.id;
+    if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
+    return id;
+  }
+
+  /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
+  #collisionName(outcome: RowOutcome, column: number | undefined): string {
+    const label = profileTable(outcome.table.table);
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
+    return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
+  }
+
+  /** What a person wished for a collision, or for the whole of the item that it stands in. */
+  #wished(name: string): Settlement | undefined {
+    const { settlements } = this.wish.wishes;
+    for (let at = name; at !== ''; at = at.includes('/') ? at.slice(0, at.lastIndexOf('/')) : '') {
+      const found = settlements[at];
+      if (!found) continue;
+      if (found.take !== 'edited') return { take: found.take };
+      if (at !== name) continue;
+      const { value } = found;
+      const { value: canonical } = rewriterOf(this.destination).canonicalise(toBytes(value ?? ''));
+      return { take: 'edited', value: value === null || value === undefined ? null : canonical };
+    }
+    return undefined;
+  }
+
+  /** People's wishes by the names that the core gives to collisions. */
+  #allSettlements(): Map<string, Settlement> {
+    const found = new Map<string, Settlement>();
+    if (Object.keys(this.wish.wishes.settlements).length === 0) return found;
+    for (const outcome of this.comparison.rows.outcomes) {
+      const at = `${outcome.table.id} ${JSON.stringify(outcome.sourceKey)}`;
+      const whole = this.#wished(this.#collisionName(outcome, undefined));
+      if (whole) found.set(at, whole);
+      for (const [i, name] of outcome.table.columns.entries()) {
+        const wished = this.#wished(this.#collisionName(outcome, i));
+        if (wished) found.set(`${at} ${name}`, wished);
+      }
+    }
+    return found;
+  }
+
+  #addRows(settled: Settled, plan: MergePlan): void {
+    const written = new Set(settled.written);
+    const changes = new Map<RowOutcome, RowChange>();
+    for (const { change, outcome } of plan.changes) changes.set(outcome, change);
+    const collisions = new Map<RowOutcome, Collision[]>();
+    for (const one of settled.collisions) collisions.set(one.outcome, [...(collisions.get(one.outcome) ?? []), one]);
+    const parts = this.#collector.parts;
+    for (const outcome of this.comparison.rows.outcomes) {
+      const { decision, table } = outcome;
+      if (decision.is === 'agreed' || decision.is === 'untouched') continue;
+      const label = profileTable(table.table);
+      if (this.#isFollowing(outcome)) {
+        const counts = parts.get(label) ?? {
+          name: label,
+          type: 'table' as const,
+          inserted: 0,
+          updated: 0,
+          deleted: 0,
+          bytes: 0,
+        };
+        if (decision.is === 'inserted') counts.inserted++;
+        else if (decision.is === 'deleted') counts.deleted++;
+        else counts.updated++;
+        parts.set(label, counts);
+        continue;
+      }
+      const own = collisions.get(outcome) ?? [];
+      const change = changes.get(outcome) ?? asChange(outcome);
+      const whole = own.find((one) => one.column === undefined);
+      const standing: Standing = {
+        outcome: !written.has(outcome)
+          ? 'left-out'
+          : own.some((one) => !one.settled)
+            ? 'needs-you'
+            : whole?.settled?.take === 'destination' || !changes.has(outcome)
+              ? 'kept'
+              : 'written',
+        fields: fieldsOf(outcome, changes.get(outcome), (column) => this.#collisionName(outcome, column), own),
+        collisions: own.map((one) => this.#itemCollision(one)),
+        reason: whole ? collisionWords(whole, this.destination.path) : '',
+      };
+      const overwrites =
+        (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
+          ? true
+          : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
+      this.#collector.addRow(
+        label,
+        hashed(change, table),
+        this.#rowOf(outcome),
+        overwrites,
+        standing,
+        outcome.sourceKey,
+      );
+    }
+  }
+
+  #itemCollision(one: Collision): ItemCollision {
+    const { settled } = one;
+    return {
+      id: this.#collisionName(one.outcome, one.column),
+      words: collisionWords(one, this.destination.path),
+      field: one.column === undefined ? null : (one.outcome.table.columns[one.column] ?? null),
+      allowed: one.allowed,
+      settled: settled
+        ? { take: settled.take, value: settled.take === 'edited' ? shownValue(settled.value) : null }
+        : null,
+    };
+  }
+
+  #selectableFile({ root, path, area }: FileOutcome): Selectable {
+    const { id, kind, title } = this.#collector.fileItem(root, path);
+    const known = this.#selectable.get(id) ?? { id, kind, part: area, path: title };
+    this.#selectable.set(id, known);
+    return known;
+  }
+
+  #isWritten(file: SettledFile, chosen: (id: string) => boolean): boolean {
+    const { is } = file.outcome.decision;
+    if (is === 'agreed' || is === 'own') return false;
+    return chosen(this.#selectableFile(file.outcome).id) && file.settled !== 'destination';
+  }
+
+  #addFile(file: SettledFile, chosen: (id: string) => boolean): void {
+    const { outcome, collides, settled, after } = file;
+    if (outcome.decision.is === 'agreed' || outcome.decision.is === 'own') return;
+    const { id } = this.#selectableFile(outcome);
+    const { root, path, sides, decision } = outcome;
+    const change: FileChange = { part: 'file', root, path, before: sides.destination, after: after ?? sides.source };
+    const words = `Both ends changed ${toText(path)}.`;
+    this.#collector.addFile(outcome.area, change, decision.is === 'taken' && decision.overwrites, {
+      outcome: !chosen(id)
+        ? 'left-out'
+        : collides && !settled
+          ? 'needs-you'
+          : settled === 'destination'
+            ? 'kept'
+            : 'written',
+      fields: [],
+      collisions: collides
+        ? [
+            {
+              id,
+              words,
+              field: null,
+              allowed: ['source', 'destination'],
+              settled: settled ? { take: settled, value: null } : null,
+            },
+          ]
+        : [],
+      reason: settled === 'destination' ? words : '',
+    });
+  }
+
+  /** What a baseline's image of the files becomes: the source's state for everything that was treated. */
+  #fileEdits(files: readonly SettledFile[], chosen: (id: string) => boolean, end: Side): FileChange[] {
+    return files.flatMap((file): FileChange[] => {
+      const { outcome, settled } = file;
+      const { root, path, sides } = outcome;
+      if (outcome.decision.is === 'own') return [];
+      if (outcome.decision.is !== 'agreed' && !chosen(this.#selectableFile(outcome).id)) return [];
+      const after = end === 'source' || settled !== 'destination' ? sides.source : sides.destination;
+      return [{ part: 'file', root, path, before: { type: 'absent' }, after }];
+    });
+  }
+
+  #checks(): Check[] {
+    const checks: Check[] = [];
+    for (const note of this.comparison.notes) {
+      if (note.type === 'unclassified')
+        checks.push({
+          name: 'unclassified tables',
+          state: 'failed',
+          message: `${note.table} changed on ${this.from.path} (${note.rows} rows), and nobody has said what class it is.`,
+          remedy: `Give ${note.table} a class in the profile.`,
+        });
+      if (note.type === 'schema')
+        checks.push({
+          name: 'schema',
+          state: 'failed',
+          message: `The schemas differ: ${note.message}.`,
+          remedy: 'Bring both ends to the same schema first.',
+        });
+    }
+    if (checks.length === 0)
+      checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
+    const { only, except, settlements } = this.wish.wishes;
+    const items = [...this.#selectable.values()];
+    const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));
+    if (nothing.length > 0)
+      checks.push({
+        name: 'choice',
+        state: 'failed',
+        message: `Nothing that changed is named by ${nothing.join(', ')}.`,
+        remedy: 'List what changed, and name it by its id: KIND:KEY, KIND:*, table:NAME, area:NAME or path:PATTERN.',
+      });
+    const colliding = [...this.#collector.items.values()].flatMap((item) => [
+      item.id,
+      ...item.collisions.map((one) => one.id),
+    ]);
+    const idle = Object.keys(settlements).filter((name) => !colliding.includes(name) || !this.#collides(name));
+    if (idle.length > 0)
+      checks.push({
+        name: 'decisions',
+        state: 'failed',
+        message: `Nothing collides in ${idle.join(', ')}.`,
+        remedy: 'Take the decision back, or settle one of the collisions that the forecast lists.',
+      });
+    return checks;
+  }
+
+  #collides(name: string): boolean {
+    return [...this.#collector.items.values()].some((item) =>
+      item.collisions.some((one) => one.id === name || one.id.startsWith(`${name}/`)),
+    );
+  }
+
+  #collected(): Amounts {
+    return this.comparison.notes.flatMap((note) =>
+      note.type === 'collected' && note.more > 0
+        ? [amountOfTable(this.destination.profile, note.table, note.more)]
+        : [],
+    );
+  }
+
+  #news(): number {
+    const items = new Set<string>();
+    for (const { table, key, values, isNews } of this.comparison.rows.ownChanges) {
+      if (!isNews || table.rules.class === 'collected') continue;
+      const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
+      items.add(this.#collector.ownerOf(profileTable(table.table), key, row).id);
+    }
+    for (const { root, path, decision } of this.comparison.files)
+      if (decision.is === 'own' || decision.is === 'colliding') items.add(this.#collector.fileItem(root, path).id);
+    return items.size;
+  }
+
+  /** What the copy made or changed itself, and keeps. */
+  #ownWork(): Amounts {
+    const items = new Map<string, string>();
+    for (const { table, key, values, isNews } of this.comparison.rows.ownChanges) {
+      if (!isNews || table.rules.class === 'collected') continue;
+      const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
+      const { id, kind } = this.#collector.ownerOf(profileTable(table.table), key, row);
+      const change = this.#collector.items.get(id);
+      if (!change || change.outcome !== 'written' || change.change !== 'deleted') items.set(id, kind);
+    }
+    for (const { root, path, decision } of this.comparison.files) {
+      const { id, kind } = this.#collector.fileItem(root, path);
+      if (decision.is === 'own') items.set(id, kind);
+    }
+    const counts = new Map<string, number>();
+    for (const kind of items.values()) counts.set(kind, (counts.get(kind) ?? 0) + 1);
+    return [...counts].map(([kind, count]) => ({ count, kind, plural: pluralOf(this.destination.profile, kind) }));
+  }
+
+  /** News that visitors made, on its way down. */
+  #followed(plan: MergePlan): Amounts {
+    const counts = new Map<string, number>();
+    for (const { change, outcome } of plan.changes)
+      if (outcome.table.rules.class === 'collected' && change.op === 'insert' && this.#isFollowing(outcome))
+        counts.set(profileTable(change.table), (counts.get(profileTable(change.table)) ?? 0) + 1);
+    const all = [...counts].map(([table, count]) => amountOfTable(this.destination.profile, table, count));
+    const titled = all.filter((one) => !one.kind.startsWith('row of '));
+    return titled.length > 0 ? titled : all;
+  }
+}
+
+const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
+  const { root, path, sides } = outcome;
+  return after ? [{ part: 'file', root, path, before: sides.destination, after }] : [];
+};
+
+/** An image's new row as a change: what a change set of a baseline holds. */
+function imageChange({ table, key, values }: ImageEdit): RowChange {
+  const on = { part: 'row', database: table.database, table: table.table, key } as const;
+  return values
+    ? { ...on, op: 'insert', row: Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null])) }
+    : { ...on, op: 'delete', row: {} };
+}
+
+/** What a row would become if it went as the source has it; for what is not written. */
+function asChange({ table, key, sides }: RowOutcome): RowChange {
+  const on = { part: 'row', database: table.database, table: table.table, key } as const;
+  const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
+  const { source, destination } = sides;
+  if (source && !destination) return { ...on, op: 'insert', row: named(source) };
+  if (!source) return { ...on, op: 'delete', row: named(destination ?? []) };
+  const cells = table.columns.flatMap((name, i) =>
+    isSame(source[i], destination?.[i])
+      ? []
+      : [[name, { before: destination?.[i] ?? null, after: source[i] ?? null }] as const],
+  );
+  return { ...on, op: 'update', cells: Object.fromEntries(cells) };
+}
+
+/** A change without the cells that visitors write: they are no part of what a forecast stands for. */
+function hashed(change: RowChange, table: MergeTable): RowChange {
+  if (change.op === 'update') return change;
+  const authored = Object.entries(change.row).filter(
+    ([name]) => table.rules.columns.find((column) => column.name === name)?.class === 'authored',
+  );
+  return { ...change, row: Object.fromEntries(authored) };
+}
+
+const MOST_FIELDS = 24;
+
+function fieldsOf(
+  { table, sides, decision }: RowOutcome,
+  change: RowChange | undefined,
+  nameOf: (column: number) => string,
+  collisions: readonly Collision[],
+): ItemField[] {
+  const { source, destination, baseDestination, baseSource } = sides;
+  const shown =
+    decision.is === 'updated'
+      ? decision.cells.filter((cell) => cell.is !== 'agreed').map((cell) => cell.column)
+      : table.columns.map((_name, i) => i).filter((i) => !isSame(source?.[i], destination?.[i]));
+  return shown.slice(0, MOST_FIELDS).map((i) => {
+    const name = table.columns[i] as string;
+    const after = !change
+      ? destination?.[i]
+      : change.op === 'insert'
+        ? change.row[name]
+        : change.op === 'delete'
+          ? null
+          : (change.cells[name]?.after ?? destination?.[i]);
+    return {
+      name,
+      base: shownValue(baseDestination?.[i] ?? baseSource?.[i]),
+      source: shownValue(source?.[i]),
+      before: shownValue(destination?.[i]),
+      after: shownValue(change?.op === 'update' && name in change.cells ? change.cells[name]?.after : after),
+      collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
+    };
+  });
 }
 
 /** Tries what would be written against the destination's columns, constraints and unique values. */

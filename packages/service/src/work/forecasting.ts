@@ -1,11 +1,11 @@
-import type { Failure, Forecast } from '@tessarion/contract';
+import type { Failure, Forecast, ForecastWishes } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { failureOf } from '../problems.js';
 import { profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { json } from '../records/open.js';
 import { libraryOf } from '../records/snapshots.js';
-import { gatherPushFacts, type PushFacts } from './comparing.js';
+import { gatherFacts, type TransferFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { driftOf } from './rounds.js';
 
@@ -15,13 +15,18 @@ export interface ForecastRecord {
   readonly from_path: string;
   readonly onto_path: string;
   readonly snapshot: string | null;
+  readonly method: 'merge' | 'replace';
+  readonly wishes: ForecastWishes;
   readonly person: string;
   readonly created_at: Date;
   readonly failure: Failure | null;
   readonly result: ForecastResult | null;
 }
 
-export type ForecastResult = Omit<Forecast, 'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'createdAt' | 'failure'>;
+export type ForecastResult = Omit<
+  Forecast,
+  'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'method' | 'wishes' | 'createdAt' | 'failure'
+>;
 
 const STORED_ITEMS = 20_000;
 /** How many past pushes are looked at for what the next one will take. */
@@ -39,15 +44,16 @@ export async function computeForecast(installation: Installation, id: string): P
     };
     const profile = (await profileOfSite(records, ends.onto.site))?.profile;
     const [source, destination] = [toEngine(ends.from, profile), toEngine(ends.onto, profile)];
-    const facts = await gatherPushFacts(
+    const facts = await gatherFacts(
       installation,
       record.snapshot === null
         ? { environment: source }
         : { snapshot: await libraryOf(installation.folder, ends.from.site).load(record.snapshot), of: source },
       destination,
+      record,
     );
     await store(installation, record, facts);
-    if (record.snapshot === null) {
+    if (record.snapshot === null && facts.direction === 'up' && isEverything(record)) {
       await environments.update(records, record.from_path, { drift: driftOf(facts, installation.now()) });
     }
   } catch (error) {
@@ -60,20 +66,26 @@ export async function computeForecast(installation: Installation, id: string): P
   await publishEvent(records, { type: 'forecast', forecast: id, state });
 }
 
-async function store(installation: Installation, record: ForecastRecord, facts: PushFacts): Promise<void> {
+/** Whether a forecast speaks of everything that waits, rather than of a choice. */
+const isEverything = ({ method, wishes }: ForecastRecord): boolean =>
+  method === 'merge' && wishes.only.length === 0 && wishes.except.length === 0;
+
+async function store(installation: Installation, record: ForecastRecord, facts: TransferFacts): Promise<void> {
   const items = [...facts.collector.items.values()];
   const result: ForecastResult = {
     sentence: facts.sentence,
     button: facts.button,
+    direction: facts.direction,
+    unsettled: facts.unsettled,
     written: facts.written,
     kept: [...facts.kept, ...facts.collector.amounts((item) => item.outcome === 'kept')],
     neverMoves: facts.neverMoves,
     lost: facts.lost,
     parts: [...facts.collector.parts.values()],
     checks: facts.checks,
-    ...(await fromThePast(installation, record)),
+    ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull')),
     baselineAt: facts.baselineAt?.toISOString() ?? null,
-    fingerprint: facts.collector.fingerprint(),
+    fingerprint: facts.fingerprint,
     itemCount: items.length,
   };
   await installation.records.transaction(async (trx) => {
@@ -92,13 +104,14 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
   installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
 }
 
-/** What the last pushes onto this environment took: time as a median, and the longest hold. Null before the first. */
+/** What the last transfers of a kind onto this environment took: time as a median, and the longest hold. Null before the first. */
 async function fromThePast(
   { records, transfers }: Installation,
   { onto_path }: ForecastRecord,
+  kind: 'push' | 'pull',
 ): Promise<Pick<Forecast, 'estimateSeconds' | 'holdMilliseconds'>> {
   const site = onto_path.split('/')[0];
-  const past = await transfers.list(records, { site, kind: 'push', state: 'done', onto: onto_path, limit: PAST });
+  const past = await transfers.list(records, { site, kind, state: 'done', onto: onto_path, limit: PAST });
   const seconds = past
     .flatMap((one) => (one.started_at && one.ended_at ? [(+one.ended_at - +one.started_at) / 1000] : []))
     .sort((a, b) => a - b);

@@ -2,7 +2,7 @@ import { connectTo, type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { baselinesOf } from '../records/snapshots.js';
-import { gatherPushFacts, type PushFacts } from './comparing.js';
+import { gatherFacts, NO_WISHES, type TransferFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { measure } from './measure.js';
 
@@ -99,16 +99,17 @@ async function driftFrom(
   const newest = pairs.sort((a, b) => +b.created_at - +a.created_at)[0];
   const upper = newest && (await environments.find(records, newest.upper));
   if (upper?.status !== 'ready') return undefined;
-  const facts = await gatherPushFacts(installation, { environment }, toEngine(upper, environment.profile));
+  const wish = { method: 'merge', wishes: NO_WISHES } as const;
+  const facts = await gatherFacts(installation, { environment }, toEngine(upper, environment.profile), wish);
   return driftOf(facts, installation.now());
 }
 
 /** How far a copy and what it would be pushed onto are apart. */
-export function driftOf({ collector }: PushFacts, at: Date): NonNullable<EnvironmentRecord['drift']> {
+export function driftOf({ collector, news }: TransferFacts, at: Date): NonNullable<EnvironmentRecord['drift']> {
   const items = [...collector.items.values()];
   return {
-    up: items.filter((item) => item.outcome === 'written').length,
-    down: items.filter((item) => item.overwrites).length,
+    up: items.filter((item) => item.outcome === 'written' || item.outcome === 'needs-you').length,
+    down: news,
     at: at.toISOString(),
   };
 }

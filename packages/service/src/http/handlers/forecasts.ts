@@ -1,9 +1,11 @@
 import type { Forecast } from '@tessarion/contract';
-import { pushLane } from '@tessarion/core';
+import { mergeLane } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
+import { json } from '../../records/open.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { enqueue } from '../../records/transfers.js';
+import { NO_WISHES } from '../../work/comparing.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { Handlers } from './call.js';
@@ -11,6 +13,8 @@ import type { Handlers } from './call.js';
 const EMPTY: ForecastResult = {
   sentence: [],
   button: '',
+  direction: 'up',
+  unsettled: 0,
   written: [],
   kept: [],
   neverMoves: [],
@@ -30,6 +34,8 @@ const toForecast = (record: ForecastRecord): Forecast => ({
   from: record.from_path,
   onto: record.onto_path,
   snapshot: record.snapshot,
+  method: record.method,
+  wishes: record.wishes,
   createdAt: record.created_at.toISOString(),
   failure: record.failure,
   ...(record.result ?? EMPTY),
@@ -49,12 +55,12 @@ export async function getForecast(installation: Installation, id: string): Promi
   return record;
 }
 
-export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'forecastItems'> = {
+export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'forecastSettle' | 'forecastItems'> = {
   async forecastCreate({ installation, body, person }) {
     const { records, environments } = installation;
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     if (body.snapshot === undefined) {
-      const verdict = pushLane(from, onto);
+      const verdict = mergeLane(from, onto);
       if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
     } else if ((await getSnapshot(records, body.snapshot)).site !== onto.site) {
       throw new ProblemError(
@@ -73,6 +79,9 @@ export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'for
         from_path: from.path,
         onto_path: onto.path,
         snapshot: body.snapshot ?? null,
+        // A snapshot has nothing in common with an environment that went on: the destination becomes as it was.
+        method: body.snapshot === undefined ? (body.method ?? 'merge') : 'replace',
+        wishes: json({ ...NO_WISHES, ...body.wishes }),
         person: person.name,
         created_at: installation.now(),
       });
@@ -82,6 +91,17 @@ export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'for
   },
   async forecastShow({ installation, params }) {
     return toForecast(await getForecast(installation, params.id));
+  },
+  async forecastSettle({ installation, params, body }) {
+    const { records } = installation;
+    const record = await getForecast(installation, params.id);
+    await records.transaction(async (trx) => {
+      await trx('forecast')
+        .where({ id: record.id })
+        .update({ state: 'computing', failure: null, wishes: json({ ...record.wishes, ...body }) });
+      await enqueue(trx, 'forecast', record.id);
+    });
+    return toForecast(await getForecast(installation, record.id));
   },
   async forecastItems({ installation, params, query }) {
     await getForecast(installation, params.id);

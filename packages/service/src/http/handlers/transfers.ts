@@ -1,5 +1,5 @@
 import type { TransferDetail } from '@tessarion/contract';
-import { plainSentence, pushLane, resetLane } from '@tessarion/core';
+import { counted, mergeLane, plainSentence, resetLane } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
 import { publishEvent } from '../../records/events.js';
 import { getSnapshot } from '../../records/snapshots.js';
@@ -33,8 +33,65 @@ async function show(installation: Installation, record: TransferRecord) {
   return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
+/** Starts the push or pull that a forecast shows, when nothing in it is left to settle. */
+async function createMerge(
+  installation: Installation,
+  id: string,
+  direction: 'up' | 'down',
+  person: string,
+  confirm: string | undefined,
+) {
+  const { records, environments } = installation;
+  const forecast = await getForecast(installation, id);
+  const { result } = forecast;
+  if (forecast.state !== 'ready' || !result)
+    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
+  const [from, onto] = [
+    await environments.get(records, forecast.from_path),
+    await environments.get(records, forecast.onto_path),
+  ];
+  if (result.direction !== direction)
+    throw new ProblemError(
+      'conflict',
+      `Forecast ${id} goes ${result.direction === 'up' ? 'upward' : 'downward'}, from ${from.path} onto ${onto.path}.`,
+      result.direction === 'up' ? 'Push it.' : 'Pull it.',
+    );
+  if (forecast.snapshot === null) {
+    const verdict = mergeLane(from, onto);
+    if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+  }
+  const failed = result.checks.find((check) => check.state === 'failed');
+  if (failed)
+    throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
+  if (result.unsettled > 0)
+    throw new ProblemError(
+      'unsettled',
+      `${counted(result.unsettled, 'item')} of forecast ${id} still ${result.unsettled === 1 ? 'collides' : 'collide'}.`,
+      `Settle what collides, or leave it out: tessarion forecast --from ${from.path} --onto ${onto.path}`,
+    );
+  mustConfirm(onto, confirm);
+  const input: PushInput = {
+    forecast: id,
+    from: from.path,
+    ...(forecast.snapshot === null ? {} : { snapshot: forecast.snapshot }),
+  };
+  return create(installation, {
+    kind: direction === 'up' ? 'push' : 'pull',
+    from: from.path,
+    onto: onto.path,
+    site: onto.site,
+    sentence: result.sentence,
+    person,
+    input,
+    forecast: id,
+    checks: result.checks,
+    warnings: result.checks.filter((check) => check.state === 'warning').map((check) => check.message),
+  });
+}
+
 export const transferHandlers: Handlers<
   | 'pushCreate'
+  | 'pullCreate'
   | 'resetCreate'
   | 'restoreCreate'
   | 'transferList'
@@ -43,44 +100,12 @@ export const transferHandlers: Handlers<
   | 'transferUndo'
   | 'transferAcknowledge'
 > = {
-  async pushCreate({ installation, body, person }) {
-    const { records, environments } = installation;
-    const forecast = await getForecast(installation, body.forecast);
-    if (forecast.state !== 'ready' || !forecast.result)
-      throw new ProblemError(
-        'conflict',
-        `Forecast ${forecast.id} is not ready.`,
-        'Wait until it is, or make a new one.',
-      );
-    const [from, onto] = [
-      await environments.get(records, forecast.from_path),
-      await environments.get(records, forecast.onto_path),
-    ];
-    if (forecast.snapshot === null) {
-      const verdict = pushLane(from, onto);
-      if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
-    }
-    const failed = forecast.result.checks.find((check) => check.state === 'failed');
-    if (failed)
-      throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
-    mustConfirm(onto, body.confirm);
-    const input: PushInput = {
-      forecast: forecast.id,
-      from: from.path,
-      ...(forecast.snapshot === null ? {} : { snapshot: forecast.snapshot }),
-    };
-    return create(installation, {
-      kind: 'push',
-      from: from.path,
-      onto: onto.path,
-      site: onto.site,
-      sentence: forecast.result.sentence,
-      person: person.name,
-      input,
-      forecast: forecast.id,
-      checks: forecast.result.checks,
-      warnings: forecast.result.checks.filter((check) => check.state === 'warning').map((check) => check.message),
-    });
+  pushCreate({ installation, body, person }) {
+    return createMerge(installation, body.forecast, 'up', person.name, body.confirm);
+  },
+
+  pullCreate({ installation, body, person }) {
+    return createMerge(installation, body.forecast, 'down', person.name, undefined);
   },
 
   async resetCreate({ installation, body, person }) {

@@ -16,6 +16,7 @@ export function procedureFor(record: TransferRecord): Procedure {
     case 'clone':
       return clone;
     case 'push':
+    case 'pull':
       return push;
     case 'reset':
       return reset;

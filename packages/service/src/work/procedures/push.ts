@@ -1,5 +1,13 @@
-import { counted, type FileChange, invert, type RowChange } from '@tessarion/core';
-import { advanceImage, EngineError, type Environment, storeContents } from '@tessarion/engine';
+import {
+  type Change,
+  counted,
+  type FileChange,
+  invert,
+  type MergePlan,
+  type RowChange,
+  type SnapshotManifest,
+} from '@tessarion/core';
+import { advanceImage, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import {
@@ -10,7 +18,7 @@ import {
   releaseVisitors,
   removeOldTrees,
 } from '../change-set.js';
-import { gatherPushFacts, type PushFacts } from '../comparing.js';
+import { gatherFacts, NO_WISHES, type TransferFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import type { ForecastRecord } from '../forecasting.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
@@ -54,24 +62,32 @@ export const push: Procedure = {
         const input = context.input<PushInput>();
         const destination = await destinationOf(context);
         const from = await context.environment(input.from);
-        const facts = await gatherPushFacts(
+        const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
+        const facts = await gatherFacts(
           context.installation,
           input.snapshot === undefined
             ? { environment: from }
             : { snapshot: await context.library().load(input.snapshot), of: from },
           destination,
+          // A restore makes the destination what it was.
+          forecast ?? { method: 'replace', wishes: NO_WISHES },
         );
-        if (input.forecast !== undefined) await compareWithForecast(context, input.forecast, facts);
+        if (forecast) await compareWithForecast(context, forecast, facts);
         const failed = facts.checks.find((check) => check.state === 'failed');
         await context.installation.transfers.update(context.installation.records, context.record.id, {
           checks: facts.checks,
         });
         if (failed)
           throw new EngineError('outdated', failed.message, failed.remedy ?? 'Look at the checks of this transfer.');
-        await context.library().saveChanges(context.record.id, facts.changes);
+        const plan = facts.plan(await drawKeys(destination, facts.keysToDraw));
+        const library = context.library();
+        await library.saveChanges(context.record.id, plan.changes);
+        await library.saveChanges(imageChanges(context, 'source'), plan.source);
+        await library.saveChanges(imageChanges(context, 'destination'), plan.destination);
         await recordItems(context, facts);
         await context.remember({
-          changes: facts.changes.length > 0,
+          changes: plan.changes.length > 0,
+          pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
           health: await checkHealth(context, destination),
         });
@@ -119,11 +135,7 @@ export const push: Procedure = {
         await installation.environments.update(installation.records, destination.path, {
           size: await measure(destination),
         });
-        const from = context.input<PushInput>().from;
-        if (from !== destination.path)
-          await installation.environments.update(installation.records, from, {
-            drift: { up: 0, down: 0, at: installation.now().toISOString() },
-          });
+        await lookAgain(context);
         return undefined;
       },
     },
@@ -147,11 +159,24 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
   return [];
 }
 
-async function compareWithForecast(context: TransferContext, id: string, facts: PushFacts): Promise<void> {
+/** Names of the change sets by which both images of the baseline move on. */
+const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string => `${context.record.id}-${end}`;
+
+async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {
   const { records } = context.installation;
   const forecast = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
   if (!forecast?.result) throw new EngineError('outdated', 'The forecast is gone.', 'Make a new forecast.');
-  if (forecast.result.fingerprint === facts.collector.fingerprint()) return;
+  return forecast;
+}
+
+async function compareWithForecast(
+  context: TransferContext,
+  forecast: ForecastRecord,
+  facts: TransferFacts,
+): Promise<void> {
+  if (forecast.result?.fingerprint === facts.fingerprint && facts.unsettled === 0) return;
+  const { records } = context.installation;
+  const { id } = forecast;
   const shown = new Map(
     (
       (await records('forecast_item').where({ forecast_id: id }).select('item')) as {
@@ -172,7 +197,7 @@ async function compareWithForecast(context: TransferContext, id: string, facts: 
   );
 }
 
-async function recordItems(context: TransferContext, facts: PushFacts): Promise<void> {
+async function recordItems(context: TransferContext, facts: TransferFacts): Promise<void> {
   const items = [...facts.collector.items.values()]
     .filter((item) => item.outcome === 'written')
     .slice(0, RECORDED_ITEMS);
@@ -184,41 +209,29 @@ async function recordItems(context: TransferContext, facts: PushFacts): Promise<
   });
 }
 
-/** The baseline becomes the source's state for everything that was written, and stays for everything else. */
+/** Both images of the baseline become what they are by what was written, found equal or settled. */
 async function advanceBaseline(context: TransferContext): Promise<void> {
-  const former = context.data.formerBaseline as PushFacts['baselineIds'];
+  const former = context.data.formerBaseline as TransferFacts['baselineIds'];
   if (!former) return;
   const { installation } = context;
   const pair = await findBaseline(installation.records, former.lower, former.upper);
   if (!pair || pair.lower_manifest !== former.lowerManifest) return;
   const library = context.library();
-  const rows: RowChange[] = [];
-  const files: FileChange[] = [];
-  for await (const change of library.readChanges(context.record.id)) {
-    if (change.part === 'row') rows.push(change);
-    else files.push(change);
-  }
+  const isLowerSource = context.input<PushInput>().from === former.lower;
   const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
+  const advanced = async (manifest: string, end: 'source' | 'destination') => {
+    const [rows, files]: [RowChange[], FileChange[]] = [[], []];
+    for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
+      if (change.part === 'row') rows.push(change);
+      else files.push(change);
+    }
+    return advanceImage(library, writer, await library.load(manifest), newId('b'), takenAt, rows, files);
+  };
   try {
-    const lower = await advanceImage(
-      library,
-      writer,
-      await library.load(former.lowerManifest),
-      newId('b'),
-      takenAt,
-      rows,
-      files,
-    );
-    const upper = await advanceImage(
-      library,
-      writer,
-      await library.load(former.upperManifest),
-      newId('b'),
-      takenAt,
-      rows,
-      files,
-    );
+    const below = await advanced(former.lowerManifest, isLowerSource ? 'source' : 'destination');
+    const upper = await advanced(former.upperManifest, isLowerSource ? 'destination' : 'source');
+    const lower = { ...below, pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource) };
     await writer.close();
     await library.save(lower);
     await library.save(upper);
@@ -233,4 +246,32 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
     await writer.abandon();
     throw error;
   }
+}
+
+type Pairs = NonNullable<SnapshotManifest['pairs']>;
+
+/** Rows that both ends know by different keys: those of before, and those that this transfer made. */
+function pairsAfter(known: Pairs, found: unknown, isLowerSource: boolean): Pairs {
+  const pairs = new Map(known.map((one) => [`${one.table} ${one.lower}`, one]));
+  for (const { table, from, to } of (found as MergePlan['pairs'] | undefined) ?? []) {
+    const one = isLowerSource ? { table, lower: from, upper: to } : { table, lower: to, upper: from };
+    pairs.set(`${table} ${one.lower}`, one);
+  }
+  return [...pairs.values()];
+}
+
+/** What waits and what is news has changed by this transfer; the next round finds out what is left. */
+async function lookAgain(context: TransferContext): Promise<void> {
+  const { installation, record } = context;
+  const { environments, records } = installation;
+  const from = context.input<PushInput>().from;
+  if (from === record.onto_path) return;
+  if (record.kind === 'pull')
+    await environments.update(records, record.onto_path, { refreshed_at: installation.now() });
+  const lower = record.kind === 'pull' ? record.onto_path : from;
+  const { only, except } = record.forecast === null ? NO_WISHES : (await forecastOf(context, record.forecast)).wishes;
+  const isWhole = only.length === 0 && except.length === 0;
+  const drift = isWhole && record.kind === 'push' ? { up: 0, down: 0, at: installation.now().toISOString() } : null;
+  if (drift) await environments.update(records, lower, { drift });
+  else await environments.update(records, lower, { looked_at: null });
 }

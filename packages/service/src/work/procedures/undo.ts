@@ -1,7 +1,7 @@
 import { type FileChange, invert, type RowChange } from '@tessarion/core';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import { type ChangeSet, discardStaged, removeOldTrees } from '../change-set.js';
-import type { PushFacts } from '../comparing.js';
+import type { TransferFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
@@ -27,7 +27,7 @@ export const undo: Procedure = {
       async run(context) {
         const { installation } = context;
         const undone = await installation.transfers.get(installation.records, context.record.undo_of as string);
-        const former = undone.data.formerBaseline as PushFacts['baselineIds'];
+        const former = undone.data.formerBaseline as TransferFacts['baselineIds'];
         const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
         // A copy that was made anew since has another baseline, which stays.
         if (former && pair && pair.lower_manifest === undone.data.advancedBaseline)

@@ -1,0 +1,88 @@
+import type { ByteString } from '../address/place.js';
+import { areaOf } from '../profile/rules.js';
+import type { AreaRule } from '../profile/schema.js';
+import { type FileState, sameFile } from '../transfer/change.js';
+import type { Method } from './decide-row.js';
+
+/** All files and links of one root by path; folders are implied. */
+export type FileListing = ReadonlyMap<ByteString, FileState>;
+
+/** One path as up to four sides have it. */
+export interface FileSides {
+  readonly source: FileState;
+  readonly destination: FileState;
+  readonly baseSource: FileState;
+  readonly baseDestination: FileState;
+}
+
+export type FileDecision =
+  /** Both sides have it alike, and the baseline does not know it yet. */
+  | { readonly is: 'agreed' }
+  | { readonly is: 'taken'; readonly overwrites: boolean }
+  /** Both sides changed it, at different lines. */
+  | { readonly is: 'merged'; readonly after: FileState }
+  | { readonly is: 'colliding' }
+  /** The destination alone changed it, and keeps it. */
+  | { readonly is: 'own' };
+
+/** A path that is not the same everywhere, and what becomes of it. */
+export interface FileOutcome {
+  readonly root: string;
+  readonly path: ByteString;
+  readonly area: string;
+  readonly sides: FileSides;
+  readonly decision: FileDecision;
+}
+
+const ABSENT: FileState = { type: 'absent' };
+
+/**
+ * Compares a root's authored files three ways (design: Comparing three ways).
+ *
+ * @param leftOut paths that one side never received, which are not taken for deleted
+ */
+export function compareFiles(
+  root: string,
+  areas: readonly AreaRule[],
+  listings: {
+    readonly source: FileListing;
+    readonly destination: FileListing;
+    readonly baseline: { readonly source: FileListing; readonly destination: FileListing } | undefined;
+  },
+  method: Method,
+  leftOut: (path: ByteString) => boolean,
+): FileOutcome[] {
+  const outcomes: FileOutcome[] = [];
+  const { source, destination, baseline } = listings;
+  const sides = [source, destination, baseline?.source, baseline?.destination].flatMap((one) => (one ? [one] : []));
+  for (const path of [...new Set(sides.flatMap((one) => [...one.keys()]))].sort()) {
+    const area = areaOf(areas, path);
+    if (area.class !== 'authored' || leftOut(path)) continue;
+    const at: FileSides = {
+      source: source.get(path) ?? ABSENT,
+      destination: destination.get(path) ?? ABSENT,
+      baseSource: baseline?.source.get(path) ?? ABSENT,
+      baseDestination: baseline?.destination.get(path) ?? ABSENT,
+    };
+    const decision = decideFile(at, method, baseline !== undefined);
+    if (decision) outcomes.push({ root, path, area: area.name, sides: at, decision });
+  }
+  return outcomes;
+}
+
+function decideFile(sides: FileSides, method: Method, hasBaseline: boolean): FileDecision | undefined {
+  const { source, destination, baseSource, baseDestination } = sides;
+  const ownChanged = hasBaseline && !sameFile(destination, baseDestination);
+  if (sameFile(source, destination)) {
+    const isKnown = sameFile(source, baseSource) && sameFile(destination, baseDestination);
+    return hasBaseline && isKnown ? undefined : { is: 'agreed' };
+  }
+  if (method === 'replace') return { is: 'taken', overwrites: ownChanged };
+  // Without a baseline a file that only the destination has may be its own, and one that differs may be newer here or there.
+  if (!hasBaseline) {
+    if (source.type === 'absent') return undefined;
+    return destination.type === 'absent' ? { is: 'taken', overwrites: false } : { is: 'colliding' };
+  }
+  if (sameFile(source, baseSource)) return ownChanged ? { is: 'own' } : undefined;
+  return ownChanged ? { is: 'colliding' } : { is: 'taken', overwrites: false };
+}

@@ -1,0 +1,84 @@
+import type { Profile } from '../profile/schema.js';
+import { compileCondition } from '../rows/condition.js';
+import { type KeyUse, tableId } from './merge-table.js';
+
+/** What key uses are worked out from. Tables by `schema.table`. */
+export interface ReferringTable {
+  readonly table: string;
+  /** The table as the profile calls it. */
+  readonly label: string;
+  readonly columns: readonly string[];
+  readonly key: readonly string[];
+  readonly references: readonly {
+    readonly columns: readonly string[];
+    readonly table: string;
+    readonly targetColumns: readonly string[];
+  }[];
+}
+
+interface Target {
+  readonly table: ReferringTable;
+  readonly column: string;
+}
+
+/**
+ * Finds for each table of a database which of its columns hold keys, and of what: declared foreign keys and those of
+ * the profile, followed through tables that pass a key on (a picture of a product's variant holds the product's key).
+ */
+export function keyUses(
+  database: string,
+  tables: readonly ReferringTable[],
+  profile: Profile | undefined,
+): ReadonlyMap<string, readonly KeyUse[]> {
+  const byName = new Map(tables.map((one) => [one.table, one]));
+  const byLabel = new Map(tables.map((one) => [one.label, one]));
+  const declared = (table: ReferringTable, column: string): Target | undefined => {
+    for (const reference of table.references) {
+      const at = reference.columns.indexOf(column);
+      const target = byName.get(reference.table);
+      if (at !== -1 && target) return { table: target, column: reference.targetColumns[at] as string };
+    }
+    return undefined;
+  };
+  const profiled = (profile?.references ?? []).flatMap((rule) => {
+    const [from, column] = rule.from.split('.') as [string, string];
+    const [to, targetColumn] = rule.to.split('.') as [string, string];
+    const [table, target] = [byLabel.get(from), byLabel.get(to)];
+    return table && target ? [{ table, column, target: { table: target, column: targetColumn }, rule }] : [];
+  });
+  /** The table whose single key a value is in the end. */
+  const owner = ({ table, column }: Target, seen: readonly string[]): ReferringTable | undefined => {
+    const at = `${table.table} ${column}`;
+    if (seen.includes(at)) return undefined;
+    const next =
+      declared(table, column) ??
+      profiled.find((one) => one.table === table && one.column === column && !one.rule.when && !one.rule.path)?.target;
+    if (next) return owner(next, [...seen, at]);
+    return table.key.length === 1 && table.key[0] === column ? table : undefined;
+  };
+  return new Map(
+    tables.map((table) => {
+      const uses: KeyUse[] = [];
+      const add = (column: string, target: Target, when: KeyUse['when']): void => {
+        const of = owner(target, []);
+        const position = table.columns.indexOf(column);
+        if (of && position !== -1) uses.push({ column: position, table: tableId(database, of.table), when });
+      };
+      for (const column of table.columns) {
+        const target = declared(table, column);
+        if (target) add(column, target, undefined);
+        else if (
+          table.key.length === 1 &&
+          table.key[0] === column &&
+          !profiled.some((one) => one.table === table && one.column === column)
+        )
+          add(column, { table, column }, undefined);
+      }
+      for (const { table: from, column, target, rule } of profiled) {
+        if (from !== table || rule.path !== undefined || declared(table, column)) continue;
+        add(column, target, rule.when && compileCondition(rule.when, table.columns));
+      }
+      return [table.table, uses];
+    }),
+  );
+}

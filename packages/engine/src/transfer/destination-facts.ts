@@ -1,0 +1,67 @@
+import { type ByteString, type DestinationFacts, type MergeTable, toBytes, toText, type Values } from '@tessarion/core';
+import { connectTo } from '../database/connect.js';
+import { quoteName, quoteTable } from '../database/describe.js';
+import { fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import type { Environment } from '../environment/environment.js';
+import { rewriterOf } from './copy-files.js';
+import { protectingReferences } from './protecting-references.js';
+
+/** Answers from the destination's databases what a merge must know of rows that it does not compare. */
+export function askDestination(
+  destination: Environment,
+  schemas: ReadonlyMap<string, SchemaShape>,
+  direction: 'up' | 'down',
+): DestinationFacts {
+  const rewriter = rewriterOf(destination);
+  const shapeOf = (table: MergeTable): TableShape =>
+    schemas.get(table.database)?.tables.find((one) => fullName(one) === table.table) as TableShape;
+  const ask = async <R extends object>(database: string, sql: string, values: unknown[]): Promise<R[]> => {
+    const login = destination.databases.find((one) => one.name === database)?.login;
+    if (!login) throw new Error(`${destination.path} has no database "${database}".`);
+    const client = await connectTo(login, 'read', 'compare');
+    try {
+      return (await client.query<R>(sql, values)).rows;
+    } finally {
+      await client.end();
+    }
+  };
+  const written = (value: ByteString | null): string | null =>
+    value === null ? null : toText(rewriter.materialise(value));
+  return {
+    async referrers(table, keys) {
+      // Downward, collected rows are compared themselves.
+      if (direction === 'down') return [];
+      const schema = schemas.get(table.database) as SchemaShape;
+      const wanted = keys.map(written);
+      const found = [];
+      for (const { table: name, column } of protectingReferences(destination.profile, schema, shapeOf(table))) {
+        const quoted = name.split('.').map(quoteName).join('.');
+        const rows = await ask<{ key: string; count: string }>(
+          table.database,
+          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted} WHERE ${quoteName(column)}::text = ANY($1) GROUP BY 1`,
+          [wanted],
+        );
+        for (const row of rows) found.push({ key: toBytes(row.key), table: name, rows: Number(row.count) });
+      }
+      return found;
+    },
+    async holders(table, columns, values) {
+      const shape = shapeOf(table);
+      const typeOf = (name: string): string => shape.columns.find((column) => column.name === name)?.type ?? 'text';
+      const names = columns.map((i) => table.columns[i] as string);
+      const match = names.map((name, i) => `t.${quoteName(name)} = w.c${i}::${typeOf(name)}`).join(' AND ');
+      const keys = table.key.map((name) => `t.${quoteName(name)}::text`).join(', ');
+      const rows = await ask<{ at: string; key: string[] }>(
+        table.database,
+        `SELECT w.at::text, ARRAY[${keys}] AS key FROM unnest(${names.map((_name, i) => `$${i + 1}::text[]`).join(', ')})
+           WITH ORDINALITY AS w(${names.map((_name, i) => `c${i}`).join(', ')}, at) JOIN ${quoteTable(shape)} t ON ${match}`,
+        names.map((_name, i) => values.map((one) => written(one[i] ?? null))),
+      );
+      return rows.map(({ at, key }) => {
+        const row: (ByteString | null)[] = table.columns.map(() => null);
+        for (const [i, name] of table.key.entries()) row[table.columns.indexOf(name)] = toBytes(key[i] as string);
+        return { values: values[Number(at) - 1] as Values, row };
+      });
+    },
+  };
+}

@@ -1,0 +1,35 @@
+import { type Collision, toText } from '@tessarion/core';
+
+/** Table of a {@link Collision}, as people call it: without database and default schema. */
+const tableName = (id: string): string => id.slice(id.indexOf('/') + 1).replace(/^public\./, '');
+
+/** Says in one sentence what collides. */
+export function collisionWords({ outcome, column, why }: Collision, onto: string): string {
+  const name = onto.split('/')[1] ?? onto;
+  const own = `${tableName(outcome.table.id)} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
+  switch (why.is) {
+    case 'both-changed':
+      return `Both ends changed ${column === undefined ? own : outcome.table.columns[column]}.`;
+    case 'changed-and-gone':
+      return `It was changed, and ${name} deleted it.`;
+    case 'gone-and-changed':
+      return `It was deleted, and ${name} changed it.`;
+    case 'gone-and-collected':
+      return `It was deleted, and visitors of ${name} changed what they count in it.`;
+    case 'referred':
+      return `It cannot go: ${why.rows} ${why.rows === 1 ? 'row' : 'rows'} of ${why.by.replace(/^public\./, '')} on ${name} ${why.rows === 1 ? 'refers' : 'refer'} to it.`;
+    case 'referred-by-own':
+      return `It cannot go: ${tableName(why.by)} ${toText(why.key)} of ${name} refers to it.`;
+    case 'refers-to-gone':
+      return `It refers to ${tableName(why.table)} ${toText(why.key)}, which ${name} does not have.`;
+    case 'part-of-kept':
+      return 'It stays with what it is a part of.';
+    case 'taken': {
+      const source = outcome.sides.source;
+      const wanted = why.columns.map(
+        (one) => `the ${one} “${toText(source?.[outcome.table.columns.indexOf(one)] ?? '')}”`,
+      );
+      return `It wants ${wanted.join(' and ')}, which ${tableName(outcome.table.id)} ${toText(why.key)} of ${name} has.`;
+    }
+  }
+}
