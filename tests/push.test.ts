@@ -69,7 +69,8 @@ describe('a push while visitors order', () => {
         }
       }),
     );
-    const transfer = await pushOnto(studio, COPY, LIVE);
+    // What was sold meanwhile stays, where it was to go.
+    const transfer = await pushOnto(studio, COPY, LIVE, { wishes: { rest: 'destination' } });
     const end = await done(studio, transfer);
     isGoing = false;
     await visitors;
@@ -154,7 +155,7 @@ describe('what a forecast says before', () => {
       await query("UPDATE page SET title = 'Live title' WHERE slug = 'home'");
       await query("INSERT INTO notice (title, body) VALUES ('Made on live', 'x')");
     });
-    const forecast = await forecastOf(studio, COPY, LIVE);
+    const forecast = await forecastOf(studio, COPY, LIVE, { method: 'replace' });
     expect(forecast.lost).toEqual(
       expect.arrayContaining([
         expect.objectContaining({ count: 1, kind: 'page' }),
@@ -165,7 +166,7 @@ describe('what a forecast says before', () => {
   });
 
   it('is outdated when live changed since, and writes nothing', async () => {
-    const forecast = await forecastOf(studio, COPY, LIVE);
+    const forecast = await forecastOf(studio, COPY, LIVE, { method: 'replace' });
     await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Changed again' WHERE slug = 'home'"));
     const end = await ended(
       studio,
@@ -177,7 +178,7 @@ describe('what a forecast says before', () => {
   });
 
   it('is not outdated by a sold product', async () => {
-    const forecast = await forecastOf(studio, COPY, LIVE);
+    const forecast = await forecastOf(studio, COPY, LIVE, { method: 'replace' });
     await order(1);
     const end = await ended(
       studio,

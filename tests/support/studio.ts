@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import type { Client } from '@tessarion/client';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
-import type { Transfer, TransferDetail } from '@tessarion/contract';
+import type { ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
 import { becomeAdministrator, bringIn, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
 import { type ServerLogin, WebHost } from '@tessarion/demo-site';
 import pg from 'pg';
@@ -155,10 +155,25 @@ export const makeCopy = async (
 ): Promise<TransferDetail> =>
   done(studio, await studio.client.call('environmentCreate', { params: { site }, body: { name, kind } }));
 
-export async function forecastOf(studio: Studio, from: string, onto: string, snapshot?: string) {
-  const { id } = await studio.client.call('forecastCreate', {
-    body: { from, onto, ...(snapshot === undefined ? {} : { snapshot }) },
-  });
+/** How a forecast is asked for beside its ends. */
+export interface ForecastOptions {
+  readonly snapshot?: string;
+  readonly method?: 'merge' | 'replace';
+  readonly wishes?: Partial<ForecastWishes>;
+}
+
+export async function forecastOf(studio: Studio, from: string, onto: string, options: ForecastOptions = {}) {
+  const { id } = await studio.client.call('forecastCreate', { body: { from, onto, ...options } });
+  return computed(studio, id);
+}
+
+/** Chooses and settles anew, and waits for what the forecast says then. */
+export async function settled(studio: Studio, id: string, wishes: Partial<ForecastWishes>) {
+  await studio.client.call('forecastSettle', { params: { id }, body: wishes });
+  return computed(studio, id);
+}
+
+async function computed(studio: Studio, id: string) {
   for (;;) {
     const forecast = await studio.client.call('forecastShow', { params: { id } });
     if (forecast.state !== 'computing') return forecast;
@@ -166,9 +181,25 @@ export async function forecastOf(studio: Studio, from: string, onto: string, sna
   }
 }
 
-export async function pushOnto(studio: Studio, from: string, onto: string): Promise<Transfer> {
-  const forecast = await forecastOf(studio, from, onto);
+export async function pushOnto(
+  studio: Studio,
+  from: string,
+  onto: string,
+  options?: ForecastOptions,
+): Promise<Transfer> {
+  const forecast = await forecastOf(studio, from, onto, options);
   return studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: onto } });
+}
+
+/** Brings news down. */
+export async function pullInto(
+  studio: Studio,
+  from: string,
+  onto: string,
+  options?: ForecastOptions,
+): Promise<Transfer> {
+  const forecast = await forecastOf(studio, from, onto, options);
+  return studio.client.call('pullCreate', { body: { forecast: forecast.id } });
 }
 
 export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;

@@ -1,6 +1,6 @@
 import { createInterface } from 'node:readline/promises';
 import { Client, followEvents } from '@tessarion/client';
-import type { EnvironmentKind, Forecast, Transfer } from '@tessarion/contract';
+import type { EnvironmentKind, Forecast, ForecastItem, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
 import { bold, count, cut, dim, print, printJson, printTable, when } from './output.js';
@@ -100,7 +100,7 @@ export async function awaitForecast(client: Client, forecast: Forecast): Promise
 export async function chooseEnds(
   client: Client,
   options: { from?: string; onto?: string },
-  direction: 'push' | 'reset',
+  direction: 'push' | 'pull' | 'reset',
 ): Promise<{ from: string; onto: string }> {
   if (options.from !== undefined && options.onto !== undefined) return { from: options.from, onto: options.onto };
   const given = options.from ?? options.onto;
@@ -116,7 +116,11 @@ export async function chooseEnds(
   const own = shown.environments.find((one) => one.name === environment);
   if (!own)
     throw new CliError(1, `There is no environment ${given}.`, '', `See what there is: tessarion site show ${site}`);
-  const fits: Record<'push' | 'reset', Record<'from' | 'onto', Record<EnvironmentKind, EnvironmentKind[]>>> = {
+  const fits: Record<'push' | 'pull' | 'reset', Record<'from' | 'onto', Record<EnvironmentKind, EnvironmentKind[]>>> = {
+    pull: {
+      from: { dev: [], staging: ['dev'], live: ['staging', 'dev'] },
+      onto: { dev: ['staging'], staging: ['live'], live: [] },
+    },
     push: {
       from: { dev: ['staging'], staging: ['live'], live: [] },
       onto: { dev: [], staging: ['dev'], live: ['staging'] },
@@ -138,6 +142,36 @@ export async function chooseEnds(
   return side === 'from' ? { from: given, onto: found[0].path } : { from: found[0].path, onto: given };
 }
 
+const MARKS: Partial<Record<ForecastItem['outcome'], string>> = {
+  'needs-you': 'settle',
+  kept: 'stays',
+  'left-out': 'out',
+};
+
+/** What is to be said of an item in a few words. */
+function wordsOf(item: ForecastItem): string {
+  if (item.outcome === 'kept' || item.outcome === 'needs-you') return item.reason || (item.collisions[0]?.words ?? '');
+  if (item.takenAlongFor !== null) return `comes along with ${item.takenAlongFor}`;
+  return item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '';
+}
+
+/** Says what collides, with what either side has, and the name by which it is settled. */
+function printCollisions(items: readonly ForecastItem[]): void {
+  for (const item of items)
+    for (const collision of item.collisions) {
+      if (collision.settled) continue;
+      print(`${bold(collision.id)}  ${collision.words}`);
+      const field = item.fields.find((one) => one.collision === collision.id);
+      if (!field) continue;
+      const values = [
+        ['was', field.base],
+        ['source', field.source],
+        ['destination', field.before],
+      ] as const;
+      for (const [name, value] of values) print(`  ${name.padEnd(12)}${cut(value ?? 'nothing', 84)}`);
+    }
+}
+
 /** Prints a forecast as people read it. */
 export async function printForecast(client: Client, forecast: Forecast): Promise<void> {
   print(bold(forecast.sentence.map((piece) => piece.text).join('')));
@@ -145,24 +179,19 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
   const { items } = await client.call('forecastItems', { params: { id: forecast.id }, query: { limit: 30 } });
   if (items.length > 0) {
     printTable(
-      ['', 'kind', 'title', 'change', 'fields'],
+      ['', 'item', 'title', 'change', 'what'],
       items.map((item) => [
-        item.outcome === 'kept' ? 'stays' : item.overwrites ? '!' : ' ',
-        item.kind,
-        cut(item.title, 40),
+        MARKS[item.outcome] ?? (item.overwrites ? '!' : ' '),
+        cut(item.id, 24),
+        cut(item.title, 28),
         item.change,
-        cut(
-          item.outcome === 'kept'
-            ? item.reason
-            : item.change === 'changed'
-              ? item.fields.map((field) => field.name).join(', ')
-              : '',
-          36,
-        ),
+        cut(wordsOf(item), 34),
       ]),
     );
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));
     print();
+    printCollisions(items);
+    if (forecast.unsettled > 0) print();
   }
   for (const part of forecast.parts)
     print(`${part.type} ${part.name}: ${part.inserted} new, ${part.updated} changed, ${part.deleted} deleted`);

@@ -109,7 +109,12 @@ async function fill(client: pg.Client, { content, baseUrl }: NewSite): Promise<v
   for (const sailing of content.sailings ?? []) await put('sailing', sailing);
   for (const exhibition of content.exhibitions ?? []) await put('exhibition', exhibition);
   for (const [position, page] of content.pages.entries())
-    await put('menu', { label: page.title, target: page.slug === 'home' ? '/' : `/page/${page.slug}`, position });
+    await put('menu', {
+      label: page.title,
+      target: page.slug === 'home' ? '/' : `/page/${page.slug}`,
+      page_id: position + 1,
+      position,
+    });
   await put('option', { name: 'site_title', value: content.title });
   await put('option', {
     name: 'footer_box',

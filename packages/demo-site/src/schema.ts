@@ -2,7 +2,7 @@
 export const SCHEMA = `
 CREATE TABLE page (id serial PRIMARY KEY, slug text NOT NULL UNIQUE, title text NOT NULL, body text NOT NULL, position int NOT NULL DEFAULT 0, updated_at timestamptz NOT NULL DEFAULT now(), updated_by int);
 CREATE TABLE notice (id serial PRIMARY KEY, title text NOT NULL, body text NOT NULL, published_at timestamptz NOT NULL DEFAULT now());
-CREATE TABLE menu (id serial PRIMARY KEY, label text NOT NULL, target text NOT NULL, position int NOT NULL);
+CREATE TABLE menu (id serial PRIMARY KEY, label text NOT NULL, target text NOT NULL, page_id int, position int NOT NULL);
 CREATE TABLE product (id serial PRIMARY KEY, slug text NOT NULL UNIQUE, title text NOT NULL, description text NOT NULL, price numeric(10,2) NOT NULL CHECK (price >= 0), image text, stock int NOT NULL DEFAULT 0, updated_at timestamptz NOT NULL DEFAULT now());
 CREATE TABLE sailing (id serial PRIMARY KEY, route text NOT NULL, departs time NOT NULL, vessel text NOT NULL, status text NOT NULL DEFAULT 'on time', status_at timestamptz);
 CREATE TABLE exhibition (id serial PRIMARY KEY, title text NOT NULL, body text NOT NULL, opens date NOT NULL, closes date NOT NULL);

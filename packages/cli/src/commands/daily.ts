@@ -1,4 +1,6 @@
-import type { Command } from 'commander';
+import type { Client } from '@tessarion/client';
+import type { Forecast, ForecastWishes } from '@tessarion/contract';
+import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { print, printJson } from '../output.js';
 import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
@@ -26,12 +28,109 @@ async function confirmed(onto: string, options: Ends, button: string): Promise<s
   return undefined;
 }
 
+interface MergeOptions extends Ends {
+  readonly only?: string[];
+  readonly except?: string[];
+  readonly take?: string[];
+  readonly keep?: string[];
+  readonly edit?: string[];
+  readonly rest?: 'source' | 'destination';
+  readonly replace?: boolean;
+}
+
+/** What was chosen and settled on the command line. */
+function wishesOf(options: MergeOptions): Partial<ForecastWishes> {
+  const settlements: ForecastWishes['settlements'] = {};
+  for (const id of options.take ?? []) settlements[id] = { take: 'source' };
+  for (const id of options.keep ?? []) settlements[id] = { take: 'destination' };
+  for (const text of options.edit ?? []) {
+    const at = text.indexOf('=');
+    if (at < 1)
+      throw new CliError(
+        2,
+        `"${text}" is no edited value.`,
+        'It names a collision and its value.',
+        'Write --edit page:7/title=VALUE.',
+      );
+    settlements[text.slice(0, at)] = { take: 'edited', value: text.slice(at + 1) };
+  }
+  return {
+    only: options.only ?? [],
+    except: options.except ?? [],
+    settlements,
+    rest: options.rest ?? null,
+  };
+}
+
+async function makeForecast(
+  client: Client,
+  chosen: { from: string; onto: string },
+  options: MergeOptions,
+): Promise<Forecast> {
+  const { snapshot, replace } = options;
+  const body = {
+    ...chosen,
+    ...(snapshot === undefined ? {} : { snapshot }),
+    ...(replace ? { method: 'replace' as const } : {}),
+    wishes: wishesOf(options),
+  };
+  return awaitForecast(client, await client.call('forecastCreate', { body }));
+}
+
+const WAYS = { push: 'up', pull: 'down' } as const;
+
+/** Shows what a push or a pull would do, asks, and does it. */
+async function merge(options: MergeOptions, command: Command, way: 'push' | 'pull'): Promise<void> {
+  const client = await connect(command);
+  const chosen = await chooseEnds(client, options, way);
+  const forecast = await makeForecast(client, chosen, options);
+  if (forecast.direction !== WAYS[way]) {
+    const other = way === 'push' ? 'pull' : 'push';
+    throw new CliError(
+      3,
+      way === 'push' ? 'A push goes upward.' : 'A pull goes downward.',
+      `${chosen.onto} does not lie ${way === 'push' ? 'above' : 'below'} ${chosen.from}.`,
+      `Use the other way: tessarion ${other} --from ${chosen.from} --onto ${chosen.onto}`,
+    );
+  }
+  if (!wantsJson(command)) await printForecast(client, forecast);
+  if (forecast.unsettled > 0)
+    throw new CliError(
+      4,
+      `${forecast.unsettled === 1 ? '1 item collides' : `${forecast.unsettled} items collide`}; nothing was written.`,
+      'Somebody has to say which side counts.',
+      'Settle one by one with --take ID or --keep ID, all others with --rest source or --rest destination, or leave items out with --except ID.',
+    );
+  if (forecast.written.length === 0 && forecast.checks.every((check) => check.state !== 'failed')) {
+    if (wantsJson(command)) printJson(forecast);
+    else print(way === 'push' ? 'Nothing to write.' : 'Nothing to bring in.');
+    return;
+  }
+  const confirm = await confirmed(chosen.onto, options, forecast.button);
+  const transfer =
+    way === 'push'
+      ? await client.call('pushCreate', {
+          body: { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) },
+        })
+      : await client.call('pullCreate', { body: { forecast: forecast.id } });
+  await finish(client, transfer, options);
+}
+
 /** The plain verbs of every day. */
 export function addDailyCommands(program: Command): void {
   const ends = (command: Command): Command =>
     command
       .option('--from <SITE/NAME>', 'environment that things come from')
       .option('--onto <SITE/NAME>', 'environment that things are written onto');
+  const choosing = (command: Command): Command =>
+    command
+      .option('--only <NAME...>', 'move only these: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, part:data')
+      .option('--except <NAME...>', 'move everything but these')
+      .option('--take <ID...>', 'settle: the source’s counts, in an item or in one collision')
+      .option('--keep <ID...>', 'settle: the destination’s stays')
+      .option('--edit <ID=VALUE...>', 'settle: this value counts')
+      .addOption(new Option('--rest <SIDE>', 'settle all others').choices(['source', 'destination']))
+      .option('--replace', 'make the destination as the source, also where it changed itself');
   const acting = (command: Command): Command =>
     command
       .option('--confirm <SITE/NAME>', 'names a live destination in full')
@@ -39,50 +138,33 @@ export function addDailyCommands(program: Command): void {
       .option('--detach', 'print the id and go on in the background')
       .option('--json', 'one JSON document');
 
-  ends(program.command('forecast').description('show what a push would do, without doing it'))
+  choosing(ends(program.command('forecast').description('show what a push or a pull would do, without doing it')))
     .option('--snapshot <ID>', 'take a snapshot of --from as the source')
     .option('--json', 'one JSON document')
     .addHelpText(
       'after',
-      '\nExamples:\n  tessarion forecast --from threadmill/staging --onto threadmill/live\n  tessarion forecast --from threadmill/staging --json',
+      '\nExamples:\n  tessarion forecast --from threadmill/staging --onto threadmill/live\n  tessarion forecast --from threadmill/live --onto threadmill/staging --json',
     )
-    .action(async (options: Ends, command: Command) => {
+    .action(async (options: MergeOptions, command: Command) => {
       const client = await connect(command);
-      const chosen = await chooseEnds(client, options, 'push');
-      const forecast = await awaitForecast(
-        client,
-        await client.call('forecastCreate', {
-          body: { ...chosen, ...(options.snapshot === undefined ? {} : { snapshot: options.snapshot }) },
-        }),
-      );
+      const forecast = await makeForecast(client, await chooseEnds(client, options, 'push'), options);
       if (wantsJson(command)) printJson(forecast);
       else await printForecast(client, forecast);
     });
 
-  acting(ends(program.command('push').description('write an environment’s authored work onto the one above it')))
+  acting(choosing(ends(program.command('push').description('write an environment’s work onto the one above it'))))
     .addHelpText(
       'after',
-      '\nExamples:\n  tessarion push --from threadmill/staging --onto threadmill/live\n  tessarion push --from threadmill/staging --confirm threadmill/live --detach',
+      '\nExamples:\n  tessarion push --from threadmill/staging --onto threadmill/live\n  tessarion push --from threadmill/staging --only page:7 --keep product:3 --confirm threadmill/live',
     )
-    .action(async (options: Ends, command: Command) => {
-      const client = await connect(command);
-      const chosen = await chooseEnds(client, options, 'push');
-      const forecast = await awaitForecast(client, await client.call('forecastCreate', { body: chosen }));
-      if (!wantsJson(command)) await printForecast(client, forecast);
-      if (forecast.written.length === 0) {
-        if (wantsJson(command)) printJson(forecast);
-        else print('Nothing to write.');
-        return;
-      }
-      const confirm = await confirmed(chosen.onto, options, forecast.button);
-      await finish(
-        client,
-        await client.call('pushCreate', {
-          body: { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) },
-        }),
-        options,
-      );
-    });
+    .action((options: MergeOptions, command: Command) => merge(options, command, 'push'));
+
+  acting(choosing(ends(program.command('pull').description('bring news into a copy; the work in it stays'))))
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion pull --from threadmill/live --onto threadmill/staging\n  tessarion pull --onto threadmill/staging --rest destination --yes',
+    )
+    .action((options: MergeOptions, command: Command) => merge(options, command, 'pull'));
 
   acting(
     ends(

@@ -28,6 +28,8 @@ export type ForecastResult = Omit<
   'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'method' | 'wishes' | 'createdAt' | 'failure'
 >;
 
+/** What needs a person comes first. */
+const ORDER = ['needs-you', 'written', 'kept', 'left-out'];
 const STORED_ITEMS = 20_000;
 /** How many past pushes are looked at for what the next one will take. */
 const PAST = 9;
@@ -71,7 +73,7 @@ const isEverything = ({ method, wishes }: ForecastRecord): boolean =>
   method === 'merge' && wishes.only.length === 0 && wishes.except.length === 0;
 
 async function store(installation: Installation, record: ForecastRecord, facts: TransferFacts): Promise<void> {
-  const items = [...facts.collector.items.values()];
+  const items = [...facts.collector.items.values()].sort((a, b) => ORDER.indexOf(a.outcome) - ORDER.indexOf(b.outcome));
   const result: ForecastResult = {
     sentence: facts.sentence,
     button: facts.button,

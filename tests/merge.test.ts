@@ -1,0 +1,262 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  forecastOf,
+  makeCopy,
+  onSite,
+  pullInto,
+  pushOnto,
+  type Studio,
+  settled,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
+
+let studio: Studio;
+const LIVE = 'threadmill/live';
+const COPY = 'threadmill/staging';
+
+beforeAll(async () => {
+  studio = await startStudio();
+  await addSite(studio);
+  await makeCopy(studio, 'threadmill', 'staging');
+}, 120_000);
+afterAll(() => studio?.stop());
+
+type Rows = Record<string, unknown>[];
+const rows = (path: string, sql: string): Promise<Rows> => onSite(studio, path, (query) => query(sql));
+const one = async (path: string, sql: string): Promise<unknown> => Object.values((await rows(path, sql))[0] ?? {})[0];
+const run = async (path: string, ...statements: string[]): Promise<void> => {
+  await onSite(studio, path, async (query) => {
+    for (const sql of statements) await query(sql);
+  });
+};
+const items = async (forecast: { id: string }) =>
+  (await studio.client.call('forecastItems', { params: { id: forecast.id }, query: {} })).items;
+const say = (forecast: { sentence: readonly { text: string }[] }): string =>
+  forecast.sentence.map((piece) => piece.text).join('');
+const insertPage = (slug: string, title: string): string =>
+  `INSERT INTO page (slug, title, body) VALUES ('${slug}', '${title}', '')`;
+
+describe('work on a copy while live goes on', () => {
+  beforeEach(async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  });
+
+  it('brings what the copy changed, and keeps what live changed, cell by cell', async () => {
+    await run(COPY, "UPDATE product SET title = 'Linen apron, russet' WHERE slug = 'apron'");
+    await run(COPY, "UPDATE page SET title = 'Dyes' WHERE slug = 'dye'");
+    await run(LIVE, "UPDATE product SET description = 'Three pockets.', stock = stock - 1 WHERE slug = 'apron'");
+    await run(LIVE, "UPDATE page SET title = 'Welcome' WHERE slug = 'home'", insertPage('news', 'Made on live'));
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(say(forecast)).toMatch(/^Write 1 (page and 1 product|product and 1 page) from/);
+    expect(forecast).toMatchObject({ direction: 'up', method: 'merge', unsettled: 0, lost: [] });
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    expect(await rows(LIVE, "SELECT title, description, stock FROM product WHERE slug = 'apron'")).toEqual([
+      { title: 'Linen apron, russet', description: 'Three pockets.', stock: 99 },
+    ]);
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe('Welcome');
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'news'")).toBe('Made on live');
+    expect((await forecastOf(studio, COPY, LIVE)).written, 'a second one is empty').toEqual([]);
+  });
+
+  it('brings live’s news down without touching the work, and says so', async () => {
+    await run(COPY, "UPDATE page SET body = 'In the works' WHERE slug = 'dye'", insertPage('draft', 'A draft'));
+    await run(
+      LIVE,
+      "UPDATE page SET title = 'News of live' WHERE slug = 'home'",
+      "INSERT INTO customer (name, email) VALUES ('Berit Holm', 'berit@post.example')",
+      "UPDATE product SET stock = 55 WHERE slug = 'throw'",
+    );
+    const forecast = await forecastOf(studio, LIVE, COPY);
+    expect(forecast.direction).toBe('down');
+    expect(say(forecast)).toMatch(
+      /^Bring 1 page.* from threadmill\/live into threadmill\/staging; 2 pages that staging/,
+    );
+    const pull = await done(studio, await pullInto(studio, LIVE, COPY));
+    expect(pull.kind).toBe('pull');
+    expect(await one(COPY, "SELECT title FROM page WHERE slug = 'home'")).toBe('News of live');
+    expect(await one(COPY, "SELECT body FROM page WHERE slug = 'dye'")).toBe('In the works');
+    expect(await one(COPY, "SELECT count(*)::int FROM page WHERE slug = 'draft'")).toBe(1);
+    expect(await one(COPY, "SELECT stock FROM product WHERE slug = 'throw'")).toBe(55);
+    const mails = (await rows(COPY, 'SELECT email FROM customer')).map((row) => String(row.email));
+    expect(mails.length).toBeGreaterThan(1);
+    for (const mail of mails) expect(mail, 'personal data stays masked').toMatch(/@masked\.example$/);
+    expect((await forecastOf(studio, LIVE, COPY)).written, 'a second one is empty').toEqual([]);
+    const push = await forecastOf(studio, COPY, LIVE);
+    expect(push.written).toEqual([{ count: 2, kind: 'page', plural: 'pages' }]);
+    await run(LIVE, "DELETE FROM customer WHERE email = 'berit@post.example'");
+  });
+
+  it('asks where both changed one thing, and remembers what was decided', async () => {
+    await run(COPY, "UPDATE product SET description = 'Ours.', title = 'Bag of ours' WHERE slug = 'bag'");
+    await run(LIVE, "UPDATE product SET description = 'Theirs.' WHERE slug = 'bag'");
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.unsettled).toBe(1);
+    expect(say(forecast)).toContain('1 collision to settle');
+    const [bag] = await items(forecast);
+    expect(bag).toMatchObject({ kind: 'product', outcome: 'needs-you' });
+    const [collision] = bag?.collisions ?? [];
+    expect(collision).toMatchObject({
+      field: 'description',
+      settled: null,
+      allowed: ['source', 'destination', 'edited'],
+    });
+    expect(bag?.fields.find((field) => field.name === 'description')).toMatchObject({
+      base: 'Twelve kilos.',
+      source: 'Ours.',
+      before: 'Theirs.',
+      after: 'Theirs.',
+    });
+    await expect(
+      studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    ).rejects.toMatchObject({ problem: { type: 'tessarion:unsettled' } });
+
+    const id = collision?.id as string;
+    const decided = await settled(studio, forecast.id, {
+      settlements: { [id]: { take: 'edited', value: 'Of us all.' } },
+    });
+    expect(decided.unsettled).toBe(0);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: decided.id, confirm: LIVE } }));
+    expect(await rows(LIVE, "SELECT title, description FROM product WHERE slug = 'bag'")).toEqual([
+      { title: 'Bag of ours', description: 'Of us all.' },
+    ]);
+    expect((await forecastOf(studio, COPY, LIVE)).unsettled, 'nobody is asked twice').toBe(0);
+  });
+
+  it('tells apart what both made under one number, and follows it ever after', async () => {
+    await run(COPY, insertPage('autumn', 'Autumn'));
+    const key = Number(await one(COPY, "SELECT id FROM page WHERE slug = 'autumn'"));
+    await run(COPY, `INSERT INTO menu (label, target, page_id, position) VALUES ('Autumn', '/page/autumn', ${key}, 9)`);
+    await run(LIVE, `SELECT setval('page_id_seq', ${key - 1})`, insertPage('fair', 'The fair'));
+    expect(Number(await one(LIVE, "SELECT id FROM page WHERE slug = 'fair'"))).toBe(key);
+    await done(studio, await pushOnto(studio, COPY, LIVE));
+    const fresh = Number(await one(LIVE, "SELECT id FROM page WHERE slug = 'autumn'"));
+    expect(fresh).not.toBe(key);
+    expect(await one(LIVE, `SELECT slug FROM page WHERE id = ${key}`)).toBe('fair');
+    expect(await one(LIVE, "SELECT page_id FROM menu WHERE label = 'Autumn'")).toBe(fresh);
+
+    await run(COPY, "UPDATE page SET title = 'Autumn, again' WHERE slug = 'autumn'");
+    await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await rows(LIVE, "SELECT id, title FROM page WHERE slug IN ('autumn', 'fair') ORDER BY id")).toEqual([
+      { id: key, title: 'The fair' },
+      { id: fresh, title: 'Autumn, again' },
+    ]);
+    await done(studio, await pullInto(studio, LIVE, COPY));
+    const below = await rows(COPY, "SELECT id, slug FROM page WHERE slug IN ('autumn', 'fair') ORDER BY slug");
+    expect(below.map((row) => row.slug)).toEqual(['autumn', 'fair']);
+    expect(below[0]?.id).not.toBe(below[1]?.id);
+    expect((await forecastOf(studio, COPY, LIVE)).written).toEqual([]);
+    expect((await forecastOf(studio, LIVE, COPY)).written).toEqual([]);
+  });
+
+  it('moves what was chosen and what that needs, and nothing else', async () => {
+    await run(COPY, insertPage('winter', 'Winter'), "UPDATE page SET title = 'Not yet' WHERE slug = 'home'");
+    await run(
+      COPY,
+      "INSERT INTO menu (label, target, page_id, position) SELECT 'Winter', '/page/winter', id, 10 FROM page WHERE slug = 'winter'",
+    );
+    const menu = Number(await one(COPY, "SELECT id FROM menu WHERE label = 'Winter'"));
+    const forecast = await forecastOf(studio, COPY, LIVE, { wishes: { only: [`menu:${menu}`] } });
+    const shown = await items(forecast);
+    expect(shown.find((item) => item.title === 'Winter' && item.kind === 'page')).toMatchObject({
+      outcome: 'written',
+      takenAlongFor: 'Winter',
+    });
+    expect(shown.find((item) => item.title === 'Not yet')).toMatchObject({ outcome: 'left-out' });
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    expect(await one(LIVE, "SELECT count(*)::int FROM page WHERE slug = 'winter'")).toBe(1);
+    expect(await one(LIVE, "SELECT count(*)::int FROM page WHERE title = 'Not yet'")).toBe(0);
+    const rest = await forecastOf(studio, COPY, LIVE);
+    expect((await items(rest)).map((item) => item.title)).toEqual(['Not yet']);
+  });
+
+  it('never deletes what was sold, and asks', async () => {
+    await run(COPY, "DELETE FROM product WHERE slug = 'throw'");
+    const product = Number(await one(LIVE, "SELECT id FROM product WHERE slug = 'throw'"));
+    await run(
+      LIVE,
+      "INSERT INTO customer (id, name, email) VALUES (900, 'A', 'a@post.example')",
+      "INSERT INTO purchase (id, customer_id, total, payment_mode) VALUES (900, 900, 89, 'live')",
+      `INSERT INTO purchase_line (purchase_id, product_id, quantity, price) VALUES (900, ${product}, 1, 89)`,
+    );
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    const [item] = await items(forecast);
+    expect(item).toMatchObject({ outcome: 'needs-you', change: 'deleted' });
+    expect(item?.collisions[0]).toMatchObject({
+      allowed: ['destination'],
+      words: expect.stringContaining('purchase_line'),
+    });
+    const decided = await settled(studio, forecast.id, { rest: 'destination' });
+    expect(decided.unsettled).toBe(0);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: decided.id, confirm: LIVE } }));
+    expect(await one(LIVE, "SELECT count(*)::int FROM product WHERE slug = 'throw'")).toBe(1);
+    expect((await items(await forecastOf(studio, COPY, LIVE))).length, 'nobody is asked twice').toBe(0);
+  });
+
+  it('merges files as it does rows', async () => {
+    const at = (path: string, file: string): string => join(folderOf(studio, path), 'main', file);
+    await fs.writeFile(at(COPY, 'styles/new.css'), '.new {}\n');
+    await fs.appendFile(at(COPY, 'styles/site.css'), '\n.copy {}\n');
+    await fs.appendFile(at(LIVE, 'templates/page.html'), '\n<!-- of live -->\n');
+    await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await fs.readFile(at(LIVE, 'styles/new.css'), 'utf8')).toBe('.new {}\n');
+    expect(await fs.readFile(at(LIVE, 'templates/page.html'), 'utf8')).toContain('of live');
+
+    await fs.appendFile(at(COPY, 'styles/site.css'), '\n.ours {}\n');
+    await fs.appendFile(at(LIVE, 'styles/site.css'), '\n.theirs {}\n');
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.unsettled).toBe(1);
+    const end = await ended(studio, await pushOnto(studio, COPY, LIVE, { wishes: { rest: 'source' } }));
+    expect(end.state).toBe('done');
+    expect(await fs.readFile(at(LIVE, 'styles/site.css'), 'utf8')).toContain('.ours');
+  });
+});
+
+describe('a choice or decision that makes no sense', () => {
+  it('is named, with the next step, and nothing is written', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(COPY, "UPDATE page SET title = 'Chosen' WHERE slug = 'home'");
+    const unnamed = await forecastOf(studio, COPY, LIVE, { wishes: { only: ['page:4711'] } });
+    expect(unnamed.checks.find((check) => check.state === 'failed')?.message).toContain('page:4711');
+    await expect(
+      studio.client.call('pushCreate', { body: { forecast: unnamed.id, confirm: LIVE } }),
+    ).rejects.toMatchObject({ problem: { type: 'tessarion:checks-failed' } });
+    const idle = await forecastOf(studio, COPY, LIVE, {
+      wishes: { settlements: { 'page:1/title': { take: 'source' } } },
+    });
+    expect(idle.checks.find((check) => check.state === 'failed')?.message).toContain('page:1/title');
+    const down = await forecastOf(studio, LIVE, COPY);
+    await expect(
+      studio.client.call('pushCreate', { body: { forecast: down.id, confirm: COPY } }),
+    ).rejects.toMatchObject({ problem: { type: 'tessarion:conflict' } });
+  });
+});
+
+describe('on the command line', () => {
+  it('a collision ends with 4 and says how to settle it; a pull brings news', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(COPY, "UPDATE page SET title = 'Ours' WHERE slug = 'home'");
+    await run(LIVE, "UPDATE page SET title = 'Theirs' WHERE slug = 'home'");
+    const key = await one(LIVE, "SELECT id FROM page WHERE slug = 'home'");
+    const refused = await tessarion(studio, ['push', '--from', COPY, '--confirm', LIVE]);
+    expect([refused.code, refused.out, refused.err]).toEqual([
+      4,
+      expect.stringContaining(`page:${key}/title`),
+      expect.stringContaining('--take'),
+    ]);
+    const pushed = await tessarion(studio, ['push', '--from', COPY, '--confirm', LIVE, '--take', `page:${key}/title`]);
+    expect(pushed.code, pushed.err).toBe(0);
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe('Ours');
+    await run(LIVE, "UPDATE page SET title = 'News' WHERE slug = 'home'");
+    const pulled = await tessarion(studio, ['pull', '--onto', COPY, '--yes']);
+    expect(pulled.code, pulled.err).toBe(0);
+    expect(await one(COPY, "SELECT title FROM page WHERE slug = 'home'")).toBe('News');
+    expect((await tessarion(studio, ['pull', '--from', COPY, '--onto', LIVE, '--yes'])).code).toBe(3);
+  });
+});
