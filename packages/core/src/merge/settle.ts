@@ -303,7 +303,9 @@ class Settling {
             if (this.#takes(target)) continue;
           }
           const isGone = target ? this.#inserts(target) && !this.#takes(target) : this.#gone.has(place(table, key));
-          if (isGone) this.#add(outcome, undefined, { is: 'refers-to-gone', table, key }, ['destination']);
+          if (!isGone) continue;
+          const gone = { is: 'refers-to-gone', table, key: isFresh(key) ? formerKey(key) : key } as const;
+          this.#add(outcome, undefined, gone, ['destination']);
         }
         if (!this.#deletes(outcome) || outcome.key.length !== 1) continue;
         for (const referrer of referrers.get(place(outcome.table.id, outcome.key[0] as ByteString)) ?? []) {

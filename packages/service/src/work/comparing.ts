@@ -609,12 +609,12 @@ function hashed(change: RowChange, table: MergeTable): RowChange {
 const MOST_FIELDS = 24;
 
 function fieldsOf(
-  { table, sides, decision }: RowOutcome,
+  { table, sides, raw, decision }: RowOutcome,
   change: RowChange | undefined,
   nameOf: (column: number) => string,
   collisions: readonly Collision[],
 ): ItemField[] {
-  const { source, destination, baseDestination, baseSource } = sides;
+  const { source, destination, baseDestination } = sides;
   const shown =
     decision.is === 'updated'
       ? decision.cells.filter((cell) => cell.is !== 'agreed').map((cell) => cell.column)
@@ -630,8 +630,9 @@ function fieldsOf(
           : (change.cells[name]?.after ?? destination?.[i]);
     return {
       name,
-      base: shownValue(baseDestination?.[i] ?? baseSource?.[i]),
-      source: shownValue(source?.[i]),
+      base: shownValue(baseDestination?.[i] ?? raw.baseSource?.[i]),
+      // As it stands there: a reference may have another number on the other side.
+      source: shownValue(raw.source?.[i]),
       before: shownValue(destination?.[i]),
       after: shownValue(change?.op === 'update' && name in change.cells ? change.cells[name]?.after : after),
       collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
