@@ -210,7 +210,7 @@ describe('pushing and taking back', () => {
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'By the shell' WHERE slug = 'dye'"));
     const forecast = await out(`forecast --from ${COPY}`);
     expect(forecast).toContain(LIVE);
-    expect(forecast).toMatch(/page +By the shell +changed +title/);
+    expect(forecast).toMatch(/page:\d+ +By the shell +changed +title/);
     expect(forecast).toContain('fingerprint');
     expect(await asJson<{ state: string; button: string }>(`forecast --from ${COPY}`)).toMatchObject({
       state: 'ready',

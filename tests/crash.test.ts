@@ -169,7 +169,7 @@ describe('a worker that stands still', () => {
   it('lets visitors through within ten seconds when no worker returns, and keeps no lock of theirs', async () => {
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Never seen'"));
     await breakpoint.set('hold');
-    const transfer = await pushOnto(studio, COPY, LIVE);
+    const transfer = await pushOnto(studio, COPY, LIVE, { method: 'replace' });
     await breakpoint.reached();
     expect(transfer.id).toMatch(/^t-/);
     const pids = await workerPids(studio);

@@ -145,7 +145,9 @@ describe('a baseline', () => {
     await onSite(studio, 'threadmill/staging', (query) =>
       query("UPDATE page SET title = 'Changed on staging' WHERE slug = 'home'"),
     );
-    const forecast = await forecastOf(studio, 'threadmill/staging', 'threadmill/live');
+    const merge = await forecastOf(studio, 'threadmill/staging', 'threadmill/live');
+    expect([merge.unsettled, merge.lost]).toEqual([1, []]);
+    const forecast = await forecastOf(studio, 'threadmill/staging', 'threadmill/live', { method: 'replace' });
     expect(forecast.lost.map((one) => one.count)).toEqual([1]);
     expect(forecast.sentence.map((piece) => piece.text).join('')).toContain(
       'overwrite 1 page that live changed meanwhile',

@@ -28,7 +28,7 @@ const router = createBrowserRouter([
       },
       {
         path: 'sites/:site/forecast',
-        lazy: async () => ({ Component: (await import('./rooms/forecast.js')).ForecastRoom }),
+        lazy: async () => ({ Component: (await import('./rooms/forecast/forecast-room.js')).ForecastRoom }),
       },
       { path: 'transfers', lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }) },
       { path: 'transfers/:id', lazy: async () => ({ Component: (await import('./rooms/transfer.js')).TransferRoom }) },

@@ -19,20 +19,23 @@ export function settleFiles(
   outcomes: readonly FileOutcome[],
   settlement: (outcome: FileOutcome) => Side | undefined,
 ): SettledFile[] {
-  return outcomes.map((outcome): SettledFile => {
-    const { decision, sides } = outcome;
-    switch (decision.is) {
-      case 'agreed':
-      case 'own':
-        return { outcome, collides: false, settled: undefined, after: sides.destination };
-      case 'taken':
-        return { outcome, collides: false, settled: undefined, after: sides.source };
-      case 'merged':
-        return { outcome, collides: false, settled: undefined, after: decision.after };
-      case 'colliding': {
-        const settled = settlement(outcome);
-        return { outcome, collides: true, settled, after: settled && sides[settled] };
-      }
-    }
+  return outcomes.map((outcome) => {
+    const collides = outcome.decision.is === 'colliding';
+    const settled = collides ? settlement(outcome) : undefined;
+    return { outcome, collides, settled, after: fileAfter(outcome, settled) };
   });
+}
+
+function fileAfter({ decision, sides }: FileOutcome, settled: Side | undefined): FileState | undefined {
+  switch (decision.is) {
+    case 'agreed':
+    case 'own':
+      return sides.destination;
+    case 'taken':
+      return sides.source;
+    case 'merged':
+      return decision.after;
+    case 'colliding':
+      return settled && sides[settled];
+  }
 }

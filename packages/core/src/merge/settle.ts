@@ -224,7 +224,7 @@ class Settling {
   /** Whether an outcome may be written as the source has it, as far as is known. */
   #takes(outcome: RowOutcome): boolean {
     return !(this.#collisions.get(outcome) ?? []).some(
-      (one) => one.column === undefined && one.settled?.take === 'destination',
+      (one) => one.column === undefined && (one.settled?.take === 'destination' || !one.allowed.includes('source')),
     );
   }
 

@@ -546,7 +546,7 @@ class Gathering {
       const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
       const { id, kind } = this.#collector.ownerOf(profileTable(table.table), key, row);
       const change = this.#collector.items.get(id);
-      if (!change || change.outcome !== 'written' || change.change !== 'deleted') items.set(id, kind);
+      if (change?.outcome !== 'written' || change.change !== 'deleted') items.set(id, kind);
     }
     for (const { root, path, decision } of this.comparison.files) {
       const { id, kind } = this.#collector.fileItem(root, path);

@@ -1,0 +1,102 @@
+import { useMutation } from '@tanstack/react-query';
+import type { Forecast } from '@tessarion/contract';
+import { type FormEvent, type JSX, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { Icon } from '../../parts/icon.js';
+import { Failure } from '../../parts/states.js';
+import { duration, number } from '../../parts/words.js';
+import { client } from '../../session.js';
+
+/** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
+export function ConfirmZone({
+  forecast,
+  isLive,
+  isCounting,
+  showNeeds,
+}: {
+  readonly forecast: Forecast;
+  readonly isLive: boolean;
+  readonly isCounting: boolean;
+  readonly showNeeds: () => void;
+}): JSX.Element {
+  const navigate = useNavigate();
+  const [typed, setTyped] = useState('');
+  const act = useMutation({
+    mutationFn: () =>
+      forecast.direction === 'up'
+        ? client.call('pushCreate', { body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) } })
+        : client.call('pullCreate', { body: { forecast: forecast.id } }),
+    onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
+  });
+  const passed = forecast.checks.filter((check) => check.state === 'passed').length;
+  const warnings = forecast.checks.filter((check) => check.state === 'warning');
+  const [failed] = forecast.checks.filter((check) => check.state === 'failed');
+  const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
+  const isOpen = !failed && written > 0 && forecast.unsettled === 0;
+  const isReady = isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto);
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    if (isReady) act.mutate();
+  };
+  return (
+    <form className="conf slab" onSubmit={submit} aria-label="Confirm">
+      <div className="chk">
+        <Icon name="check" />
+        <span>{passed === 1 ? '1 check' : `${passed} checks`} passed</span>
+        {warnings.length > 0 && (
+          <span className="wn" title={warnings.map((check) => check.message).join('\n')}>
+            <Icon name="warn" />
+            {warnings.length === 1 ? '1 warning' : `${warnings.length} warnings`}
+          </span>
+        )}
+      </div>
+      <div className="q est">
+        <Icon name="undo" />
+        {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}
+        {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}undo stays
+        possible
+      </div>
+      {act.isError && <Failure error={act.error} />}
+      {!isOpen ? (
+        <>
+          <span className="btn locked" aria-disabled="true">
+            <Icon name="lock" />
+            {forecast.button}
+          </span>
+          {forecast.unsettled > 0 ? (
+            <button type="button" className="why" onClick={showNeeds}>
+              <b>
+                {forecast.unsettled === 1
+                  ? 'Settle 1 collision first'
+                  : `Settle ${number(forecast.unsettled)} collisions first`}
+              </b>
+              <kbd>N</kbd>
+            </button>
+          ) : (
+            <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or both ends agree'}</span>
+          )}
+        </>
+      ) : (
+        <div className="ready-zone">
+          {isLive && (
+            <label>
+              <span className="q">
+                Onto live: type <span className="mono">{forecast.onto}</span>
+              </span>
+              <input
+                className="mono"
+                spellCheck={false}
+                autoComplete="off"
+                value={typed}
+                onChange={(event) => setTyped(event.target.value)}
+              />
+            </label>
+          )}
+          <button type="submit" className="btn main big" disabled={!isReady}>
+            {forecast.button}
+          </button>
+        </div>
+      )}
+    </form>
+  );
+}

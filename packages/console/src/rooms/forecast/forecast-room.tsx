@@ -1,0 +1,347 @@
+import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
+import { type JSX, useEffect, useMemo, useRef } from 'react';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { useKeys } from '../../keys.js';
+import { Icon, OutcomeGlyph } from '../../parts/icon.js';
+import { Empty, Failure, Loading } from '../../parts/states.js';
+import { Tile } from '../../parts/tile.js';
+import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
+import { client, useForecast, useSite } from '../../session.js';
+import { ConfirmZone } from './confirm-zone.js';
+import { Items } from './item-list.js';
+import { useWishes } from './wishes.js';
+
+type Outcome = 'needs' | 'written' | 'kept' | 'never';
+
+/** What a push would do: direction, sentence, outcomes, items with their values, and the button that does it. */
+export function ForecastRoom(): JSX.Element {
+  const { site: siteName = '' } = useParams();
+  const [query, setQuery] = useSearchParams();
+  const [from, onto, id] = [query.get('from') ?? '', query.get('onto') ?? '', query.get('id') ?? undefined];
+  const isReplace = query.get('method') === 'replace';
+  const site = useSite(siteName);
+  const make = useMutation({
+    mutationFn: () =>
+      client.call('forecastCreate', { body: { from, onto, ...(isReplace ? { method: 'replace' as const } : {}) } }),
+    onSuccess: (made) => {
+      const next = new URLSearchParams(query);
+      next.set('id', made.id);
+      next.delete('item');
+      setQuery(next, { replace: true });
+    },
+  });
+  const isAsked = useRef('');
+  useEffect(() => {
+    if (id !== undefined || isAsked.current === `${from} ${onto}`) return;
+    isAsked.current = `${from} ${onto}`;
+    make.mutate();
+  }, [id, from, onto, make]);
+  const forecast = useForecast(id);
+  const swap = (): void => {
+    isAsked.current = '';
+    setQuery({ from: onto, onto: from }, { replace: true });
+  };
+  const again = (): void => {
+    const next = new URLSearchParams(query);
+    next.delete('id');
+    isAsked.current = '';
+    setQuery(next, { replace: true });
+  };
+  const navigate = useNavigate();
+  useKeys({ x: swap, Escape: () => void navigate(`/sites/${siteName}`), f: again });
+  const find = (path: string): Environment | undefined => site.data?.environments.find((one) => one.path === path);
+  const data = forecast.data;
+  return (
+    <>
+      <div className="crumb slab">
+        <Link to="/">Fleet</Link>
+        <i>/</i>
+        <Link to={`/sites/${siteName}`}>{siteName}</Link>
+        <i>/</i>
+        <h1>Forecast</h1>
+        <span className="sp" />
+        {data && data.sentence.length > 0 && (
+          <>
+            <span className="qq">Made {clock(data.createdAt)}</span>
+            <span className="qq">{data.baselineAt ? `Baseline ${clock(data.baselineAt)}` : 'No baseline'}</span>
+            <span className="qq">
+              Fingerprint{' '}
+              <span className="mono fp">
+                {data.fingerprint.slice(0, 4)} {data.fingerprint.slice(4, 8)}
+              </span>
+            </span>
+          </>
+        )}
+        <button type="button" className="btn" onClick={again}>
+          Forecast again
+        </button>
+      </div>
+      <main className="forecast">
+        <section className="dirs slab" aria-label="Direction">
+          <Plate side="src" label="From" path={from} one={find(from)} />
+          <Plate side="dst" label="Onto" path={onto} one={find(onto)} swap={swap} />
+        </section>
+        {make.isError ? (
+          <section className="wide slab">
+            <Failure error={make.error} />
+          </section>
+        ) : data?.state === 'failed' ? (
+          <section className="wide slab">
+            <div className="failure" role="alert">
+              <b>The forecast could not be made</b>
+              <p>{data.failure?.message}</p>
+              <p className="q">{data.failure?.next}</p>
+            </div>
+          </section>
+        ) : data && data.sentence.length > 0 ? (
+          <Ready forecast={data} from={find(from)} onto={find(onto)} />
+        ) : (
+          <section className="wide slab">
+            <Loading what={`Reading ${from} and ${onto}`} rows={10} />
+          </section>
+        )}
+      </main>
+    </>
+  );
+}
+
+function Plate({
+  side,
+  label,
+  path,
+  one,
+  swap,
+}: {
+  readonly side: 'src' | 'dst';
+  readonly label: string;
+  readonly path: string;
+  readonly one: Environment | undefined;
+  readonly swap?: () => void;
+}): JSX.Element {
+  const kind = one?.kind ?? (path.endsWith('/live') ? 'live' : 'staging');
+  return (
+    <div className={`plate ${side} ${kind}`}>
+      <span className="lb">{label}</span>
+      <Tile kind={kind} state={one?.state ?? 'in-step'} size={32} />
+      <span className="pl">
+        <span className="mono nm">{path}</span>
+        <span className="q">
+          {one?.refreshedAt ? (
+            <>
+              live’s news came in <Ago time={one.refreshedAt} suffix=" ago" />
+            </>
+          ) : one?.kind === 'live' ? (
+            'the public site'
+          ) : (
+            ''
+          )}
+        </span>
+      </span>
+      {swap && (
+        <button type="button" className="btn bare swap" onClick={swap} aria-label="Swap the two ends">
+          <Icon name="swap" size={16} />
+          Swap
+        </button>
+      )}
+    </div>
+  );
+}
+
+function Ready({
+  forecast,
+  from,
+  onto,
+}: {
+  readonly forecast: Forecast;
+  readonly from: Environment | undefined;
+  readonly onto: Environment | undefined;
+}): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const pages = useInfiniteQuery({
+    // Counted anew, the items are others; the former ones stay until those are there.
+    queryKey: ['forecast', forecast.id, 'items', forecast.fingerprint, forecast.unsettled, forecast.wishes],
+    enabled: forecast.state === 'ready',
+    placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) =>
+      client.call('forecastItems', {
+        params: { id: forecast.id },
+        query: { limit: 500, ...(pageParam === '' ? {} : { cursor: pageParam }) },
+      }),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  useEffect(() => {
+    if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
+  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const items = useMemo(() => pages.data?.pages.flatMap((page) => page.items) ?? [], [pages.data]);
+  const failed = forecast.checks.filter((check) => check.state === 'failed');
+  const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
+  const kept = forecast.kept.reduce((sum, one) => sum + one.count, 0);
+  const lost = forecast.lost.reduce((sum, one) => sum + one.count, 0);
+  const wishes = useWishes(forecast);
+  const needs = failed.length + forecast.unsettled + lost;
+  const outcome = (query.get('show') as Outcome | null) ?? (needs > 0 ? 'needs' : 'written');
+  const show = (next: Outcome): void => {
+    const params = new URLSearchParams(query);
+    params.set('show', next);
+    params.delete('item');
+    setQuery(params, { replace: true });
+  };
+  const bytes = forecast.parts.reduce((sum, part) => sum + part.bytes, 0);
+  return (
+    <>
+      <section className="say slab">
+        <p className={`sentence ${wishes.isCounting ? 'counting' : ''}`} aria-live="polite">
+          <SentenceText pieces={forecast.sentence} />
+        </p>
+      </section>
+      <ConfirmZone
+        forecast={forecast}
+        isLive={onto?.kind === 'live'}
+        isCounting={wishes.isCounting}
+        showNeeds={() => show('needs')}
+      />
+      <section className="outs" aria-label="Outcomes">
+        <OutcomeTab
+          outcome="needs"
+          count={needs}
+          title="Needs you"
+          note={needsNote(forecast, failed.length, lost)}
+          isOn={outcome === 'needs'}
+          show={show}
+        />
+        <OutcomeTab
+          outcome="written"
+          count={written}
+          title="Will be written"
+          note={written === 0 ? 'both ends agree' : size(bytes)}
+          isOn={outcome === 'written'}
+          show={show}
+        />
+        <OutcomeTab
+          outcome="kept"
+          count={kept}
+          title="Will be kept"
+          note={
+            forecast.kept.map((one) => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`).join(', ') ||
+            'nothing came in meanwhile'
+          }
+          isOn={outcome === 'kept'}
+          show={show}
+        />
+        <OutcomeTab
+          outcome="never"
+          count={forecast.neverMoves.length}
+          title="Never moves"
+          note={`tables: ${forecast.neverMoves.map((one) => one.table).join(', ') || 'none'}`}
+          isOn={outcome === 'never'}
+          show={show}
+        />
+      </section>
+      {outcome === 'never' || outcome === 'kept' ? (
+        <Plain forecast={forecast} outcome={outcome} items={items} />
+      ) : (
+        <>
+          {wishes.error !== undefined && (
+            <section className="wide slab">
+              <Failure error={wishes.error} />
+            </section>
+          )}
+          <Items
+            items={items.filter((item) => item.outcome !== 'kept')}
+            forecast={forecast}
+            ends={{ from, onto }}
+            wishes={wishes}
+          />
+        </>
+      )}
+    </>
+  );
+}
+
+function needsNote(forecast: Forecast, failed: number, lost: number): string {
+  if (failed > 0) return 'a check stops it';
+  if (forecast.unsettled > 0) return forecast.unsettled === 1 ? 'a collision' : 'collisions';
+  return lost > 0 ? `overwrites ${forecast.onto.split('/')[1]}’s own work` : 'nothing';
+}
+
+function OutcomeTab({
+  outcome,
+  count,
+  title,
+  note,
+  isOn,
+  show,
+}: {
+  readonly outcome: Outcome;
+  readonly count: number;
+  readonly title: string;
+  readonly note: string;
+  readonly isOn: boolean;
+  readonly show: (outcome: Outcome) => void;
+}): JSX.Element {
+  return (
+    <button
+      type="button"
+      className={`o slab ${outcome === 'needs' && count > 0 ? 'need' : ''} ${isOn ? 'on course' : ''}`}
+      aria-pressed={isOn}
+      onClick={() => show(outcome)}
+    >
+      <OutcomeGlyph outcome={outcome} />
+      <span className="num">{number(count)}</span>
+      <span className="ol">
+        <b>{title}</b>
+        <span className="qq" title={note}>
+          {note}
+        </span>
+      </span>
+    </button>
+  );
+}
+
+function Plain({
+  forecast,
+  outcome,
+  items,
+}: {
+  readonly forecast: Forecast;
+  readonly outcome: 'kept' | 'never';
+  readonly items: readonly ForecastItem[];
+}): JSX.Element {
+  const rows =
+    outcome === 'never'
+      ? forecast.neverMoves.map((one) => [one.table, one.because] as const)
+      : [
+          ...forecast.kept.map(
+            (one) =>
+              [
+                `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`,
+                `${forecast.onto} ${forecast.direction === 'up' ? 'took' : 'made or changed'} ${one.count === 1 ? 'it' : 'them'} itself meanwhile, and keeps ${one.count === 1 ? 'it' : 'them'}`,
+              ] as const,
+          ),
+          ...items
+            .filter((item) => item.outcome === 'kept')
+            .map((item) => [`${item.kind} ${item.title}`, item.reason] as const),
+        ];
+  return (
+    <section className="wide slab">
+      {rows.length === 0 ? (
+        <Empty title={outcome === 'kept' ? 'Nothing came in meanwhile' : 'Every table takes part'}>
+          What visitors make on live is listed here, and is never overwritten.
+        </Empty>
+      ) : (
+        <dl className="facts">
+          {rows.map(([name, value]) => (
+            <div key={name}>
+              <dt>{name}</dt>
+              <dd className="q">{value}</dd>
+            </div>
+          ))}
+        </dl>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,284 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
+import { type JSX, type MouseEvent, useMemo, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
+import { useKeys } from '../../keys.js';
+import { Icon, OutcomeGlyph } from '../../parts/icon.js';
+import { Empty } from '../../parts/states.js';
+import { number } from '../../parts/words.js';
+import { ItemDetail, type Sides } from './item-detail.js';
+import type { Wishes } from './wishes.js';
+
+type Group = 'needs' | 'written' | 'left-out';
+
+type Line =
+  | { readonly is: 'group'; readonly group: Group; readonly count: number }
+  | { readonly is: 'item'; readonly item: ForecastItem };
+
+const GROUPS: readonly Group[] = ['needs', 'written', 'left-out'];
+const TITLES: Record<Group, string> = {
+  needs: 'Needs you',
+  written: 'Will be written',
+  'left-out': 'Left out',
+};
+
+const groupOf = (item: ForecastItem): Group =>
+  item.outcome === 'needs-you' || (item.outcome === 'written' && item.overwrites)
+    ? 'needs'
+    : item.outcome === 'left-out'
+      ? 'left-out'
+      : 'written';
+
+/** What is said of an item at the end of its line. */
+function shortOf(item: ForecastItem): string {
+  if (item.change !== 'changed') return item.change;
+  const names = [...new Set(item.fields.map((one) => one.name))];
+  return names.length > 2 ? `${names.length} fields` : names.join(', ') || 'content';
+}
+
+/** Everything that a forecast moves, by what becomes of it; and the chosen item beside it. */
+export function Items({
+  items,
+  forecast,
+  ends,
+  wishes,
+}: {
+  readonly items: readonly ForecastItem[];
+  readonly forecast: Forecast;
+  readonly ends: { readonly from: Environment | undefined; readonly onto: Environment | undefined };
+  readonly wishes: Wishes;
+}): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const [text, setText] = useState(query.get('find') ?? '');
+  const scroll = useRef<HTMLDivElement>(null);
+  const field = useRef<HTMLInputElement>(null);
+  const anchor = useRef<string>(undefined);
+  const { lines, shown } = useMemo(() => {
+    const wanted = text.toLowerCase();
+    const found = items.filter((item) => `${item.kind} ${item.title} ${item.key}`.toLowerCase().includes(wanted));
+    const groups = new Map(GROUPS.map((group) => [group, found.filter((item) => groupOf(item) === group)]));
+    const all = GROUPS.flatMap((group): Line[] => {
+      const own = groups.get(group) ?? [];
+      return own.length === 0
+        ? []
+        : [{ is: 'group', group, count: own.length }, ...own.map((item) => ({ is: 'item', item }) as const)];
+    });
+    return { lines: all, shown: all.flatMap((line) => (line.is === 'item' ? [line.item] : [])) };
+  }, [items, text]);
+  const current = shown.find((item) => item.id === query.get('item')) ?? shown[0];
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
+    overscan: 10,
+  });
+  const set = (name: string, value: string | undefined): void => {
+    const next = new URLSearchParams(query);
+    if (value === undefined || value === '') next.delete(name);
+    else next.set(name, value);
+    setQuery(next, { replace: true });
+  };
+  const open = (item: ForecastItem | undefined): void => {
+    if (!item) return;
+    set('item', item.id);
+    virtual.scrollToIndex(lines.findIndex((line) => line.is === 'item' && line.item.id === item.id));
+  };
+  const at = shown.findIndex((item) => item.id === current?.id);
+  const move = (step: number): void => open(shown[Math.min(shown.length - 1, Math.max(0, at + step))]);
+  const needing = shown.filter((item) => item.outcome === 'needs-you');
+  const moveToNeed = (step: number): void => {
+    const place = current ? needing.indexOf(current) : -1;
+    open(needing[(place + step + needing.length) % Math.max(1, needing.length)]);
+  };
+  /** Chooses one item, or with shift all from the last one that was chosen. */
+  const choose = (item: ForecastItem | undefined, isRange: boolean): void => {
+    if (!item) return;
+    const [from, to] = [shown.findIndex((one) => one.id === anchor.current), shown.indexOf(item)];
+    const range = isRange && from !== -1 ? shown.slice(Math.min(from, to), Math.max(from, to) + 1) : [item];
+    anchor.current = item.id;
+    wishes.choose(range, !isIn(item, wishes));
+  };
+  useKeys({
+    j: () => move(1),
+    k: () => move(-1),
+    n: () => moveToNeed(1),
+    p: () => moveToNeed(-1),
+    ' ': (event) => choose(current, event.shiftKey),
+    '/': () => field.current?.focus(),
+  });
+  const failed = forecast.checks.filter((check) => check.state === 'failed');
+  const sides = sidesOf(forecast, ends);
+  return (
+    <>
+      <section className="list slab" aria-label="Items">
+        <div className="tools">
+          <label className="fl">
+            <Icon name="find" />
+            <input
+              ref={field}
+              value={text}
+              onChange={(event) => {
+                setText(event.target.value);
+                set('find', event.target.value);
+              }}
+              placeholder="Title, path, kind"
+              aria-label="Filter items"
+            />
+            <kbd>/</kbd>
+          </label>
+        </div>
+        <div className="scroll" ref={scroll}>
+          {failed.map((check) => (
+            <p key={check.message} className="stopper">
+              <b>{check.message}</b> {check.remedy}
+            </p>
+          ))}
+          {shown.length === 0 && failed.length === 0 && (
+            <Empty title={items.length === 0 ? 'Both ends agree' : 'No item fits'}>
+              {items.length === 0
+                ? `Nothing that people made differs between ${forecast.from} and ${forecast.onto}.`
+                : 'Clear the filter to see all.'}
+            </Empty>
+          )}
+          <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+            {virtual.getVirtualItems().map((row) => {
+              const line = lines[row.index];
+              if (!line) return null;
+              const style = {
+                position: 'absolute',
+                top: 0,
+                left: 0,
+                right: 0,
+                transform: `translateY(${row.start}px)`,
+              } as const;
+              return line.is === 'group' ? (
+                <div key={line.group} className={`g ${line.group === 'needs' ? 'acc' : ''}`} style={style}>
+                  <OutcomeGlyph
+                    outcome={line.group === 'needs' ? 'needs' : line.group === 'written' ? 'written' : 'never'}
+                  />
+                  <b>{TITLES[line.group]}</b>
+                  <span className="qq">{number(line.count)}</span>
+                </div>
+              ) : (
+                <ItemLine
+                  key={line.item.id}
+                  item={line.item}
+                  isCurrent={line.item.id === current?.id}
+                  isChosen={isIn(line.item, wishes)}
+                  open={() => open(line.item)}
+                  choose={(event) => choose(line.item, event.shiftKey)}
+                  style={style}
+                />
+              );
+            })}
+          </div>
+        </div>
+      </section>
+      <section className="det slab" aria-label="Values">
+        {current ? (
+          <ItemDetail
+            key={current.id}
+            item={current}
+            sides={sides}
+            forecast={forecast}
+            wishes={wishes}
+            step={
+              needing.includes(current) && needing.length > 1 ? (
+                <span className="steps">
+                  <span className="qq">
+                    {needing.indexOf(current) + 1} of {needing.length}
+                  </span>
+                  <button
+                    type="button"
+                    className="btn bare"
+                    onClick={() => moveToNeed(-1)}
+                    aria-label="Previous that needs you"
+                  >
+                    <Icon name="up" />
+                  </button>
+                  <button
+                    type="button"
+                    className="btn bare"
+                    onClick={() => moveToNeed(1)}
+                    aria-label="Next that needs you"
+                  >
+                    <Icon name="down" />
+                  </button>
+                </span>
+              ) : null
+            }
+          />
+        ) : (
+          <Empty title="Nothing to show">Choose an item to see its values side by side.</Empty>
+        )}
+      </section>
+    </>
+  );
+}
+
+/** Whether an item goes, by what a person wished last; what comes along goes whether chosen or not. */
+function isIn(item: ForecastItem, { current }: Wishes): boolean {
+  if (current.except.includes(item.id)) return item.takenAlongFor !== null;
+  return current.only.includes(item.id) || item.outcome !== 'left-out';
+}
+
+function sidesOf(
+  forecast: Forecast,
+  { from, onto }: { readonly from: Environment | undefined; readonly onto: Environment | undefined },
+): Sides {
+  const nameOf = (path: string): string => path.split('/')[1] ?? path;
+  return {
+    from: { name: nameOf(forecast.from), kind: from?.kind ?? 'staging' },
+    onto: { name: nameOf(forecast.onto), kind: onto?.kind ?? 'live' },
+  };
+}
+
+function ItemLine({
+  item,
+  isCurrent,
+  isChosen,
+  open,
+  choose,
+  style,
+}: {
+  readonly item: ForecastItem;
+  readonly isCurrent: boolean;
+  readonly isChosen: boolean;
+  readonly open: () => void;
+  readonly choose: (event: MouseEvent) => void;
+  readonly style: React.CSSProperties;
+}): JSX.Element {
+  const needs = item.outcome === 'needs-you' || item.overwrites;
+  return (
+    <div className={`it ${isCurrent ? 'cur' : ''}`} style={style}>
+      <button type="button" className="box" aria-pressed={isChosen} aria-label={`Move ${item.title}`} onClick={choose}>
+        <svg className="cb" width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
+          <rect
+            x=".75"
+            y=".75"
+            width="12.5"
+            height="12.5"
+            fill={!isChosen || needs ? 'none' : 'var(--ink2)'}
+            stroke={needs && isChosen ? 'var(--accent)' : isChosen ? 'var(--ink2)' : 'var(--rim)'}
+            strokeWidth={1.5}
+          />
+          {isChosen && (
+            <path
+              d={needs ? 'M7,3V8M7,10V11.2' : 'M3.5,7L6,9.5L10.5,4.5'}
+              fill="none"
+              stroke={needs ? 'var(--accent)' : 'var(--slab)'}
+              strokeWidth={1.6}
+            />
+          )}
+        </svg>
+      </button>
+      <button type="button" className="to" aria-pressed={isCurrent} onClick={open}>
+        <span className="kd">{item.kind}</span>
+        <span className="tt" title={item.title}>
+          {item.title}
+        </span>
+        <span className="ch q">{shortOf(item)}</span>
+      </button>
+    </div>
+  );
+}
