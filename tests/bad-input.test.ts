@@ -267,7 +267,11 @@ describe('trouble on the way', () => {
     const forecast = await forecastOf(studio, COPY, LIVE);
     const { items } = await studio.client.call('forecastItems', { params: { id: forecast.id }, query: {} });
     expect(items.flatMap((item) => item.collisions.map((one) => [item.id, one.words, one.allowed]))).toEqual([
-      [`product:${apron?.id}`, expect.stringMatching(/^It cannot go: \d rows? of purchase_line on live refers? to it\.$/), ['destination']],
+      [
+        `product:${apron?.id}`,
+        expect.stringMatching(/^It cannot go: \d rows? of purchase_line on live refers? to it\.$/),
+        ['destination'],
+      ],
       [
         `product:${replaced[0]?.id}`,
         `It wants the slug “apron”, which product ${apron?.id} of live has.`,

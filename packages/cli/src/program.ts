@@ -152,6 +152,7 @@ const MARKS: Partial<Record<ForecastItem['outcome'], string>> = {
 function wordsOf(item: ForecastItem): string {
   if (item.outcome === 'kept' || item.outcome === 'needs-you') return item.reason || (item.collisions[0]?.words ?? '');
   if (item.takenAlongFor !== null) return `comes along with ${item.takenAlongFor}`;
+  if (item.reason !== '') return item.reason;
   return item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '';
 }
 
@@ -182,10 +183,10 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
       ['', 'item', 'title', 'change', 'what'],
       items.map((item) => [
         MARKS[item.outcome] ?? (item.overwrites ? '!' : ' '),
-        cut(item.id, 24),
-        cut(item.title, 28),
+        item.id.length > 24 ? item.kind : item.id,
+        cut(item.title, 34),
         item.change,
-        cut(wordsOf(item), 34),
+        cut(wordsOf(item), 30),
       ]),
     );
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));

@@ -160,7 +160,11 @@ async function workInCopies(place: DemoPlace): Promise<void> {
     await query(
       "INSERT INTO page (slug, title, body, position) VALUES ('autumn', 'Autumn collection', '<p>Russet, walnut and heather.</p>', 9)",
     );
-    await query("INSERT INTO menu (label, target, position) VALUES ('Autumn', '/page/autumn', 1)");
+    await query(
+      "INSERT INTO menu (label, target, page_id, position) SELECT 'Autumn', '/page/autumn', id, 1 FROM page WHERE slug = 'autumn'",
+    );
+    // Sold on live meanwhile: it cannot go.
+    await query("DELETE FROM product WHERE slug = 'tea-towel'");
     await query(
       "UPDATE page SET body = '<h1>The colours of the year’s end</h1><p>Woven, dyed and sewn by the harbour.</p>' WHERE slug = 'home'",
     );
@@ -202,6 +206,18 @@ async function liveGoesOn(place: DemoPlace): Promise<void> {
       email: 'bram.visser@brief.example',
       seats: '2',
     });
+  await onDatabase(join(place.hosts, 'threadmill--live'), async (query) => {
+    await query(
+      "UPDATE product SET description = 'Heavy linen apron with two pockets. Wash at 30°, dry flat.' WHERE slug = 'linen-apron'",
+    );
+    // Takes the number that the autumn page has in staging.
+    await query(
+      "INSERT INTO page (slug, title, body, position) VALUES ('harvest-fair', 'Harvest fair', '<p>On the quay, 5 December.</p>', 8)",
+    );
+    await query(
+      "INSERT INTO review (product_id, author, email, text, stars) VALUES (2, 'Aud Lindgren', 'aud.lindgren@post.example', 'Warm, and it does not shed.', 5)",
+    );
+  });
   await onDatabase(join(place.hosts, 'saltmarsh--live'), async (query) => {
     await query("UPDATE sailing SET status = '10 min late', status_at = now() WHERE departs = '09:30'");
   });

@@ -42,13 +42,13 @@ const SHOTS: readonly Shot[] = [
   {
     name: 'forecast-light',
     path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
-    act: (page) => page.locator('.it').nth(3).click(),
+    act: (page) => page.locator('.it').nth(3).waitFor(),
   },
   {
     name: 'forecast-dark',
     path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
     scheme: 'dark',
-    act: (page) => page.locator('.it').nth(3).click(),
+    act: (page) => page.locator('.it').nth(3).waitFor(),
   },
   {
     name: 'forecast-360',

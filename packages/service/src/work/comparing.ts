@@ -12,6 +12,7 @@ import {
   type ItemCollision,
   type ItemField,
   isChosen,
+  isFresh,
   isNamed,
   isSame,
   type MergePlan,
@@ -369,7 +370,9 @@ class Gathering {
         continue;
       }
       const own = collisions.get(outcome) ?? [];
-      const change = changes.get(outcome) ?? asChange(outcome);
+      // A row that comes where another one moves away is new, though it is written over that one.
+      const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
+      const change = planned ?? asChange(outcome);
       const whole = own.find((one) => one.column === undefined);
       const standing: Standing = {
         outcome: !written.has(outcome)
@@ -379,9 +382,14 @@ class Gathering {
             : whole?.settled?.take === 'destination' || !changes.has(outcome)
               ? 'kept'
               : 'written',
-        fields: fieldsOf(outcome, changes.get(outcome), (column) => this.#collisionName(outcome, column), own),
+        fields: fieldsOf(
+          outcome,
+          planned ?? (changes.has(outcome) ? change : undefined),
+          (column) => this.#collisionName(outcome, column),
+          own,
+        ),
         collisions: own.map((one) => this.#itemCollision(one)),
-        reason: whole ? collisionWords(whole, this.destination.path) : '',
+        reason: whole ? collisionWords(whole, this.destination.path) : this.#numberWords(outcome),
       };
       const overwrites =
         (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
@@ -396,6 +404,13 @@ class Gathering {
         outcome.sourceKey,
       );
     }
+  }
+
+  /** Says when a row goes by another number on the destination. */
+  #numberWords({ table, key, sourceKey, decision }: RowOutcome): string {
+    if (decision.is !== 'inserted' || !table.drawsKeys || !isFresh(key[0])) return '';
+    const name = this.destination.path.split('/')[1] ?? this.destination.path;
+    return `It gets a number of its own: on ${name}, ${toText(sourceKey[0] ?? '')} stands for something else.`;
   }
 
   #itemCollision(one: Collision): ItemCollision {
@@ -627,14 +642,16 @@ function fieldsOf(
         ? change.row[name]
         : change.op === 'delete'
           ? null
-          : (change.cells[name]?.after ?? destination?.[i]);
+          : name in change.cells
+            ? change.cells[name]?.after
+            : destination?.[i];
     return {
       name,
       base: shownValue(baseDestination?.[i] ?? raw.baseSource?.[i]),
       // As it stands there: a reference may have another number on the other side.
       source: shownValue(raw.source?.[i]),
       before: shownValue(destination?.[i]),
-      after: shownValue(change?.op === 'update' && name in change.cells ? change.cells[name]?.after : after),
+      after: change && isFresh(source?.[i]) ? 'a new number' : shownValue(after),
       collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
     };
   });

@@ -52,6 +52,7 @@ export function ItemDetail({
           <p className="q">
             {item.kind} <span className="mono">{item.key}</span> · {item.part}
             {item.takenAlongFor !== null && <> · comes along with {item.takenAlongFor}</>}
+            {item.outcome === 'written' && item.reason !== '' && <> · {item.reason}</>}
             {item.overwrites && (
               <b className="acc"> · {onto.name} changed this meanwhile, and its work would be overwritten</b>
             )}
@@ -206,7 +207,7 @@ function FieldRow({
     <>
       <div className={`f ${collision ? 'hot' : ''}`}>
         <span className="fn">{field.name}</span>
-        <span className="v base q">
+        <span className="v base q" data-side="Baseline">
           {base === null ? (
             <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>
           ) : (
@@ -231,7 +232,7 @@ function FieldRow({
             before
           )}
         </span>
-        <span className="v aft">
+        <span className="v aft" data-side={`${capital(sides.onto.name)} will hold`}>
           {collision ? (
             <Choice
               collision={collision}
@@ -321,14 +322,18 @@ function FileRow({ item, sides }: { readonly item: ForecastItem; readonly sides:
   return (
     <div className="f">
       <span className="fn">File</span>
-      <span className="v base q">{there}</span>
+      <span className="v base q" data-side="Baseline">
+        {there}
+      </span>
       <span className={`v c ${sides.from.kind}`}>
         {item.change === 'deleted' ? <em>deleted</em> : <ins>{item.change === 'new' ? 'a new file' : 'changed'}</ins>}
       </span>
       <span className={`v ${collision ? `c ${sides.onto.kind}` : 'same'}`}>
         {collision ? <ins>changed too</ins> : there}
       </span>
-      <span className="v aft">{item.outcome === 'needs-you' ? <em>not settled</em> : held}</span>
+      <span className="v aft" data-side={`${capital(sides.onto.name)} will hold`}>
+        {item.outcome === 'needs-you' ? <em>not settled</em> : held}
+      </span>
     </div>
   );
 }
