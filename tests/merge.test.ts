@@ -218,6 +218,33 @@ describe('work on a copy while live goes on', () => {
   });
 });
 
+describe('a variant, which is a copy of a copy', () => {
+  it('goes up by itself, with its own work and that of its source, and without masked values', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(COPY, "UPDATE page SET title = 'Of the source' WHERE slug = 'dye'");
+    await done(
+      studio,
+      await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name: 'variant', kind: 'staging', from: COPY },
+      }),
+    );
+    await run('threadmill/variant', "UPDATE page SET title = 'Of the variant' WHERE slug = 'home'");
+    await run(LIVE, "UPDATE product SET title = 'Of live' WHERE slug = 'bag'");
+    const forecast = await forecastOf(studio, 'threadmill/variant', LIVE);
+    expect(forecast.unsettled).toBe(0);
+    expect((await items(forecast)).map((item) => [item.title, item.outcome]).sort()).toEqual([
+      ['Of the source', 'written'],
+      ['Of the variant', 'written'],
+    ]);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    expect(await one(LIVE, "SELECT count(*)::int FROM editor WHERE email LIKE '%masked%'")).toBe(0);
+    expect(await one(LIVE, "SELECT title FROM product WHERE slug = 'bag'")).toBe('Of live');
+    expect((await forecastOf(studio, 'threadmill/variant', LIVE)).written).toEqual([]);
+    expect((await forecastOf(studio, COPY, LIVE)).unsettled, 'the source sees the same change on both sides').toBe(0);
+  });
+});
+
 describe('a choice or decision that makes no sense', () => {
   it('is named, with the next step, and nothing is written', async () => {
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));

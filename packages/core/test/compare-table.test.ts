@@ -45,7 +45,7 @@ const NOBODY: DestinationFacts = { referrers: async () => [], holders: async () 
 
 /** A push by replace of one table: what is written, and whether the destination loses work of its own by it. */
 async function replace(rows: TableRows): Promise<{ change: RowChange; lost: boolean }[]> {
-  const merge: MergeRules = { method: 'replace', direction: 'up', mask: (_rule, value) => value };
+  const merge: MergeRules = { method: 'replace', direction: 'up', keepsMasked: false, mask: (_rule, value) => value };
   const table: MergeTable = {
     id: 'main/public.product',
     database: 'main',

@@ -190,6 +190,7 @@ export async function run(source: Site, destination: Site, pair: Pair | undefine
   const merge: MergeRules = {
     method: 'merge',
     direction: how.direction,
+    keepsMasked: false,
     mask: (_rule, value) => maskMail(how.maskKey)(value),
   };
   const known: KeyPair[] = [...(pair?.keys.values() ?? [])].map(({ table, lower, upper }) =>

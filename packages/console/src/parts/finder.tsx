@@ -58,6 +58,18 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
             }),
           ),
       ),
+      ...list.flatMap((site) =>
+        site.environments
+          .filter((one) => one.kind !== 'live')
+          .map(
+            (one): Found => ({
+              id: `pull ${one.path}`,
+              text: `Bring live’s news into ${one.path}`,
+              hint: 'act',
+              to: `/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`,
+            }),
+          ),
+      ),
     ];
   }, [sites.data]);
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);

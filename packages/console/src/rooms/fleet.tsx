@@ -466,6 +466,7 @@ function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isCurrent:
 const VERBS: Record<string, string> = {
   clone: 'Making',
   push: 'Pushing onto',
+  pull: 'Bringing news into',
   reset: 'Resetting',
   restore: 'Restoring',
   undo: 'Undoing on',

@@ -294,6 +294,13 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
         </button>
         {one.kind !== 'live' && (
           <>
+            <Link
+              className="btn"
+              to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
+              aria-disabled={isBusy}
+            >
+              Bring live’s news
+            </Link>
             <button type="button" className="btn" disabled={isBusy} onClick={() => setResetting(true)}>
               Reset from live
             </button>

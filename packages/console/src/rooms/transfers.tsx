@@ -8,7 +8,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { Ago, clock, duration } from '../parts/words.js';
 import { client, useSites } from '../session.js';
 
-const KINDS = ['push', 'clone', 'reset', 'restore', 'undo', 'snapshot', 'remove', 'adopt'] as const;
+const KINDS = ['push', 'pull', 'clone', 'reset', 'restore', 'undo', 'snapshot', 'remove', 'adopt'] as const;
 const STATES = ['waiting', 'running', 'done', 'failed', 'stopped', 'undone'] as const;
 
 /** Every push and pull, newest first. */
@@ -66,7 +66,7 @@ export function TransfersRoom(): JSX.Element {
         <Failure error={pages.error} />
       ) : items.length === 0 ? (
         <Empty title="No transfers fit">
-          Every copy, push, reset and undo is listed here, with who did it and what it wrote.
+          Every copy, push, pull, reset and undo is listed here, with who did it and what it wrote.
         </Empty>
       ) : (
         <div className="scroll">

@@ -20,6 +20,8 @@ export interface MergeRules {
   readonly method: Method;
   /** Downward, collected data follows the source and personal values are masked on the way. */
   readonly direction: 'up' | 'down';
+  /** Upward, masked values never travel at all: nobody knows what they were. */
+  readonly keepsMasked: boolean;
   readonly mask: (rule: MaskRule, value: ByteString | null) => ByteString | null;
 }
 
@@ -211,7 +213,7 @@ function cellByCell(
   for (const i of authored) {
     const masked = isMasked(table.rules, i, source);
     // Without a baseline nobody can tell a masked value from a real one: it stays where it is.
-    if (masked && !baseSource) continue;
+    if (masked && (!baseSource || (merge.keepsMasked && merge.direction === 'up'))) continue;
     const ownChanged = baseDestination ? !isSame(own[i], baseDestination[i]) : table.hasBaseline;
     const value = arrivingCell(table, source, i, source[i] ?? null, merge);
     if (merge.method === 'replace') {

@@ -47,6 +47,8 @@ export interface Baseline {
   readonly leftOut: LeftOut;
   /** Rows that the two know by different keys. */
   readonly keys: readonly KeyPair[];
+  /** Taken over from another environment, whose masked values are not the source's. */
+  readonly isDerived: boolean;
 }
 
 /** The source of a comparison: a running environment, or one of its snapshots. */
@@ -86,7 +88,7 @@ export interface EnvironmentComparison {
 /** Compares two environments three ways: database by database, then root by root. Read only. */
 export async function compareEnvironments(plan: ComparisonPlan): Promise<EnvironmentComparison> {
   const { method, direction, mask, destination } = plan;
-  const merge: MergeRules = { method, direction, mask };
+  const merge: MergeRules = { method, direction, mask, keepsMasked: plan.baseline?.isDerived === true };
   const notes: Note[] = [];
   const tables: TableToCompare[] = [];
   const open: { close(): Promise<void> }[] = [];

@@ -198,6 +198,9 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
     });
   },
   '004_merge': async (knex) => {
+    await knex.schema.alterTable('baseline', (t) => {
+      t.boolean('derived').notNullable().defaultTo(false);
+    });
     await knex.schema.alterTable('forecast', (t) => {
       t.text('method').notNullable().defaultTo('merge');
       t.jsonb('wishes').notNullable().defaultTo('{"only":[],"except":[],"settlements":{},"rest":null}');

@@ -75,6 +75,8 @@ export interface BaselineRecord {
   readonly spool: SpoolRecord | null;
   readonly left_out: { tables: string[]; areas: string[]; paths: string[] };
   readonly created_at: Date;
+  /** Taken over from the environment that one of the two is a copy of; its masked values are not this one's. */
+  readonly derived: boolean;
 }
 
 export type PackedBaseline = BaselineRecord & { readonly lower_manifest: string; readonly upper_manifest: string };

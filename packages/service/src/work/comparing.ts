@@ -135,6 +135,7 @@ export async function gatherFacts(
       source: isLowerSource ? below : above,
       destination: isLowerSource ? above : below,
       leftOut: pair.left_out,
+      isDerived: pair.derived,
       keys: (below.pairs ?? []).map(({ table, lower: down, upper: up }) =>
         isLowerSource ? { table, from: down, to: up } : { table, from: up, to: down },
       ),

@@ -345,6 +345,7 @@ export async function rememberBaseline(
       },
       left_out: { tables: [...leftOut.tables], areas: [...leftOut.areas], paths: [...leftOut.paths] },
       created_at: installation.now(),
+      derived: false,
     });
     await enqueue(trx, 'pack', record.id);
   });

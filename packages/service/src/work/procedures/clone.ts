@@ -13,6 +13,7 @@ import {
   rememberBaseline,
   settleChecks,
 } from '../copying.js';
+import { deriveBaselines } from '../derive-baselines.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { removeEverything } from './remove.js';
@@ -96,7 +97,9 @@ export const clone: Procedure = {
       title: 'Measure it and run the profile’s tasks',
       async run(context) {
         const { installation, record } = context;
-        const destination = await context.environment(record.onto_path);
+        const { input, source, wishes, destination } = await ends(context);
+        // A snapshot is older than what its environment has in common with others.
+        if ('from' in input.origin) await deriveBaselines(context, source, destination, wishes.leftOut);
         for (const { login } of destination.databases) await refreshStatistics(login);
         await installation.environments.update(installation.records, record.onto_path, {
           size: await measure(destination),

@@ -16,6 +16,7 @@ import {
   rememberBaseline,
   settleChecks,
 } from '../copying.js';
+import { deriveBaselines } from '../derive-baselines.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { runTasks } from './clone.js';
@@ -130,7 +131,8 @@ export const reset: Procedure = {
       name: 'clear',
       title: 'Remove the former state',
       async run(context) {
-        const { destination, facts } = await prepared(context);
+        const { input, source, destination, facts } = await prepared(context);
+        if ('from' in input.origin) await deriveBaselines(context, source, destination, NOTHING_LEFT_OUT);
         const { installation } = context;
         const own = await context.environmentRecord(destination.path);
         const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
