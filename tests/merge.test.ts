@@ -218,6 +218,25 @@ describe('work on a copy while live goes on', () => {
   });
 });
 
+describe('a text file that both changed', () => {
+  it('is merged line by line, and goes down again as it is', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    const at = (path: string): string => join(folderOf(studio, path), 'main/styles/site.css');
+    const base = await fs.readFile(at(LIVE), 'utf8');
+    await fs.writeFile(at(COPY), `.of-copy {}\n${base}`);
+    await fs.writeFile(at(LIVE), `${base}\n.of-live {}\n`);
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect((await items(forecast)).map((item) => [item.title, item.outcome, item.reason])).toEqual([
+      ['styles/site.css', 'written', expect.stringContaining('different lines')],
+    ]);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    expect(await fs.readFile(at(LIVE), 'utf8')).toBe(`.of-copy {}\n${base}\n.of-live {}\n`);
+    expect((await items(await forecastOf(studio, COPY, LIVE))).length).toBe(0);
+    await done(studio, await pullInto(studio, LIVE, COPY));
+    expect(await fs.readFile(at(COPY), 'utf8')).toBe(`.of-copy {}\n${base}\n.of-live {}\n`);
+  });
+});
+
 describe('a variant, which is a copy of a copy', () => {
   it('goes up by itself, with its own work and that of its source, and without masked values', async () => {
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));

@@ -9,6 +9,7 @@ export * from './merge/compare-tables.js';
 export * from './merge/decide-row.js';
 export * from './merge/key-translation.js';
 export * from './merge/key-uses.js';
+export * from './merge/merge-lines.js';
 export * from './merge/merge-table.js';
 export * from './merge/settle.js';
 export * from './merge/settle-files.js';

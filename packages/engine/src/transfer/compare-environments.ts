@@ -38,6 +38,7 @@ import { readListing } from '../snapshot/read-tree.js';
 import { readRowImage } from '../snapshot/row-image.js';
 import type { LeftOut } from './build-copy.js';
 import { askDestination } from './destination-facts.js';
+import { mergeTexts } from './merge-texts.js';
 import { uniqueIndexes } from './unique-values.js';
 
 /** What two environments had when they last had things in common. */
@@ -316,7 +317,7 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
     const { paths, areas: names }: LeftOut = baseline?.leftOut ?? { tables: [], paths: [], areas: [] };
     return paths.some(below) || areas.some((area) => names.includes(area.name) && below(area.path));
   };
-  return compareFiles(
+  const outcomes = compareFiles(
     root,
     areas,
     {
@@ -331,4 +332,5 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
     plan.method,
     isLeftOut,
   );
+  return mergeTexts(plan, outcomes);
 }

@@ -467,7 +467,12 @@ class Gathering {
             },
           ]
         : [],
-      reason: settled === 'destination' ? words : '',
+      reason:
+        settled === 'destination'
+          ? words
+          : decision.is === 'merged'
+            ? 'Both ends changed it at different lines; both changes are kept.'
+            : '',
     });
   }
 

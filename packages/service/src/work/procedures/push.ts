@@ -103,8 +103,10 @@ export const push: Procedure = {
         const writer = await context.library().store.writer();
         try {
           await storeContents(await destinationOf(context), files, 'before', writer);
-          if (input.snapshot === undefined)
-            await storeContents(await context.environment(input.from), files, 'after', writer);
+          if (input.snapshot === undefined) {
+            const missing = await notStored(context, files);
+            await storeContents(await context.environment(input.from), missing, 'after', writer);
+          }
           await writer.close();
         } catch (error) {
           await writer.abandon();
@@ -157,6 +159,18 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
   await releaseVisitors(context, destination, forward(context));
   await applyChanges(context, destination, backward(context));
   return [];
+}
+
+/** Files whose new content the store does not have yet; what was merged out of both sides lies there already. */
+async function notStored(context: TransferContext, files: readonly FileChange[]): Promise<FileChange[]> {
+  const { store } = context.library();
+  const missing: FileChange[] = [];
+  for (const change of files) {
+    if (change.after.type !== 'file') continue;
+    const known = await Promise.all(change.after.pieces.map((hash) => store.has(hash)));
+    if (known.includes(false)) missing.push(change);
+  }
+  return missing;
 }
 
 /** Names of the change sets by which both images of the baseline move on. */

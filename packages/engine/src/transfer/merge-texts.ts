@@ -1,0 +1,103 @@
+import {
+  areaOf,
+  type ByteString,
+  type FileOutcome,
+  type FileState,
+  isLineText,
+  LONGEST_MERGED_TEXT,
+  mergeLines,
+  Rewriter,
+  sameFile,
+} from '@tessarion/core';
+import type { PackStore, PackWriter } from '../blobs/pack-store.js';
+import { areasOf, type Environment } from '../environment/environment.js';
+import { FileForm } from '../environment/root-reader.js';
+import type { ComparisonPlan } from './compare-environments.js';
+
+type Content = Extract<FileState, { type: 'file' }>;
+
+/** Merges by lines the text files that both sides changed; what was merged is kept in the store until it is written. */
+export async function mergeTexts(plan: ComparisonPlan, outcomes: readonly FileOutcome[]): Promise<FileOutcome[]> {
+  const candidates = outcomes.filter((one) => one.decision.is === 'colliding');
+  if (candidates.length === 0 || 'snapshot' in plan.source) return [...outcomes];
+  const { store } = plan.library;
+  const ends = { source: new Side(plan.source.environment), destination: new Side(plan.destination) };
+  const writer = await store.writer();
+  const merged = new Map<FileOutcome, FileState>();
+  try {
+    for (const one of candidates) {
+      const after = await mergeText(one, ends, store, writer);
+      if (after) merged.set(one, after);
+    }
+    await writer.close();
+  } catch (error) {
+    await writer.abandon();
+    throw error;
+  }
+  return outcomes.map((one) => {
+    const after = merged.get(one);
+    return after ? { ...one, decision: { is: 'merged', after } } : one;
+  });
+}
+
+async function mergeText(
+  { root, path, sides }: FileOutcome,
+  ends: { readonly source: Side; readonly destination: Side },
+  store: PackStore,
+  writer: PackWriter,
+): Promise<FileState | undefined> {
+  const { source, destination, baseSource, baseDestination } = sides;
+  const isFile = (state: FileState): state is Content => state.type === 'file' && state.size <= LONGEST_MERGED_TEXT;
+  if (!isFile(source) || !isFile(destination) || !isFile(baseSource)) return undefined;
+  // Lines can only be told apart against one common text.
+  if (!sameFile(baseSource, baseDestination)) return undefined;
+  const base = await storedText(store, baseSource);
+  const [theirs, ours] = [
+    await ends.source.text(root, path, source),
+    await ends.destination.text(root, path, destination),
+  ];
+  if (base === undefined || theirs === undefined || ours === undefined) return undefined;
+  if (![base, theirs, ours].every(isLineText)) return undefined;
+  const text = mergeLines(base, theirs, ours);
+  if (text === undefined) return undefined;
+  const content = Buffer.from(text, 'latin1');
+  return {
+    type: 'file',
+    mode: source.mode === baseSource.mode ? destination.mode : source.mode,
+    size: content.length,
+    pieces: [await writer.put(content)],
+    ...ends.destination.plainHash(path, content),
+  };
+}
+
+async function storedText(store: PackStore, { pieces }: Content): Promise<ByteString | undefined> {
+  const parts = await Promise.all(pieces.map((hash) => store.get(hash)));
+  return Buffer.concat(parts).toString('latin1');
+}
+
+/** The texts of one environment, in canonical form. */
+class Side {
+  readonly #form: FileForm;
+
+  constructor(readonly environment: Environment) {
+    this.#form = new FileForm(environment, new Rewriter(environment.place));
+  }
+
+  /** @returns undefined when the file is not as it was listed any more */
+  async text(root: string, path: ByteString, listed: Content): Promise<ByteString | undefined> {
+    const folder = this.environment.place.roots.find((one) => one.name === root)?.path as ByteString;
+    const parts: Buffer[] = [];
+    for await (const piece of this.#form.canonicalPieces(path, this.#area(path), `${folder}/${path}`))
+      parts.push(piece);
+    const content = Buffer.concat(parts);
+    return content.length === listed.size ? content.toString('latin1') : undefined;
+  }
+
+  plainHash(path: ByteString, content: Buffer): { plain?: string } {
+    return this.#form.plainHash(path, this.#area(path), content);
+  }
+
+  #area(path: ByteString) {
+    return areaOf(areasOf(this.environment.profile), path);
+  }
+}
