@@ -73,6 +73,10 @@ describe('work on a copy while live goes on', () => {
       "INSERT INTO customer (name, email) VALUES ('Berit Holm', 'berit@post.example')",
       "UPDATE product SET stock = 55 WHERE slug = 'throw'",
     );
+    const upload = (path: string, file: string): string => join(folderOf(studio, path), 'main/media/uploads', file);
+    await fs.mkdir(upload(LIVE, 'reviews'), { recursive: true });
+    await fs.writeFile(upload(LIVE, 'reviews/throw.svg'), '<svg>warm</svg>');
+    await fs.writeFile(upload(COPY, 'test.svg'), '<svg>of a test</svg>');
     const forecast = await forecastOf(studio, LIVE, COPY);
     expect(forecast.direction).toBe('down');
     expect(say(forecast)).toMatch(
@@ -84,6 +88,8 @@ describe('work on a copy while live goes on', () => {
     expect(await one(COPY, "SELECT body FROM page WHERE slug = 'dye'")).toBe('In the works');
     expect(await one(COPY, "SELECT count(*)::int FROM page WHERE slug = 'draft'")).toBe(1);
     expect(await one(COPY, "SELECT stock FROM product WHERE slug = 'throw'")).toBe(55);
+    expect(await fs.readFile(upload(COPY, 'reviews/throw.svg'), 'utf8')).toBe('<svg>warm</svg>');
+    await expect(fs.stat(upload(COPY, 'test.svg')), 'test files give way').rejects.toThrow();
     const mails = (await rows(COPY, 'SELECT email FROM customer')).map((row) => String(row.email));
     expect(mails.length).toBeGreaterThan(1);
     for (const mail of mails) expect(mail, 'personal data stays masked').toMatch(/@masked\.example$/);
@@ -91,6 +97,21 @@ describe('work on a copy while live goes on', () => {
     const push = await forecastOf(studio, COPY, LIVE);
     expect(push.written).toEqual([{ count: 2, kind: 'page', plural: 'pages' }]);
     await run(LIVE, "DELETE FROM customer WHERE email = 'berit@post.example'");
+  });
+
+  it('can be taken back out of the copy', async () => {
+    const upload = join(folderOf(studio, COPY), 'main/media/uploads/late.svg');
+    await fs.mkdir(join(folderOf(studio, LIVE), 'main/media/uploads'), { recursive: true });
+    await fs.writeFile(join(folderOf(studio, LIVE), 'main/media/uploads/late.svg'), '<svg/>');
+    const before = await one(COPY, "SELECT title FROM page WHERE slug = 'dye'");
+    await run(LIVE, "UPDATE page SET title = 'Not wanted below' WHERE slug = 'dye'");
+    const pull = await done(studio, await pullInto(studio, LIVE, COPY));
+    expect(await one(COPY, "SELECT title FROM page WHERE slug = 'dye'")).toBe('Not wanted below');
+    await fs.stat(upload);
+    await done(studio, await studio.client.call('transferUndo', { params: { id: pull.id }, body: {} }));
+    expect(await one(COPY, "SELECT title FROM page WHERE slug = 'dye'")).toBe(before);
+    await expect(fs.stat(upload)).rejects.toThrow();
+    expect((await forecastOf(studio, LIVE, COPY)).written.length, 'and is offered again').toBeGreaterThan(0);
   });
 
   it('asks where both changed one thing, and remembers what was decided', async () => {

@@ -6,6 +6,7 @@ import {
   compareKeys,
   compileCondition,
   counted,
+  type DataClass,
   type EnvironmentKind,
   type FileState,
   invert,
@@ -154,6 +155,8 @@ const listing = fc
   .dictionary(fc.constantFrom('a', 'code/b', 'media/c', 'media/d', 'cache/e'), state)
   .map((files) => new Map(Object.entries(files).filter(([, one]) => one.type !== 'absent')));
 
+const REPLACE = { method: 'replace', classes: new Set<DataClass>(['authored']) } as const;
+
 /** A push by replace of a root's files. */
 function replaceFiles(
   sides: {
@@ -165,7 +168,7 @@ function replaceFiles(
 ) {
   const { source, destination, baseline } = sides;
   const images = baseline && { source: baseline, destination: baseline };
-  return compareFiles('main', areas, { source, destination, baseline: images }, 'replace', leftOut).flatMap((one) =>
+  return compareFiles('main', areas, { source, destination, baseline: images }, REPLACE, leftOut).flatMap((one) =>
     one.decision.is === 'taken'
       ? [
           {

@@ -23,6 +23,7 @@ export * from './transfer/compare-environments.js';
 export { type FilePlan, rewriterOf } from './transfer/copy-files.js';
 export * from './transfer/copy-source.js';
 export { drawKeys } from './transfer/draw-keys.js';
+export { isKept, writeKept } from './transfer/kept-files.js';
 export * from './transfer/misfits.js';
 export { type Misfit, misfitText } from './transfer/row-trial.js';
 export * from './transfer/stage-tree.js';

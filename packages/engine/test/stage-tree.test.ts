@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { type FileChange, type FileState, Rewriter, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { type Environment, layout } from '../src/environment/environment.js';
-import { listAuthored } from '../src/environment/list-root.js';
+import { listFiles } from '../src/environment/list-root.js';
 import { hashOf } from '../src/environment/root-reader.js';
 import { SnapshotLibrary } from '../src/snapshot/library.js';
 import { switchTrees } from '../src/transfer/build-copy.js';
@@ -50,7 +50,7 @@ async function seen(): Promise<Record<string, string>> {
 }
 
 const stateOf = async (path: string): Promise<FileState> =>
-  (await listAuthored(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).get(
+  (await listFiles(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).get(
     toBytes(path),
   )?.state ?? { type: 'absent' };
 

@@ -1,8 +1,8 @@
-import type { Client } from '@tessarion/client';
+import { type Client, ServiceProblem } from '@tessarion/client';
 import type { Forecast, ForecastWishes } from '@tessarion/contract';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { print, printJson } from '../output.js';
+import { count, print, printJson } from '../output.js';
 import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
 
@@ -116,6 +116,23 @@ async function merge(options: MergeOptions, command: Command, way: 'push' | 'pul
   await finish(client, transfer, options);
 }
 
+/** What a copy holds that its source does not: what a reset would drop. Empty where nobody can tell. */
+async function workIn(client: Client, { from, onto }: { from: string; onto: string }): Promise<string> {
+  try {
+    const asked = await client.call('forecastCreate', { body: { from: onto, onto: from } });
+    const { written, unsettled } = await awaitForecast(client, asked);
+    const amounts =
+      unsettled > 0
+        ? [...written, { count: unsettled, kind: 'item changed on both sides', plural: 'items changed on both sides' }]
+        : written;
+    return amounts.map(({ count: many, kind, plural }) => `${count(many)} ${many === 1 ? kind : plural}`).join(', ');
+  } catch (error) {
+    // Where no lane leads up, nothing is compared; the question says that work goes.
+    if (error instanceof ServiceProblem) return '';
+    throw error;
+  }
+}
+
 /** The plain verbs of every day. */
 export function addDailyCommands(program: Command): void {
   const ends = (command: Command): Command =>
@@ -179,6 +196,8 @@ export function addDailyCommands(program: Command): void {
     .action(async (options: Ends, command: Command) => {
       const client = await connect(command);
       const chosen = await chooseEnds(client, options, 'reset');
+      const dropped = await workIn(client, chosen);
+      if (!wantsJson(command) && dropped !== '') print(`${dropped} exist only in ${chosen.onto}, and go.`);
       await confirmed(
         chosen.onto,
         options,

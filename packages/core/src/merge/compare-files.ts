@@ -1,6 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import { areaOf } from '../profile/rules.js';
-import type { AreaRule } from '../profile/schema.js';
+import type { AreaRule, DataClass } from '../profile/schema.js';
 import { type FileState, sameFile } from '../transfer/change.js';
 import type { Method } from './decide-row.js';
 
@@ -18,7 +18,8 @@ export interface FileSides {
 export type FileDecision =
   /** Both sides have it alike, and the baseline does not know it yet. */
   | { readonly is: 'agreed' }
-  | { readonly is: 'taken'; readonly overwrites: boolean }
+  /** `follows`: collected, so that it comes down without anybody asking for it. */
+  | { readonly is: 'taken'; readonly overwrites: boolean; readonly follows: boolean }
   /** Both sides changed it, at different lines. */
   | { readonly is: 'merged'; readonly after: FileState }
   | { readonly is: 'colliding' }
@@ -37,7 +38,8 @@ export interface FileOutcome {
 const ABSENT: FileState = { type: 'absent' };
 
 /**
- * Compares a root's authored files three ways (design: Comparing three ways).
+ * Compares a root's authored files three ways (design: Comparing three ways); collected ones, where their class is
+ * named, follow the source.
  *
  * @param leftOut paths that one side never received, which are not taken for deleted
  */
@@ -49,7 +51,7 @@ export function compareFiles(
     readonly destination: FileListing;
     readonly baseline: { readonly source: FileListing; readonly destination: FileListing } | undefined;
   },
-  method: Method,
+  how: { readonly method: Method; readonly classes: ReadonlySet<DataClass> },
   leftOut: (path: ByteString) => boolean,
 ): FileOutcome[] {
   const outcomes: FileOutcome[] = [];
@@ -57,14 +59,14 @@ export function compareFiles(
   const sides = [source, destination, baseline?.source, baseline?.destination].flatMap((one) => (one ? [one] : []));
   for (const path of [...new Set(sides.flatMap((one) => [...one.keys()]))].sort()) {
     const area = areaOf(areas, path);
-    if (area.class !== 'authored' || leftOut(path)) continue;
+    if (!how.classes.has(area.class) || leftOut(path)) continue;
     const at: FileSides = {
       source: source.get(path) ?? ABSENT,
       destination: destination.get(path) ?? ABSENT,
       baseSource: baseline?.source.get(path) ?? ABSENT,
       baseDestination: baseline?.destination.get(path) ?? ABSENT,
     };
-    const decision = decideFile(at, method, baseline !== undefined);
+    const decision = area.class === 'authored' ? decideFile(at, how.method, baseline !== undefined) : followFile(at);
     if (decision) outcomes.push({ root, path, area: area.name, sides: at, decision });
   }
   return outcomes;
@@ -77,12 +79,16 @@ function decideFile(sides: FileSides, method: Method, hasBaseline: boolean): Fil
     const isKnown = sameFile(source, baseSource) && sameFile(destination, baseDestination);
     return hasBaseline && isKnown ? undefined : { is: 'agreed' };
   }
-  if (method === 'replace') return { is: 'taken', overwrites: ownChanged };
+  if (method === 'replace') return { is: 'taken', overwrites: ownChanged, follows: false };
   // Without a baseline a file that only the destination has may be its own, and one that differs may be newer here or there.
   if (!hasBaseline) {
     if (source.type === 'absent') return undefined;
-    return destination.type === 'absent' ? { is: 'taken', overwrites: false } : { is: 'colliding' };
+    return destination.type === 'absent' ? { is: 'taken', overwrites: false, follows: false } : { is: 'colliding' };
   }
   if (sameFile(source, baseSource)) return ownChanged ? { is: 'own' } : undefined;
-  return ownChanged ? { is: 'colliding' } : { is: 'taken', overwrites: false };
+  return ownChanged ? { is: 'colliding' } : { is: 'taken', overwrites: false, follows: false };
 }
+
+/** The destination's own test files give way. */
+const followFile = ({ source, destination }: FileSides): FileDecision | undefined =>
+  sameFile(source, destination) ? undefined : { is: 'taken', overwrites: false, follows: true };

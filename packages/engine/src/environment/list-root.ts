@@ -6,7 +6,7 @@ import { whileThere } from '../server/server-connection.js';
 import type { Environment } from './environment.js';
 import { canonicalLink, eachOf, FileForm, hashOf, walkRoot } from './root-reader.js';
 
-const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
+export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
 
 /**
@@ -57,18 +57,19 @@ export interface ListedFile {
   readonly identity: string;
 }
 
-/** The authored files and links of a root, by path, in canonical form. */
-export async function listAuthored(
+/** The files and links of a root whose areas are of some classes (authored by itself), by path, in canonical form. */
+export async function listFiles(
   environment: Environment,
   root: string,
   rewriter: Rewriter,
   memory: HashMemory | undefined,
   version: string,
+  classes: ReadonlySet<DataClass> = AUTHORED,
 ): Promise<Map<ByteString, ListedFile>> {
   const files = new Map<ByteString, ListedFile>();
   const form = new FileForm(environment, rewriter);
-  await eachOf(walkRoot(environment, root, AUTHORED), 8, async ({ path, node, area, realPath }) => {
-    if (node.type === 'folder') return;
+  await eachOf(walkRoot(environment, root, classes), 8, async ({ path, node, area, realPath }) => {
+    if (node.type === 'folder' || !classes.has(area.class)) return;
     if (node.type === 'special')
       throw new EngineError(
         'file-refused',

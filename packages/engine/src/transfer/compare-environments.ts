@@ -3,6 +3,7 @@ import {
   type Comparison,
   compareFiles,
   compareTables,
+  type DataClass,
   type DestinationFacts,
   type FileOutcome,
   itemForTable,
@@ -32,7 +33,7 @@ import {
 } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
-import { type HashMemory, type ListedFile, listAuthored } from '../environment/list-root.js';
+import { type HashMemory, type ListedFile, listFiles } from '../environment/list-root.js';
 import type { SnapshotLibrary } from '../snapshot/library.js';
 import { readListing } from '../snapshot/read-tree.js';
 import { readRowImage } from '../snapshot/row-image.js';
@@ -305,13 +306,15 @@ function isDrawn(schema: SchemaShape, shape: TableShape): boolean {
 async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutcome[]> {
   const { destination, source, baseline } = plan;
   const areas = areasOf(destination.profile);
+  // Uploads of visitors come down with the rows that name them.
+  const classes: ReadonlySet<DataClass> = new Set(plan.direction === 'down' ? ['authored', 'collected'] : ['authored']);
   const states = (files: Map<ByteString, ListedFile>) => new Map([...files].map(([path, file]) => [path, file.state]));
   const stored = async (manifest: SnapshotManifest) => {
     const tree = manifest.roots.find((one) => one.name === root);
     return tree ? readListing(plan.library.store, tree) : new Map();
   };
   const listed = async (environment: Environment, memory: HashMemory | undefined) =>
-    states(await listAuthored(environment, root, new Rewriter(environment.place), memory, plan.profileVersion));
+    states(await listFiles(environment, root, new Rewriter(environment.place), memory, plan.profileVersion, classes));
   const isLeftOut = (path: ByteString): boolean => {
     const below = (folder: string): boolean => path === toBytes(folder) || path.startsWith(`${toBytes(folder)}/`);
     const { paths, areas: names }: LeftOut = baseline?.leftOut ?? { tables: [], paths: [], areas: [] };
@@ -329,7 +332,7 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
         destination: await stored(baseline.destination),
       },
     },
-    plan.method,
+    { method: plan.method, classes },
     isLeftOut,
   );
   return mergeTexts(plan, outcomes);

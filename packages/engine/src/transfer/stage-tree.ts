@@ -1,7 +1,7 @@
 import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, layout } from '../environment/environment.js';
-import { listAuthored } from '../environment/list-root.js';
+import { listFiles } from '../environment/list-root.js';
 import { eachOf, FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
@@ -50,7 +50,7 @@ export async function stageTree(
   const to = layout.tree(folder, root, treeId);
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
-  const now = await listAuthored(environment, root, rewriter, undefined, version);
+  const now = await listFiles(environment, root, rewriter, undefined, version);
   const absent: FileState = { type: 'absent' };
 
   const remains: Remain[] = [];

@@ -5,6 +5,7 @@ import {
   connectTo,
   EngineError,
   type Environment,
+  isKept,
   layout,
   type Mode,
   profileName,
@@ -16,6 +17,7 @@ import {
   stageTree,
   switchTrees,
   treeInUse,
+  writeKept,
 } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 
@@ -59,6 +61,10 @@ export async function filesOf(
   return files;
 }
 
+/** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */
+const treeFiles = async (context: TransferContext, { profile }: Environment, set: ChangeSet): Promise<FileChange[]> =>
+  (await filesOf(context, set.id, set.file)).filter((change) => !isKept(profile, change.path));
+
 /** A change set and the direction in which it is applied. */
 export interface ChangeSet {
   readonly id: string;
@@ -78,7 +84,7 @@ export async function stageChanges(
   const state = workOf(context);
   state.trees = [];
   await context.raiseFence(environment);
-  const files = await filesOf(context, set.id, set.file);
+  const files = await treeFiles(context, environment, set);
   const version = await context.profileVersion(environment.site);
   for (const root of environment.place.roots) {
     const changes = files.filter((change) => change.root === root.name);
@@ -149,7 +155,7 @@ export async function holdVisitors(
 async function carryLateFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
   const roots = (context.data.roots as { root: string; from: string }[] | undefined) ?? [];
   if (roots.length === 0) return;
-  const files = await filesOf(context, set.id, set.file);
+  const files = await treeFiles(context, environment, set);
   for (const { root, from } of roots) {
     const own = new Set(files.filter((change) => change.root === root).map((change) => change.path));
     const carried = await carryOver(environment, { from, to: layout.tree(environment.folder, root, set.treeId) }, own);
@@ -206,7 +212,8 @@ export async function switchFiles(
   set: ChangeSet,
 ): Promise<string | undefined> {
   const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
-  if (roots.length === 0) return undefined;
+  const kept = (await filesOf(context, set.id, set.file)).filter((change) => isKept(environment.profile, change.path));
+  if (roots.length + kept.length === 0) return undefined;
   await context.checkFence(environment);
   await context.remember({ pastSwitch: true });
   const place = {
@@ -214,6 +221,7 @@ export async function switchFiles(
     roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)),
   };
   await switchTrees({ ...environment, place }, set.treeId, context.epoch);
+  await writeKept(environment, kept, context.library().store, set.mode, context.work);
   return counted(roots.length, 'root');
 }
 

@@ -435,14 +435,19 @@ class Gathering {
   }
 
   #isWritten(file: SettledFile, chosen: (id: string) => boolean): boolean {
-    const { is } = file.outcome.decision;
-    if (is === 'agreed' || is === 'own') return false;
+    const { decision } = file.outcome;
+    if (decision.is === 'agreed' || decision.is === 'own') return false;
+    if (decision.is === 'taken' && decision.follows) return true;
     return chosen(this.#selectableFile(file.outcome).id) && file.settled !== 'destination';
   }
 
   #addFile(file: SettledFile, chosen: (id: string) => boolean): void {
     const { outcome, collides, settled, after } = file;
     if (outcome.decision.is === 'agreed' || outcome.decision.is === 'own') return;
+    if (outcome.decision.is === 'taken' && outcome.decision.follows) {
+      this.#countFile(outcome);
+      return;
+    }
     const { id } = this.#selectableFile(outcome);
     const { root, path, sides, decision } = outcome;
     const change: FileChange = { part: 'file', root, path, before: sides.destination, after: after ?? sides.source };
@@ -476,12 +481,29 @@ class Gathering {
     });
   }
 
+  #countFile({ area, sides }: FileOutcome): void {
+    const { parts } = this.#collector;
+    const counts = parts.get(area) ?? {
+      name: area,
+      type: 'area' as const,
+      inserted: 0,
+      updated: 0,
+      deleted: 0,
+      bytes: 0,
+    };
+    if (sides.destination.type === 'absent') counts.inserted++;
+    else if (sides.source.type === 'absent') counts.deleted++;
+    else counts.updated++;
+    if (sides.source.type === 'file') counts.bytes += sides.source.size;
+    parts.set(area, counts);
+  }
+
   /** What a baseline's image of the files becomes: the source's state for everything that was treated. */
   #fileEdits(files: readonly SettledFile[], chosen: (id: string) => boolean, end: Side): FileChange[] {
     return files.flatMap((file): FileChange[] => {
       const { outcome, settled } = file;
       const { root, path, sides } = outcome;
-      if (outcome.decision.is === 'own') return [];
+      if (outcome.decision.is === 'own' || (outcome.decision.is === 'taken' && outcome.decision.follows)) return [];
       if (outcome.decision.is !== 'agreed' && !chosen(this.#selectableFile(outcome).id)) return [];
       const after = end === 'source' || settled !== 'destination' ? sides.source : sides.destination;
       return [{ part: 'file', root, path, before: { type: 'absent' }, after }];
@@ -578,15 +600,25 @@ class Gathering {
     return [...counts].map(([kind, count]) => ({ count, kind, plural: pluralOf(this.destination.profile, kind) }));
   }
 
-  /** News that visitors made, on its way down. */
+  /** What visitors made or changed, on its way down. */
   #followed(plan: MergePlan): Amounts {
-    const counts = new Map<string, number>();
-    for (const { change, outcome } of plan.changes)
-      if (outcome.table.rules.class === 'collected' && change.op === 'insert' && this.#isFollowing(outcome))
-        counts.set(profileTable(change.table), (counts.get(profileTable(change.table)) ?? 0) + 1);
-    const all = [...counts].map(([table, count]) => amountOfTable(this.destination.profile, table, count));
+    const { profile } = this.destination;
+    const rows = new Map<string, number>();
+    const areas = new Map<string, number>();
+    let counts = 0;
+    for (const { change, outcome } of plan.changes) {
+      if (!this.#isFollowing(outcome)) continue;
+      const table = profileTable(change.table);
+      if (outcome.table.rules.class === 'collected') rows.set(table, (rows.get(table) ?? 0) + 1);
+      else counts++;
+    }
+    for (const { area, decision } of this.comparison.files)
+      if (decision.is === 'taken' && decision.follows) areas.set(area, (areas.get(area) ?? 0) + 1);
+    const all = [...rows].map(([table, count]) => amountOfTable(profile, table, count));
     const titled = all.filter((one) => !one.kind.startsWith('row of '));
-    return titled.length > 0 ? titled : all;
+    const files = [...areas].map(([area, count]) => ({ count, kind: `file of ${area}`, plural: `files of ${area}` }));
+    const changed = counts > 0 ? [{ count: counts, kind: 'count', plural: 'counts' }] : [];
+    return [...(titled.length > 0 ? titled : all), ...files, ...changed];
   }
 }
 
