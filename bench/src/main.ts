@@ -1,4 +1,16 @@
-import { type Figure, WORKLOADS } from './workloads.js';
+import { forecastNoChange, mergeWide, pushThreeRows } from './merge-workloads.js';
+import { clone, type Figure, memory, pushUnderLoad, rewrite, snapshots } from './workloads.js';
+
+const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
+  rewrite,
+  clone,
+  'snapshot-10': snapshots,
+  memory,
+  'forecast-nochange': forecastNoChange,
+  'push-3-rows': pushThreeRows,
+  'merge-wide': mergeWide,
+  'push-under-load': pushUnderLoad,
+};
 
 const names = process.argv.slice(2).filter((one) => one !== '--json');
 const asJson = process.argv.includes('--json');

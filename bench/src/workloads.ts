@@ -36,11 +36,11 @@ export interface Figure {
   readonly note: string;
 }
 
-const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
+export const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
 const SCALE = Number(process.env.BENCH_SCALE ?? 1);
-const scaled = { files: Math.round(FULL.files * SCALE), rows: Math.round(FULL.rows * SCALE) };
+export const scaled = { files: Math.round(FULL.files * SCALE), rows: Math.round(FULL.rows * SCALE) };
 
-async function withInstallation<T>(work: (on: Installation) => Promise<T>): Promise<T> {
+export async function withInstallation<T>(work: (on: Installation) => Promise<T>): Promise<T> {
   const on = await startInstallation(join(tmpdir(), `tessarion-bench-${process.pid}`));
   try {
     await on.client.call('profileSave', { params: { name: 'big' }, body: { text: PROFILE } });
@@ -50,7 +50,7 @@ async function withInstallation<T>(work: (on: Installation) => Promise<T>): Prom
   }
 }
 
-const connection = (on: Installation): Record<string, string> => ({
+export const connection = (on: Installation): Record<string, string> => ({
   PGHOST: on.server.host,
   PGPORT: String(on.server.port),
   PGUSER: on.server.user,
@@ -59,7 +59,7 @@ const connection = (on: Installation): Record<string, string> => ({
 });
 
 /** rsync, and pg_dump through sed into psql: how a copy is made by hand. Lengths of serialised values come out wrong. */
-const COPY_BY_HAND = `
+export const COPY_BY_HAND = `
 createdb $COPY
 mkdir -p $HOSTS/$COPY
 rsync -a --delete $HOSTS/threadmill--live/main/ $HOSTS/$COPY/
@@ -72,7 +72,7 @@ interface CloneTimes {
   readonly transfer: string;
 }
 
-async function cloneOnce(on: Installation, site: string, name: string): Promise<CloneTimes> {
+export async function cloneOnce(on: Installation, site: string, name: string): Promise<CloneTimes> {
   const created = await on.client.call('environmentCreate', { params: { site }, body: { name, kind: 'staging' } });
   const ends = await seconds(() => ended(on.client, created));
   const { createdAt, steps } = await on.client.call('transferShow', { params: { id: created.id } });
@@ -81,7 +81,7 @@ async function cloneOnce(on: Installation, site: string, name: string): Promise<
 }
 
 /** Waits until the baseline of a copy is packed: then its spool is gone. */
-async function packed(on: Installation, site: string, transfer: string): Promise<void> {
+export async function packed(on: Installation, site: string, transfer: string): Promise<void> {
   const spool = join(on.data, 'tessarion/stores', site, 'spools', transfer);
   while (
     await fs.stat(spool).then(
@@ -313,7 +313,7 @@ export const pushUnderLoad = (): Promise<Figure> =>
     );
   });
 
-function figure(
+export function figure(
   name: string,
   ours: number,
   reference: number | null,
@@ -332,11 +332,3 @@ function figure(
     note,
   };
 }
-
-export const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
-  rewrite,
-  clone,
-  'snapshot-10': snapshots,
-  memory,
-  'push-under-load': pushUnderLoad,
-};

@@ -1,10 +1,10 @@
 import type { ByteString } from '../address/place.js';
 import { writeLine } from '../rows/copy-text.js';
-import { compareKeys, type RowKey } from '../rows/keys.js';
+import { compareKeys, type KeyOrder, type RowKey } from '../rows/keys.js';
 import { type RowAtHand, RowCursor } from '../rows/row-cursor.js';
 import { decideRow, isSame, type MergeRules, type RowDecision, type RowSides } from './decide-row.js';
 import { isFresh, type KeyPair, KeyTranslation } from './key-translation.js';
-import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
+import { type KeyUse, keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
 
 /** Rows of one table from up to four sides, each in key order and canonical form, as batches of whole lines. */
 export interface TableRows {
@@ -162,14 +162,19 @@ function tellApart(
 }
 
 type Side = keyof RowSides;
+const SIDES: readonly Side[] = ['source', 'destination', 'baseSource', 'baseDestination'];
 
-interface RowOfSide extends RowAtHand {
+/** A row of one side, its keys translated. */
+interface RowOfSide {
+  readonly line: ByteString;
+  readonly key: RowKey;
+  readonly values: Values;
   /** Key and values before keys were translated. */
   readonly ownKey: RowKey;
   readonly raw: Values;
 }
 
-type AlignedRow = { readonly [K in Side]?: RowOfSide };
+type AlignedRow = { [K in Side]?: RowOfSide };
 
 async function compareTable(
   table: MergeTable,
@@ -186,88 +191,148 @@ async function compareTable(
     newInSource: new Map(),
     newInDestination: new Map(),
   };
-  for await (const aligned of align(table, rows, keys, moves)) judge(table, aligned, merge, result);
-  return result;
-}
-
-/** Brings together the rows that stand for one thing, one after the other. */
-async function* align(
-  table: MergeTable,
-  rows: TableRows,
-  keys: KeyTranslation,
-  moves: KeyTranslation,
-): AsyncGenerator<AlignedRow> {
-  const keyColumns = table.key.map((name) => table.columns.indexOf(name));
   const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
-  const isTranslated = table.uses.some((use) => keys.concerns(use.table));
-  const isMoved = table.uses.some((use) => moves.concerns(use.table));
-  const keyUses = table.uses.filter((use) => keyColumns.includes(use.column));
-  // Rows whose keys are translated do not come in order; they, and those they may meet, wait until the end.
-  const waiting = new Map<string, { [K in Side]?: RowOfSide }>();
-  const meetsTranslated = (values: Values): boolean =>
-    keyUses.some((use) => {
-      const value = values[use.column] ?? null;
-      return value !== null && (keys.isTaken(use.table, value) || isFresh(value));
-    });
-  const openRows = (side: Side, lines: AsyncIterable<ByteString> | undefined) =>
-    lines
-      ? { side, cursor: new RowCursor(lines, keyColumns, orders), row: undefined as RowOfSide | undefined }
-      : undefined;
-  const cursors = [
-    openRows('source', rows.source),
-    openRows('destination', rows.destination),
-    openRows('baseSource', rows.baseline?.source),
-    openRows('baseDestination', rows.baseline?.destination),
-  ].filter((one) => one !== undefined);
-
-  /** Moves a cursor to its next row that comes in order. */
-  const advance = async (one: (typeof cursors)[number]): Promise<void> => {
-    const isSource = one.side === 'source' || one.side === 'baseSource';
-    const translation = isSource ? keys : moves;
-    const active = isSource ? isTranslated : isMoved;
-    for (;;) {
-      if (!one.cursor.next()) await one.cursor.fill();
-      const { current } = one.cursor;
-      if (!current) {
-        one.row = undefined;
-        return;
-      }
-      const values = active ? translation.row(table, current.values) : current.values;
-      const row: RowOfSide = { ...current, values, ownKey: current.key, raw: current.values };
-      if (values !== current.values && table.key.length === 0) {
-        const line = writeLine(values);
-        park(waiting, one.side, { ...row, line, key: [line] });
-        continue;
-      }
-      if (table.key.length > 0 && (isTranslated || isMoved)) {
-        const key = keyOf(table, values);
-        if (meetsTranslated(values) || keyText(key) !== keyText(current.key)) {
-          park(waiting, one.side, { ...row, key });
-          continue;
-        }
-      }
-      one.row = row;
-      return;
-    }
+  const waiting = new Map<string, AlignedRow>();
+  const lines = {
+    source: rows.source,
+    destination: rows.destination,
+    baseSource: rows.baseline?.source,
+    baseDestination: rows.baseline?.destination,
   };
-  await Promise.all(cursors.map(advance));
+  const cursors = SIDES.flatMap((side) => {
+    const own = lines[side];
+    const translation = side === 'source' || side === 'baseSource' ? keys : moves;
+    return own ? [new SideCursor(side, table, own, orders, translation, keys, moves, waiting)] : [];
+  });
+  for (const one of cursors) if (!one.next()) await one.fill();
   for (;;) {
     let lowest: RowKey | undefined;
     for (const { row } of cursors) if (row && (!lowest || compareKeys(row.key, lowest, orders) < 0)) lowest = row.key;
     if (!lowest) break;
-    const aligned: { [K in Side]?: RowOfSide } = {};
+    const aligned: AlignedRow = {};
+    const taken: SideCursor[] = [];
     for (const one of cursors) {
       if (!one.row || compareKeys(one.row.key, lowest, orders) !== 0) continue;
       aligned[one.side] = one.row;
+      taken.push(one);
     }
-    yield aligned;
-    for (const one of cursors) if (aligned[one.side]) await advance(one);
+    judge(table, aligned, merge, result);
+    for (const one of taken) if (!one.next()) await one.fill();
   }
-  for (const key of [...waiting.keys()].sort()) yield waiting.get(key) as AlignedRow;
+  for (const key of [...waiting.keys()].sort()) judge(table, waiting.get(key) as AlignedRow, merge, result);
+  return result;
+}
+
+/**
+ * Walks the rows of one side. Rows whose keys are translated do not come in order; they, and those they may meet, wait
+ * until the end.
+ */
+class SideCursor {
+  readonly #cursor: RowCursor;
+  readonly #keyUses: readonly KeyUse[];
+  /** Whether any key in this side's rows is translated, and whether any side's is. */
+  readonly #isActive: boolean;
+  readonly #mayWait: boolean;
+  row: RowOfSide | undefined;
+
+  constructor(
+    readonly side: Side,
+    readonly table: MergeTable,
+    lines: AsyncIterable<ByteString>,
+    orders: readonly KeyOrder[],
+    readonly translation: KeyTranslation,
+    readonly keys: KeyTranslation,
+    moves: KeyTranslation,
+    readonly waiting: Map<string, AlignedRow>,
+  ) {
+    const keyColumns = table.key.map((name) => table.columns.indexOf(name));
+    this.#cursor = new RowCursor(lines, keyColumns, orders);
+    this.#keyUses = table.uses.filter((use) => keyColumns.includes(use.column));
+    this.#isActive = table.uses.some((use) => translation.concerns(use.table));
+    this.#mayWait = table.uses.some((use) => keys.concerns(use.table) || moves.concerns(use.table));
+  }
+
+  /** Moves to the next row that comes in order without waiting; false when {@link fill} must be awaited. */
+  next(): boolean {
+    while (this.#cursor.next()) if (this.#take()) return true;
+    return false;
+  }
+
+  async fill(): Promise<void> {
+    for (;;) {
+      await this.#cursor.fill();
+      if (!this.#cursor.current) {
+        this.row = undefined;
+        return;
+      }
+      if (this.#take() || this.next()) return;
+    }
+  }
+
+  /** Takes the row at hand, or lets it wait. */
+  #take(): boolean {
+    const current = this.#cursor.current as RowAtHand;
+    if (!this.#mayWait) {
+      this.row = new PlainRow(current);
+      return true;
+    }
+    const { table, translation } = this;
+    const values = this.#isActive ? translation.row(table, current.values) : current.values;
+    const row: RowOfSide = {
+      line: current.line,
+      key: current.key,
+      values,
+      ownKey: current.key,
+      raw: current.values,
+    };
+    if (table.key.length === 0) {
+      if (values === current.values) {
+        this.row = row;
+        return true;
+      }
+      const line = writeLine(values);
+      park(this.waiting, this.side, { ...row, line, key: [line] });
+      return false;
+    }
+    const key = keyOf(table, values);
+    if (this.#meetsTranslated(values) || keyText(key) !== keyText(current.key)) {
+      park(this.waiting, this.side, { ...row, key });
+      return false;
+    }
+    this.row = row;
+    return true;
+  }
+
+  #meetsTranslated(values: Values): boolean {
+    return this.#keyUses.some((use) => {
+      const value = values[use.column] ?? null;
+      return value !== null && (this.keys.isTaken(use.table, value) || isFresh(value));
+    });
+  }
+}
+
+/** A row whose keys are the same on both sides; its values are read only when they are asked for. */
+class PlainRow implements RowOfSide {
+  constructor(readonly at: RowAtHand) {}
+  get line(): ByteString {
+    return this.at.line;
+  }
+  get key(): RowKey {
+    return this.at.key;
+  }
+  get ownKey(): RowKey {
+    return this.at.key;
+  }
+  get values(): Values {
+    return this.at.values;
+  }
+  get raw(): Values {
+    return this.at.values;
+  }
 }
 
 /** Rows that are alike in every way count each for themselves. */
-function park(waiting: Map<string, { [K in Side]?: RowOfSide }>, side: Side, row: RowOfSide): void {
+function park(waiting: Map<string, AlignedRow>, side: Side, row: RowOfSide): void {
   for (let copy = 0; ; copy++) {
     const at = `${keyText(row.key)}${copy === 0 ? '' : ` ${copy}`}`;
     const known = waiting.get(at) ?? {};
@@ -280,9 +345,11 @@ function park(waiting: Map<string, { [K in Side]?: RowOfSide }>, side: Side, row
 
 function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: TableComparison): void {
   const { source, destination, baseSource, baseDestination } = rows;
-  const isMoved = destination !== undefined && destination.values !== destination.raw;
   // Without a change on either side there is nothing to decide.
+  const isMoved =
+    destination !== undefined && !(destination instanceof PlainRow) && destination.values !== destination.raw;
   if (source?.line === baseSource?.line && destination?.line === baseDestination?.line && !isMoved) {
+    if (source && destination && source.line === destination.line && source instanceof PlainRow) return;
     if (source && !destination) result.lacking.push({ table, key: source.key });
     if (destination && (!source || refersElsewhere(table, source.values, destination.values)))
       result.ownChanges.push({ table, key: destination.key, values: destination.values, isNews: false });

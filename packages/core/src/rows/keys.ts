@@ -20,8 +20,16 @@ export function compareKeys(a: RowKey, b: RowKey, orders: readonly KeyOrder[]): 
 }
 
 function compareIntegers(a: ByteString, b: ByteString): number {
+  // Without signs and leading zeros the longer one is larger, and of two equally long ones the later by its bytes.
+  if (a.length !== b.length && isCounted(a) && isCounted(b)) return a.length - b.length;
+  if (a.length === b.length && isCounted(a) && isCounted(b)) return a < b ? -1 : a > b ? 1 : 0;
   const [x, y] = [Number(a), Number(b)];
   if (Number.isSafeInteger(x) && Number.isSafeInteger(y)) return x - y;
   const [big, other] = [BigInt(a), BigInt(b)];
   return big < other ? -1 : big > other ? 1 : 0;
 }
+
+const isCounted = (value: ByteString): boolean => {
+  const first = value.charCodeAt(0);
+  return first > 48 && first <= 57;
+};

@@ -1,5 +1,5 @@
 import type { ByteString } from '../address/place.js';
-import { readLine } from './copy-text.js';
+import { NULL_FIELD, readField, readLine } from './copy-text.js';
 import { compareKeys, type KeyOrder, type RowKey } from './keys.js';
 
 /** Rows that do not come in the order of their key: the reader or the stored data is at fault. */
@@ -7,11 +7,19 @@ export class RowOrderError extends Error {
   override readonly name = 'RowOrderError';
 }
 
-/** A row at hand: its line without the newline, its values on demand, its key. */
-export interface RowAtHand {
-  readonly line: ByteString;
-  readonly values: readonly (ByteString | null)[];
-  readonly key: RowKey;
+/** A row at hand: its line without the newline, its key, and its values when somebody asks for them. */
+export class RowAtHand {
+  #values: readonly (ByteString | null)[] | undefined;
+
+  constructor(
+    readonly line: ByteString,
+    readonly key: RowKey,
+  ) {}
+
+  get values(): readonly (ByteString | null)[] {
+    this.#values ??= readLine(this.line);
+    return this.#values;
+  }
 }
 
 /** Walks rows that arrive in batches of whole lines, in key order, one at a time. Holds one batch. */
@@ -36,13 +44,23 @@ export class RowCursor {
     if (end === -1) return false;
     const line = this.#batch.slice(this.#at, end);
     this.#at = end + 1;
-    const values = readLine(line);
-    const key = this.#keyColumns.length === 0 ? [line] : this.#keyColumns.map((column) => values[column] ?? null);
+    const key = this.#keyOf(line);
     if (this.current && compareKeys(this.current.key, key, this.#orders) > 0) {
       throw new RowOrderError(`Rows out of order: ${JSON.stringify(this.current.key)} before ${JSON.stringify(key)}.`);
     }
-    this.current = { line, values, key };
+    this.current = new RowAtHand(line, key);
     return true;
+  }
+
+  #keyOf(line: ByteString): RowKey {
+    if (this.#keyColumns.length === 0) return [line];
+    if (this.#keyColumns.length > 1 || this.#keyColumns[0] !== 0) {
+      const fields = line.split('\t');
+      return this.#keyColumns.map((column) => readField(fields[column] ?? NULL_FIELD));
+    }
+    // Most keys are one column and stand first.
+    const end = line.indexOf('\t');
+    return [readField(end === -1 ? line : line.slice(0, end))];
   }
 
   /** Waits for the next batch and moves to its first row, or to the end (`current` undefined). */

@@ -1,0 +1,104 @@
+import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
+import { ended } from '@tessarion/demo';
+import pg from 'pg';
+import { makeBigSite } from './big-site.js';
+import { byHand, type Installation, median, peakMegabytes, resetPeak, seconds } from './installation.js';
+import {
+  COPY_BY_HAND,
+  cloneOnce,
+  connection,
+  type Figure,
+  figure,
+  packed,
+  ROUNDS,
+  scaled,
+  withInstallation,
+} from './workloads.js';
+
+const [LIVE, COPY] = ['threadmill/live', 'threadmill/copy'];
+
+/** Both databases read whole, and the files compared by rsync: what a script must do to know that nothing changed. */
+const READ_BY_HAND = `
+for d in threadmill_live $COPY_DATABASE; do
+  for t in article comment meta; do psql -q -d $d -c "COPY $t TO STDOUT" > /dev/null; done
+done
+rsync -an --delete $HOSTS/threadmill--live/main/ $HOSTS/threadmill--copy/main/ > /dev/null`;
+
+interface Pair {
+  readonly on: Installation;
+  readonly database: string;
+  readonly pid: number;
+}
+
+/** A large site and a copy of it whose baseline is packed. */
+const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
+  withInstallation(async (on) => {
+    await makeBigSite(on, 'threadmill', scaled);
+    await packed(on, 'threadmill', (await cloneOnce(on, 'threadmill', 'copy')).transfer);
+    const shown = await on.client.call('environmentShow', { params: { site: 'threadmill', environment: 'copy' } });
+    const pid = await on.workerPid();
+    await resetPeak(pid);
+    return work({ on, database: shown.databases[0] as string, pid });
+  });
+
+async function forecast(on: Installation): Promise<string> {
+  const { id } = await on.client.call('forecastCreate', { body: { from: COPY, onto: LIVE } });
+  for (;;) {
+    const { state, failure } = await on.client.call('forecastShow', { params: { id } });
+    if (state === 'failed') throw new Error(failure?.message);
+    if (state === 'ready') return id;
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+}
+
+const push = async (on: Installation): Promise<void> => {
+  const id = await forecast(on);
+  await ended(on.client, await on.client.call('pushCreate', { body: { forecast: id, confirm: LIVE } }));
+};
+
+async function onCopy({ on, database }: Pair, ...statements: string[]): Promise<void> {
+  const client = new pg.Client({ ...on.server, database });
+  await client.connect();
+  for (const sql of statements) await client.query(sql);
+  await client.end();
+}
+
+const DATA = `${scaled.files} files, ${scaled.rows} rows`;
+
+export const forecastNoChange = (): Promise<Figure> =>
+  withPair(async ({ on, database, pid }) => {
+    await forecast(on);
+    const [ours, hand]: [number[], number[]] = [[], []];
+    for (let round = 0; round < ROUNDS; round++) {
+      hand.push(await byHand(READ_BY_HAND, { ...connection(on), COPY_DATABASE: database }));
+      ours.push(await seconds(() => forecast(on)));
+    }
+    return figure('forecast-nochange', median(ours), median(hand), await peakMegabytes(pid), '≤ 0.5', DATA);
+  });
+
+export const pushThreeRows = (): Promise<Figure> =>
+  withPair(async (pair) => {
+    const { on, pid } = pair;
+    const [ours, hand]: [number[], number[]] = [[], []];
+    for (let round = 0; round < ROUNDS; round++) {
+      hand.push(await byHand(COPY_BY_HAND, { ...connection(on), COPY: `by_hand_${round}` }));
+      await onCopy(pair, `UPDATE article SET title = 'Changed ${round}' WHERE id IN (1, 2000, 30000)`);
+      ours.push(await seconds(() => push(on)));
+    }
+    const note = `${DATA}; forecast and push`;
+    return figure('push-3-rows', median(ours), median(hand), await peakMegabytes(pid), '≤ 0.1', note);
+  });
+
+export const mergeWide = (): Promise<Figure> =>
+  withPair(async (pair) => {
+    const { on, pid } = pair;
+    const [rows, files] = [Math.round(scaled.rows / 10), Math.round(scaled.files / 4)];
+    const hand = await byHand(COPY_BY_HAND, { ...connection(on), COPY: 'by_hand' });
+    await onCopy(pair, `UPDATE article SET title = title || '.' WHERE id <= ${rows}`);
+    for (let i = 0; i < files; i++)
+      await fs.appendFile(join(on.hosts, 'threadmill--copy/main', String(i % 200), `${i}.bin`), 'x');
+    const took = await seconds(() => push(on));
+    const note = `${rows} changed rows, ${files} changed files; forecast and push`;
+    return figure('merge-wide', took, hand, await peakMegabytes(pid), '≤ 1.0', note);
+  });
