@@ -6,7 +6,10 @@ import { decideRow, isSame, type MergeRules, type RowDecision, type RowSides } f
 import { isFresh, type KeyPair, KeyTranslation } from './key-translation.js';
 import { type KeyUse, keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
 
-/** Rows of one table from up to four sides, each in key order and canonical form, as batches of whole lines. */
+/**
+ * Rows of one table from up to four sides, each in key order and canonical form, as batches of whole lines. Both
+ * images may be the same object; it can be iterated more than once then.
+ */
 export interface TableRows {
   readonly source: AsyncIterable<ByteString>;
   readonly destination: AsyncIterable<ByteString>;
@@ -199,7 +202,13 @@ async function compareTable(
     baseSource: rows.baseline?.source,
     baseDestination: rows.baseline?.destination,
   };
+  // Where both images are one, as they are wherever nothing is masked, it is read once.
+  const isOneImage =
+    rows.baseline !== undefined &&
+    rows.baseline.source === rows.baseline.destination &&
+    !table.uses.some((use) => keys.concerns(use.table) || moves.concerns(use.table));
   const cursors = SIDES.flatMap((side) => {
+    if (side === 'baseDestination' && isOneImage) return [];
     const own = lines[side];
     const translation = side === 'source' || side === 'baseSource' ? keys : moves;
     return own ? [new SideCursor(side, table, own, orders, translation, keys, moves, waiting)] : [];
@@ -216,6 +225,7 @@ async function compareTable(
       aligned[one.side] = one.row;
       taken.push(one);
     }
+    if (isOneImage && aligned.baseSource) aligned.baseDestination = aligned.baseSource;
     judge(table, aligned, merge, result);
     for (const one of taken) if (!one.next()) await one.fill();
   }

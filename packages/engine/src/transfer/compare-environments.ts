@@ -40,6 +40,7 @@ import { readRowImage } from '../snapshot/row-image.js';
 import type { LeftOut } from './build-copy.js';
 import { askDestination } from './destination-facts.js';
 import { mergeTexts } from './merge-texts.js';
+import { readAhead } from './read-ahead.js';
 import { uniqueIndexes } from './unique-values.js';
 
 /** What two environments had when they last had things in common. */
@@ -269,16 +270,18 @@ async function tableToCompare(
     stamps: stampsOf(destination.profile, label, columns),
     uniques: [],
   };
-  const open = (): TableRows => ({
-    source: source.rows(other),
-    destination: canonical.rows(),
-    baseline: isKnown
-      ? {
-          source: readRowImage(library.store, images.source),
-          destination: readRowImage(library.store, images.destination),
-        }
-      : undefined,
+  const image = (side: 'source' | 'destination'): AsyncIterable<ByteString> => ({
+    [Symbol.asyncIterator]: () => readAhead(readRowImage(library.store, images[side])),
   });
+  const open = (): TableRows => {
+    const ofSource = image('source');
+    const isOne = images.source?.blocks === images.destination?.blocks;
+    return {
+      source: { [Symbol.asyncIterator]: () => readAhead(source.rows(other)[Symbol.asyncIterator]()) },
+      destination: { [Symbol.asyncIterator]: () => readAhead(canonical.rows()) },
+      baseline: isKnown ? { source: ofSource, destination: isOne ? ofSource : image('destination') } : undefined,
+    };
+  };
   return { table, open };
 }
 

@@ -528,8 +528,16 @@ class Gathering {
           remedy: 'Bring both ends to the same schema first.',
         });
     }
-    if (checks.length === 0)
+    if (!checks.some((check) => check.name === 'schema'))
       checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
+    for (const { from, path } of this.destination.profile?.references ?? [])
+      if (path !== undefined)
+        checks.push({
+          name: 'references',
+          state: 'warning',
+          message: `References inside ${from} (${path}) are not followed: a thing that gets a new number keeps its old one there.`,
+          remedy: `Look at ${from} after the transfer, where a forecast says that a number is new.`,
+        });
     const { only, except, settlements } = this.wish.wishes;
     const items = [...this.#selectable.values()];
     const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));
