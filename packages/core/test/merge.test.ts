@@ -1,4 +1,4 @@
-import { keyText, type RowOutcome, type Settlement, type Values } from '../src/index.js';
+import { type KeyPair, keyText, type RowOutcome, type Settlement, type Values } from '../src/index.js';
 import {
   apply,
   applyEdits,
@@ -451,6 +451,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     expected.set(key, after);
   }
 
+  const moved = new Set<KeyPair>();
   // Write it.
   const byOutcome = (name: TableName, key: string): number => {
     const pairOf = plan.pairs.find((one) => one.table === `main/public.${name}` && keyText([one.to]) === key);
@@ -483,10 +484,12 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
       ) {
         const from = comparison.moved.find(
           (one) =>
+            !moved.has(one) &&
             one.table === `main/public.${name}` &&
             sameButKey(name, destination.tables[name].get(keyText([one.from])), change.row),
         );
         const came = plan.pairs.some((one) => one.table === `main/public.${name}` && one.to === change.key[0]);
+        if (from && !came) moved.add(from);
         if (from && !came) return (destination.tables[name].get(keyText([from.from])) as Row).uid;
       }
       return byOutcome(name, keyText(change.key));

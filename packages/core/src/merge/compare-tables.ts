@@ -83,7 +83,9 @@ export async function compareTables(
   const found = new Map<string, KeyPair>();
   const results = new Map<string, TableComparison>();
   let stale = new Set(tables.map(({ table }) => table.id));
-  while (stale.size > 0) {
+  for (let round = 1; stale.size > 0; round++) {
+    if (round > MOST_ROUNDS)
+      throw new Error(`Keys of ${[...stale].join(', ')} are not told apart after ${round} rounds.`);
     const concerned = new Set<string>();
     for (const { table, open } of tables)
       if (stale.has(table.id)) results.set(table.id, await compareTable(table, open(), merge, keys, moves));
@@ -110,12 +112,21 @@ export async function compareTables(
   };
 }
 
+/** Each round finds new pairs of keys, and rarely needs a third one. */
+const MOST_ROUNDS = 1000;
+
 interface TableComparison {
   readonly outcomes: RowOutcome[];
   readonly ownChanges: OwnChange[];
   readonly lacking: Lacking[];
   /** Keys under which both sides made a thing of their own. */
-  readonly displaced: { readonly source: Values; readonly destination: Values; readonly sourceKey: ByteString }[];
+  readonly displaced: {
+    readonly source: Values;
+    readonly destination: Values;
+    readonly sourceKey: ByteString;
+    readonly isSourceNew: boolean;
+    readonly isDestinationNew: boolean;
+  }[];
   /** Rows that only one side has, and that it made anew. */
   readonly newInSource: Map<ByteString, Values>;
   readonly newInDestination: Map<ByteString, Values>;
@@ -141,8 +152,8 @@ function tellApart(
   const waiting = new Map<string, ByteString>();
   if (table.naturalKey.length > 0) {
     for (const [key, values] of result.newInDestination) waiting.set(natural(values), key);
-    for (const { destination } of result.displaced)
-      waiting.set(natural(destination), keyOf(table, destination)[0] as ByteString);
+    for (const { destination, isDestinationNew } of result.displaced)
+      if (isDestinationNew) waiting.set(natural(destination), keyOf(table, destination)[0] as ByteString);
   }
   const partner = (values: Values): ByteString | undefined => {
     const name = natural(values);
@@ -155,11 +166,15 @@ function tellApart(
     if (other !== undefined && other !== key) pair(key, other);
     else if (isFresh(keys.translate(table.id, key)) && keys.mapped(table.id, key) === undefined) renew(key);
   }
-  for (const { source, destination, sourceKey } of result.displaced) {
-    const other = table.naturalKey.length > 0 ? partner(source) : undefined;
-    if (other !== undefined) pair(sourceKey, other);
-    else if (merge.direction === 'up') renew(sourceKey);
-    else moves.renew(table.id, keyOf(table, destination)[0] as ByteString);
+  for (const { source, destination, sourceKey, isSourceNew } of result.displaced) {
+    const place = keyOf(table, destination)[0] as ByteString;
+    const other = table.naturalKey.length > 0 && isSourceNew ? partner(source) : undefined;
+    if (other !== undefined && other !== place) pair(sourceKey, other);
+    else {
+      // The destination's row stays where another of the source's rows was found to be the same thing.
+      if (merge.direction === 'up' || keys.isTaken(table.id, place)) renew(sourceKey);
+      else moves.renew(table.id, place);
+    }
   }
   return pairs;
 }
@@ -374,6 +389,8 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
       source: sides.source as Values,
       destination: sides.destination as Values,
       sourceKey: source?.ownKey[0] as ByteString,
+      isSourceNew: baseSource === undefined,
+      isDestinationNew: baseDestination === undefined,
     });
     return;
   }

@@ -112,6 +112,9 @@ export async function settle(
   return new Settling(comparison, merge, wishes, facts, itemOf).run();
 }
 
+/** Each round settles more, or is the last. */
+const MOST_ROUNDS = 100_000;
+
 class Settling {
   readonly #collisions = new Map<RowOutcome, Collision[]>();
   /** Outcomes of rows with a key of one column, by {@link place}. */
@@ -153,7 +156,8 @@ class Settling {
     await this.#findReferrers();
     for (const item of this.#byItem.keys()) if (this.wishes.isChosen(item)) this.#chosen.add(item);
     // What is settled for the destination's sake may leave others without what they need.
-    for (this.#isStable = false; !this.#isStable; ) {
+    for (let round = 1; !this.#isStable; round++) {
+      if (round > MOST_ROUNDS) throw new Error(`What collides is not settled after ${round} rounds.`);
       this.#isStable = true;
       this.#findOwnReferrers();
       this.#keepWhole();
