@@ -610,7 +610,8 @@ describe('a merge', () => {
       }),
       {
         numRuns: runs,
-        ...(process.env.TESSARION_MERGE_SEED ? { seed: Number(process.env.TESSARION_MERGE_SEED) } : {}),
+        // Always the same histories, but for a person who asks for more of them.
+        ...(process.env.TESSARION_MERGE_CASES === undefined ? { seed: 20261123 } : {}),
       },
     );
   });
