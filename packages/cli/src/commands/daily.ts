@@ -197,11 +197,10 @@ export function addDailyCommands(program: Command): void {
       const client = await connect(command);
       const chosen = await chooseEnds(client, options, 'reset');
       const dropped = await workIn(client, chosen);
-      if (!wantsJson(command) && dropped !== '') print(`${dropped} exist only in ${chosen.onto}, and go.`);
       await confirmed(
         chosen.onto,
         options,
-        `Make ${chosen.onto} the double of ${chosen.from} again; work that exists only there goes`,
+        `Make ${chosen.onto} the double of ${chosen.from} again; ${dropped === '' ? 'work that exists only there goes' : `${dropped} exist only there, and go`}`,
       );
       await finish(
         client,
