@@ -76,6 +76,7 @@ describe('work on a copy while live goes on', () => {
     const upload = (path: string, file: string): string => join(folderOf(studio, path), 'main/media/uploads', file);
     await fs.mkdir(upload(LIVE, 'reviews'), { recursive: true });
     await fs.writeFile(upload(LIVE, 'reviews/throw.svg'), '<svg>warm</svg>');
+    await fs.symlink('reviews/throw.svg', upload(LIVE, 'latest.svg'));
     await fs.writeFile(upload(COPY, 'test.svg'), '<svg>of a test</svg>');
     const forecast = await forecastOf(studio, LIVE, COPY);
     expect(forecast.direction).toBe('down');
@@ -89,6 +90,7 @@ describe('work on a copy while live goes on', () => {
     expect(await one(COPY, "SELECT count(*)::int FROM page WHERE slug = 'draft'")).toBe(1);
     expect(await one(COPY, "SELECT stock FROM product WHERE slug = 'throw'")).toBe(55);
     expect(await fs.readFile(upload(COPY, 'reviews/throw.svg'), 'utf8')).toBe('<svg>warm</svg>');
+    expect(await fs.readlink(upload(COPY, 'latest.svg'))).toBe('reviews/throw.svg');
     await expect(fs.stat(upload(COPY, 'test.svg')), 'test files give way').rejects.toThrow();
     const mails = (await rows(COPY, 'SELECT email FROM customer')).map((row) => String(row.email));
     expect(mails.length).toBeGreaterThan(1);

@@ -55,6 +55,8 @@ export async function copyRoot(
     const to = whereTo(file.path);
     if (file.type === 'link') {
       const target = file.target as ByteString;
+      // A kept area may hold the link of the copy that is made anew.
+      if (!to.startsWith(`${tree}/`)) await server.remove(to);
       await server.makeLink(to, rewriter.materialise(target));
       spool?.event({ is: 'link', path: file.path, target });
       return;

@@ -9,7 +9,7 @@ import {
 } from '@tessarion/core';
 import type { PackStore } from '../blobs/pack-store.js';
 import { areasOf, type Environment, keptAreas, layout } from '../environment/environment.js';
-import { FileForm, hashOf } from '../environment/root-reader.js';
+import { canonicalLink, FileForm, hashOf } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode } from './apply-rows.js';
@@ -33,7 +33,8 @@ export async function writeKept(
   work: Work,
 ): Promise<void> {
   const { server, profile } = environment;
-  const form = new FileForm(environment, rewriterOf(environment));
+  const rewriter = rewriterOf(environment);
+  const form = new FileForm(environment, rewriter);
   const areas = areasOf(profile);
   for (const { root, path, before, after } of changes) {
     checkpoint(work);
@@ -42,9 +43,10 @@ export async function writeKept(
     const place = `${layout.keep(environment.folder, root, kept.name)}${path.slice(kept.path.length)}`;
     const area = areaOf(areas, path);
     if (mode === 'lenient' && !sameFile(await stateOf(environment, path, place), before)) continue;
-    if (after.type === 'absent') await server.remove(place);
-    else if (after.type === 'file') {
-      await server.makeFolder(place.split('/').slice(0, -1).join('/'));
+    if (after.type !== 'file') await server.remove(place);
+    if (after.type !== 'absent') await server.makeFolder(place.split('/').slice(0, -1).join('/'));
+    if (after.type === 'link') await server.makeLink(place, rewriter.materialise(after.target));
+    if (after.type === 'file') {
       const content = form.isTranslated(path, area)
         ? form.materialise(path, area, await readPieces(store, after.pieces))
         : storedPieces(store, after.pieces);
@@ -56,9 +58,13 @@ export async function writeKept(
 
 async function stateOf(environment: Environment, path: ByteString, place: ByteString): Promise<FileState> {
   if ((await environment.server.identityOf(place)) === undefined) return { type: 'absent' };
-  const form = new FileForm(environment, new Rewriter(environment.place));
+  const rewriter = new Rewriter(environment.place);
+  const form = new FileForm(environment, rewriter);
   const area = areaOf(areasOf(environment.profile), path);
   for await (const node of environment.server.listFolder(place.split('/').slice(0, -1).join('/')))
-    if (place.endsWith(`/${node.path}`)) return form.read(path, area, node.mode, place, hashOf);
+    if (place.endsWith(`/${node.path}`))
+      return node.type === 'link'
+        ? { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) }
+        : form.read(path, area, node.mode, place, hashOf);
   return { type: 'absent' };
 }
