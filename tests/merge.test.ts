@@ -222,6 +222,51 @@ describe('work on a copy while live goes on', () => {
     expect((await items(await forecastOf(studio, COPY, LIVE))).length, 'nobody is asked twice').toBe(0);
   });
 
+  it('knows what triggers and types made of what it wrote', async () => {
+    await run(
+      LIVE,
+      `CREATE FUNCTION tidy() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.title := btrim(NEW.title); NEW.updated_at := now(); RETURN NEW; END $$`,
+      'CREATE TRIGGER tidy BEFORE INSERT OR UPDATE ON product FOR EACH ROW EXECUTE FUNCTION tidy()',
+    );
+    try {
+      await run(COPY, "UPDATE product SET title = '  Apron  ', price = 51 WHERE slug = 'apron'");
+      await run(COPY, "INSERT INTO product (slug, title, description, price) VALUES ('shawl', ' Shawl ', '', 80)");
+      await run(LIVE, "UPDATE product SET price = 52 WHERE slug = 'apron'");
+      const forecast = await forecastOf(studio, COPY, LIVE);
+      const id = (await items(forecast)).flatMap((item) => item.collisions)[0]?.id as string;
+      const decided = await settled(studio, forecast.id, { settlements: { [id]: { take: 'edited', value: '48' } } });
+      const before = await rows(
+        LIVE,
+        "SELECT title, price FROM product WHERE slug IN ('apron', 'shawl') ORDER BY slug",
+      );
+      const push = await done(
+        studio,
+        await studio.client.call('pushCreate', { body: { forecast: decided.id, confirm: LIVE } }),
+      );
+      expect(
+        await rows(LIVE, "SELECT title, price FROM product WHERE slug IN ('apron', 'shawl') ORDER BY slug"),
+      ).toEqual([
+        { title: 'Apron', price: '48.00' },
+        { title: 'Shawl', price: '80.00' },
+      ]);
+      for (const [from, onto] of [
+        [COPY, LIVE],
+        [LIVE, COPY],
+      ] as const)
+        expect(await items(await forecastOf(studio, from, onto)), `nothing is left from ${from}`).toEqual([]);
+      const undo = await done(
+        studio,
+        await studio.client.call('transferUndo', { params: { id: push.id }, body: { confirm: LIVE } }),
+      );
+      expect(undo.remains).toEqual([]);
+      expect(
+        await rows(LIVE, "SELECT title, price FROM product WHERE slug IN ('apron', 'shawl') ORDER BY slug"),
+      ).toEqual(before);
+    } finally {
+      await run(LIVE, 'DROP FUNCTION tidy CASCADE');
+    }
+  });
+
   it('merges files as it does rows', async () => {
     const at = (path: string, file: string): string => join(folderOf(studio, path), 'main', file);
     await fs.writeFile(at(COPY, 'styles/new.css'), '.new {}\n');
@@ -238,6 +283,81 @@ describe('work on a copy while live goes on', () => {
     const end = await ended(studio, await pushOnto(studio, COPY, LIVE, { wishes: { rest: 'source' } }));
     expect(end.state).toBe('done');
     expect(await fs.readFile(at(LIVE, 'styles/site.css'), 'utf8')).toContain('.ours');
+  });
+});
+
+describe('a document in a row', () => {
+  const front = async (path: string): Promise<unknown> =>
+    JSON.parse(String(await one(path, "SELECT value FROM option WHERE name = 'front'")));
+  const setFront = (value: unknown): string =>
+    `INSERT INTO option VALUES ('front', '${JSON.stringify(value)}') ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
+  let original: string;
+  let profile: string;
+
+  beforeAll(async () => {
+    profile = (await studio.client.call('siteShow', { params: { site: 'threadmill' } })).profile as string;
+    original = (await studio.client.call('profileShow', { params: { name: profile }, query: {} })).text;
+    const text = original
+      .replace('option: { class: authored }', 'option: { class: authored, columns: { value: { merge: members } } }')
+      .replace(
+        '\nreferences:\n',
+        '\nreferences:\n  - { from: option.value, to: page.id, when: { name: [front] }, path: "$..lead" }\n',
+      );
+    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    await run(LIVE, setFront({ lead: 1, colour: 'red', size: 's' }));
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  });
+  afterAll(() => studio.client.call('profileSave', { params: { name: profile }, body: { text: original } }));
+
+  it('is merged member by member, and the numbers in it follow the things that they name', async () => {
+    await run(COPY, insertPage('tour', 'A tour'));
+    const key = Number(await one(COPY, "SELECT id FROM page WHERE slug = 'tour'"));
+    await run(COPY, setFront({ lead: key, colour: 'red', size: 's', more: [{ lead: key }] }));
+    await run(LIVE, `SELECT setval('page_id_seq', ${key - 1})`, insertPage('stall', 'A stall'));
+    await run(LIVE, setFront({ lead: 1, colour: 'blue', size: 's' }));
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.unsettled).toBe(0);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }));
+    const fresh = Number(await one(LIVE, "SELECT id FROM page WHERE slug = 'tour'"));
+    expect(fresh).not.toBe(key);
+    expect(await front(LIVE)).toEqual({ lead: fresh, colour: 'blue', size: 's', more: [{ lead: fresh }] });
+    expect((await forecastOf(studio, COPY, LIVE)).written, 'a second one is empty').toEqual([]);
+
+    await done(studio, await pullInto(studio, LIVE, COPY));
+    expect(await front(COPY)).toEqual({ lead: key, colour: 'blue', size: 's', more: [{ lead: key }] });
+    for (const [from, onto] of [
+      [COPY, LIVE],
+      [LIVE, COPY],
+    ] as const)
+      expect((await forecastOf(studio, from, onto)).written, `nothing is left from ${from}`).toEqual([]);
+  });
+
+  it('collides where both changed one member', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(COPY, setFront({ lead: 1, size: 'ours' }));
+    await run(LIVE, setFront({ lead: 1, size: 'theirs' }));
+    expect((await forecastOf(studio, COPY, LIVE)).unsettled).toBe(1);
+  });
+
+  it('does not come down while a mask would make unique values meet', async () => {
+    const text = original.replace(
+      'email: { personal: mail }',
+      'email: { personal: mail }\n          login: { personal: name }',
+    );
+    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    const failed = (await forecastOf(studio, LIVE, COPY)).checks.filter((check) => check.state === 'failed');
+    expect(failed.map((check) => [check.name, check.message, check.remedy])).toEqual([
+      ['masks', expect.stringContaining('editor.login'), expect.stringContaining('profile')],
+    ]);
+  });
+
+  it('is not written while the profile lets it refer to what is not there', async () => {
+    const text = original.replace('\nreferences:\n', '\nreferences:\n  - { from: option.value, to: page.number }\n');
+    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    const failed = (await forecastOf(studio, COPY, LIVE)).checks.filter((check) => check.state === 'failed');
+    expect(failed.map((check) => [check.name, check.message, check.remedy])).toEqual([
+      ['references', expect.stringContaining('page.number'), expect.stringContaining('profile')],
+    ]);
   });
 });
 

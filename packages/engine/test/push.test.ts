@@ -46,6 +46,7 @@ const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
 /** A push by replace onto live: what would be written, and the rows that stay because others refer to them. */
 async function compared(): Promise<{ changes: RowChange[]; kept: string[]; notes: readonly Note[] }> {
   const { rows, merge, facts, notes } = await compareEnvironments({
+    changes: undefined,
     source: { environment: copy.environment },
     destination: live.environment,
     baseline: undefined,

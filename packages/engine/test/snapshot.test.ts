@@ -280,7 +280,7 @@ describe('an image of a baseline', () => {
   const field = (value: string | null): string => (value === null ? '\\N' : value.replaceAll('\t', '\\t'));
   async function imageOf(given: readonly Row[]): Promise<TableManifest> {
     const writer = await library.store.writer();
-    const image = new RowImageWriter(writer);
+    const image = new RowImageWriter(writer, [0]);
     const sorted = given.toSorted((one, other) => one.id - other.id);
     await image.add(sorted.map((row) => `${row.id}\t${field(row.a)}\t${field(row.b)}\n`).join(''));
     const blocks = await image.end();

@@ -11,7 +11,7 @@ export class DataFolder {
 
   static async open(path: string): Promise<DataFolder> {
     const absolute = resolve(path);
-    for (const folder of ['', 'run', 'stores', 'memories'])
+    for (const folder of ['', 'run', 'stores', 'memories', 'changes'])
       await fs.mkdir(join(absolute, folder), { recursive: true, mode: folder === '' ? 0o711 : 0o700 });
     return new DataFolder(absolute, await Keys.open(join(absolute, 'master.key')));
   }
@@ -28,6 +28,10 @@ export class DataFolder {
   }
   memory(environmentPath: string): string {
     return join(this.path, 'memories', `${environmentPath.replace('/', '--')}.json`);
+  }
+  /** What a pair of environments was found unlike in. */
+  changes(lower: string, upper: string): string {
+    return join(this.path, 'changes', `${lower.replace('/', '--')}+${upper.replace('/', '--')}.json`);
   }
   run(name: string): string {
     return join(this.path, 'run', name);

@@ -1,6 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import type { MaskRule } from '../profile/schema.js';
 import { toBytes } from '../rows/condition.js';
+import { maskDate, maskDigits, maskInternetAddress } from './mask-forms.js';
 
 /**
  * A keyed hash: the same site key and value always give the same bytes, so that masked values still join.
@@ -113,10 +114,19 @@ export function maskValue(rule: MaskRule, value: ByteString | null, hash: KeyedH
     case 'street':
       return `${1 + ((digest[0] as number) % 199)} ${pick(STREETS, digest, 2)}`;
     case 'phone':
-      return maskDigits(value, digest);
+      return maskDigits(value, hash);
+    case 'date':
+      return maskDate(value, hash);
+    case 'internet-address':
+      return maskInternetAddress(value, hash);
     case 'free-text':
       return maskWords(value, digest);
   }
+}
+
+/** Whether different values stay different under a mask, so that a unique column can have it. */
+export function keepsUnique(rule: MaskRule): boolean {
+  return typeof rule !== 'object' && ['mail', 'phone', 'date', 'internet-address', 'null', 'keep'].includes(rule);
 }
 
 function pick(list: readonly string[], digest: Uint8Array, at: number): string {
@@ -125,14 +135,6 @@ function pick(list: readonly string[], digest: Uint8Array, at: number): string {
 
 function hex(digest: Uint8Array, from: number, count: number): string {
   return [...digest.slice(from, from + count)].map((byte) => byte.toString(16).padStart(2, '0')).join('');
-}
-
-/** Keeps signs, spaces and the first two digits (the country), so that the number keeps its form. */
-function maskDigits(value: ByteString, digest: Uint8Array): ByteString {
-  let seen = 0;
-  return value.replace(/[0-9]/g, (digit) =>
-    seen++ < 2 ? digit : String((digest[seen % digest.length] as number) % 10),
-  );
 }
 
 /** As many words as there were, drawn anew; line breaks stay. */

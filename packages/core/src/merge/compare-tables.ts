@@ -56,6 +56,8 @@ export interface Lacking {
 }
 
 export interface Comparison {
+  /** By table, the keys at which there was anything to say: the rest is on both sides what it was, and alike. */
+  readonly unlike: ReadonlyMap<string, readonly ByteString[] | 'too many'>;
   readonly outcomes: readonly RowOutcome[];
   readonly ownChanges: readonly OwnChange[];
   /** Rows that only the source has, and that the destination does not get, because it deleted them. */
@@ -104,6 +106,7 @@ export async function compareTables(
   }
   const all = [...results.values()];
   return {
+    unlike: new Map([...results].map(([id, { unlike }]) => [id, unlike.length > MOST_UNLIKE ? 'too many' : unlike])),
     outcomes: all.flatMap((one) => one.outcomes),
     ownChanges: all.flatMap((one) => one.ownChanges),
     lacking: all.flatMap((one) => one.lacking),
@@ -115,7 +118,12 @@ export async function compareTables(
 /** Each round finds new pairs of keys, and rarely needs a third one. */
 const MOST_ROUNDS = 1000;
 
+/** More keys than this are not worth remembering: the next comparison reads the table whole. */
+const MOST_UNLIKE = 300_000;
+
 interface TableComparison {
+  /** Key of a table with one key column; otherwise the whole row's. */
+  readonly unlike: ByteString[];
   readonly outcomes: RowOutcome[];
   readonly ownChanges: OwnChange[];
   readonly lacking: Lacking[];
@@ -202,6 +210,7 @@ async function compareTable(
   moves: KeyTranslation,
 ): Promise<TableComparison> {
   const result: TableComparison = {
+    unlike: [],
     outcomes: [],
     ownChanges: [],
     lacking: [],
@@ -373,8 +382,12 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
   // Without a change on either side there is nothing to decide.
   const isMoved =
     destination !== undefined && !(destination instanceof PlainRow) && destination.values !== destination.raw;
-  if (source?.line === baseSource?.line && destination?.line === baseDestination?.line && !isMoved) {
-    if (source && destination && source.line === destination.line && source instanceof PlainRow) return;
+  const isAsBefore = source?.line === baseSource?.line && destination?.line === baseDestination?.line && !isMoved;
+  if (isAsBefore && source && destination && source.line === destination.line && source instanceof PlainRow) return;
+  const areAlike =
+    source && destination ? !refersElsewhere(table, source.values, destination.values) : !source && !destination;
+  if (!isAsBefore || !areAlike) remember(result, rows);
+  if (isAsBefore) {
     if (source && !destination) result.lacking.push({ table, key: source.key });
     if (destination && (!source || refersElsewhere(table, source.values, destination.values)))
       result.ownChanges.push({ table, key: destination.key, values: destination.values, isNews: false });
@@ -405,6 +418,15 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
   if (decision.is === 'untouched' && !isMoved) return;
   const sourceKey = (source ?? baseSource ?? some).ownKey;
   result.outcomes.push({ table, sourceKey, key: some.key, sides, raw, decision });
+}
+
+function remember({ unlike }: TableComparison, rows: AlignedRow): void {
+  if (unlike.length > MOST_UNLIKE) return;
+  const keys = SIDES.flatMap((side) => {
+    const key = rows[side]?.ownKey;
+    return key ? [key.length === 1 ? (key[0] as ByteString) : keyText(key)] : [];
+  });
+  unlike.push(...new Set(keys));
 }
 
 const sidesOf = (rows: AlignedRow, pick: (row: RowOfSide) => Values): RowSides => ({

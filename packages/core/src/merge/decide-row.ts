@@ -3,6 +3,7 @@ import { plain } from '../address/rewriter.js';
 import { type ColumnRules, mostProtective, type TableRules } from '../profile/rules.js';
 import type { DataClass, MaskRule } from '../profile/schema.js';
 import type { MergeTable, Values } from './merge-table.js';
+import { mergeValues } from './merge-values.js';
 
 /** One row as up to four sides have it; source sides with their keys translated to the destination's. */
 export interface RowSides {
@@ -34,6 +35,8 @@ export type CellOutcome =
       readonly overwrites: boolean;
       /** Collected: it comes down whatever becomes of the rest of the row. */
       readonly follows: boolean;
+      /** Made of what both sides changed: the destination is remembered to hold the source's value. */
+      readonly isMerged?: boolean;
     }
   /** Both sides hold it alike already. */
   | { readonly column: number; readonly is: 'agreed' }
@@ -198,6 +201,19 @@ function arrivingCell(
     : value;
 }
 
+/** What both sides made of a structured value, where its members can be told apart. */
+function mergedCell(
+  table: MergeTable,
+  column: number,
+  source: ByteString | null,
+  { destination, baseSource, baseDestination }: RowSides,
+): ByteString | undefined {
+  if (!table.rules.columns[column]?.mergesMembers) return undefined;
+  const [base, own] = [baseSource?.[column], destination?.[column]];
+  if (!base || !own || !source || !isSame(base, baseDestination?.[column])) return undefined;
+  return mergeValues(base, source, own);
+}
+
 /** Compares a row that both sides have; authored cells three ways, following ones as the source has them. */
 function cellByCell(
   table: MergeTable,
@@ -234,7 +250,14 @@ function cellByCell(
       cells.push(
         isLater ? { column: i, is: 'taken', value, overwrites: false, follows: false } : { column: i, is: 'agreed' },
       );
-    } else cells.push({ column: i, is: 'colliding', value });
+    } else {
+      const both = mergedCell(table, i, value, sides);
+      cells.push(
+        both === undefined
+          ? { column: i, is: 'colliding', value }
+          : { column: i, is: 'taken', value: both, overwrites: false, follows: false, isMerged: true },
+      );
+    }
   }
   for (const i of following) {
     // A masked value stays as it was masked, whatever the mask is now.

@@ -1,5 +1,6 @@
 import type { Profile } from '../profile/schema.js';
 import { compileCondition } from '../rows/condition.js';
+import { keysInside } from './keys-inside.js';
 import { type KeyUse, tableId } from './merge-table.js';
 
 /** What key uses are worked out from. Tables by `schema.table`. */
@@ -59,10 +60,10 @@ export function keyUses(
   return new Map(
     tables.map((table) => {
       const uses: KeyUse[] = [];
-      const add = (column: string, target: Target, when: KeyUse['when']): void => {
+      const add = (column: string, target: Target, when: KeyUse['when'], inside?: KeyUse['inside']): void => {
         const of = owner(target, []);
         const position = table.columns.indexOf(column);
-        if (of && position !== -1) uses.push({ column: position, table: tableId(database, of.table), when });
+        if (of && position !== -1) uses.push({ column: position, table: tableId(database, of.table), when, inside });
       };
       for (const column of table.columns) {
         const target = declared(table, column);
@@ -70,13 +71,14 @@ export function keyUses(
         else if (
           table.key.length === 1 &&
           table.key[0] === column &&
-          !profiled.some((one) => one.table === table && one.column === column)
+          !profiled.some((one) => one.table === table && one.column === column && one.rule.path === undefined)
         )
           add(column, { table, column }, undefined);
       }
       for (const { table: from, column, target, rule } of profiled) {
-        if (from !== table || rule.path !== undefined || declared(table, column)) continue;
-        add(column, target, rule.when && compileCondition(rule.when, table.columns));
+        if (from !== table || (rule.path === undefined && declared(table, column))) continue;
+        const inside = rule.path === undefined ? undefined : keysInside(rule.path);
+        add(column, target, rule.when && compileCondition(rule.when, table.columns), inside);
       }
       return [table.table, uses];
     }),

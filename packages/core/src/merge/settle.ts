@@ -568,7 +568,8 @@ export function planMerge(
     if (decision.is === 'two-things')
       throw new Error(`Row ${keyText(outcome.sourceKey)} of ${table.id} was not told apart.`);
     const own = collisions.get(outcome) ?? [];
-    const after = rowAfter(outcome, decision, sides, merge, own)?.map(withoutPlaceholder);
+    const merged = rowAfter(outcome, decision, sides, merge, own);
+    const after = merged && withoutPlaceholders(table, merged);
     for (const change of changesBetween(table, raw.destination, after)) addChange(changes, { change, outcome });
     if (decision.is === 'untouched') {
       // The row moved, and what is known of it moves along.
@@ -590,7 +591,15 @@ export function planMerge(
       destination.push({
         table,
         key,
-        values: nextBase(table, after, sides.baseDestination, decision, own, isNew, merge.direction),
+        values: nextBase(
+          table,
+          after && withoutMerged(after, decision, sides.source),
+          sides.baseDestination,
+          decision,
+          own,
+          isNew,
+          merge.direction,
+        ),
       });
     const [from, to] = [outcome.sourceKey[0], key?.[0]];
     if (table.drawsKeys && raw.source && after && typeof from === 'string' && typeof to === 'string' && from !== to)
@@ -636,8 +645,21 @@ export function freshKeysOf(comparison: Comparison, settled: Settled): FreshKey[
 }
 
 /** A reference to nothing stays as it is. */
-const withoutPlaceholder = (value: ByteString | null): ByteString | null =>
-  isFresh(value) ? formerKey(value as ByteString) : value;
+function withoutPlaceholders(table: MergeTable, row: Values): Values {
+  const former = (key: ByteString): ByteString => (isFresh(key) ? formerKey(key) : key);
+  return row.map((value, i) => {
+    if (value === null || !value.includes('\0')) return value;
+    const inside = table.uses.filter((use) => use.column === i && use.inside);
+    return inside.reduce((text, use) => use.inside?.replace(text, former) ?? text, former(value));
+  });
+}
+
+/** A row without what the destination's own changes added to members of its values: those stay its own. */
+function withoutMerged(row: Values, decision: RowOutcome['decision'], source: Values | undefined): Values {
+  if (decision.is !== 'updated' || !decision.cells.some((cell) => cell.is === 'taken' && cell.isMerged)) return row;
+  const merged = new Set(decision.cells.flatMap((cell) => (cell.is === 'taken' && cell.isMerged ? [cell.column] : [])));
+  return row.map((value, i) => (merged.has(i) ? (source?.[i] ?? null) : value));
+}
 
 /** A row of an image after a transfer: what was treated is as it is now, all else as it was. */
 function nextBase(

@@ -24,6 +24,8 @@ export interface ColumnRules extends ColumnTreatment {
   readonly mask: MaskRule | undefined;
   /** True where a root path in this column stops a copy rather than being rewritten. */
   readonly refusesPaths: boolean;
+  /** True where a value that both sides changed is merged member by member. */
+  readonly mergesMembers: boolean;
 }
 
 const PROTECTION: readonly DataClass[] = ['authored', 'derived', 'unclassified', 'collected', 'local'];
@@ -85,6 +87,7 @@ function columnRules(name: string, tableClass: DataClass, rule: ColumnRule | und
     reach: { bareHosts: rule?.['bare-hosts'] ?? false, rootPaths: rule?.paths === 'rewrite' },
     mask: rule?.personal,
     refusesPaths: rule?.paths !== 'rewrite',
+    mergesMembers: rule?.merge === 'members',
   };
 }
 

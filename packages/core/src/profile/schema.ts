@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { readKeyPath } from '../merge/keys-inside.js';
 
 /** The document described in docs/profile.md. A profile never holds a secret. */
 
@@ -24,7 +25,7 @@ export const EnvironmentKind = z.enum(['dev', 'staging', 'live']);
 export type EnvironmentKind = z.infer<typeof EnvironmentKind>;
 
 export const MaskRule = z.union([
-  z.enum(['mail', 'name', 'phone', 'street', 'free-text', 'null', 'keep']),
+  z.enum(['mail', 'name', 'phone', 'street', 'date', 'internet-address', 'free-text', 'null', 'keep']),
   z.strictObject({ fixed: z.string() }),
 ]);
 export type MaskRule = z.infer<typeof MaskRule>;
@@ -35,6 +36,7 @@ const Column = z.strictObject({
   'bare-hosts': z.boolean().optional(),
   paths: z.enum(['rewrite', 'refuse']).optional(),
   personal: MaskRule.optional(),
+  merge: z.enum(['members']).optional(),
 });
 export type ColumnRule = z.infer<typeof Column>;
 
@@ -52,7 +54,10 @@ const Reference = z.strictObject({
   from: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
   to: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
   when: Condition.optional(),
-  path: z.string().optional(),
+  path: z
+    .string()
+    .refine((path) => readKeyPath(path) !== undefined, 'write a path such as "$.rows[*].page"')
+    .optional(),
 });
 
 const Item = z.union([

@@ -46,6 +46,11 @@ export class BlockCutter {
     if (blockStart < lines.length) this.#pending.push(lines.slice(blockStart));
   }
 
+  /** Whether everything that was added has been emitted. */
+  get isEmpty(): boolean {
+    return this.#rows === 0;
+  }
+
   end(): void {
     if (this.#rows > 0) this.#flush();
   }

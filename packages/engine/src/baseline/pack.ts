@@ -108,8 +108,10 @@ class TablePart {
     private readonly facts: EventOf<'table'>,
     writer: PackWriter,
   ) {
-    this.#source = new RowImageWriter(writer);
-    this.#copy = facts.isMasked ? new RowImageWriter(writer) : undefined;
+    const columns = facts.shape.columns.filter((column) => !column.generated).map((column) => column.name);
+    const keyColumns = facts.shape.key.map((name) => columns.indexOf(name));
+    this.#source = new RowImageWriter(writer, keyColumns);
+    this.#copy = facts.isMasked ? new RowImageWriter(writer, keyColumns) : undefined;
     const { written } = facts;
     const rewriter = written && new LineRewriter(new Rewriter(written.place), written.columns);
     this.#canonicalise = (lines) => (rewriter ? rewriter.canonicalise(lines) : lines);

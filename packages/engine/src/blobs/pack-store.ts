@@ -1,6 +1,6 @@
 import { createCipheriv, createDecipheriv, createHash, randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
-import { join } from 'node:path';
+import { basename, join } from 'node:path';
 import { promisify } from 'node:util';
 import { deflateRaw, deflateRawSync, inflateRawSync } from 'node:zlib';
 import { EngineError, fileError } from '../errors.js';
@@ -17,6 +17,28 @@ interface Spot {
 const deflateOffThread = promisify(deflateRaw) as (content: Uint8Array, options: { level: number }) => Promise<Buffer>;
 
 const PACK_BYTES = 8 * 1024 * 1024;
+
+/** Indexes that were read lately, by path; a pack never changes. */
+const recentIndexes = new Map<string, readonly [string, Spot][]>();
+const RECENT_INDEXES = 512;
+
+async function packIndex(path: string): Promise<readonly [string, Spot][]> {
+  const recent = recentIndexes.get(path);
+  if (recent) return recent;
+  const pack = basename(path, '.index');
+  const spots: [string, Spot][] = [];
+  for (const line of (await fs.readFile(path, 'utf8')).split('\n')) {
+    const [hash, offset, stored, size, how] = line.split(' ');
+    if (hash)
+      spots.push([
+        hash,
+        { pack, offset: Number(offset), stored: Number(stored), size: Number(size), deflated: how === 'deflate' },
+      ]);
+  }
+  if (recentIndexes.size >= RECENT_INDEXES) recentIndexes.clear();
+  recentIndexes.set(path, spots);
+  return spots;
+}
 
 /** What collecting freed. */
 export interface Collected {
@@ -44,21 +66,9 @@ export class PackStore {
     if (this.#index) return this.#index;
     const index = new Map<string, Spot>();
     await fs.mkdir(join(this.#folder, 'packs'), { recursive: true, mode: 0o700 });
-    for (const name of await fs.readdir(join(this.#folder, 'packs'))) {
-      if (!name.endsWith('.index')) continue;
-      const pack = name.slice(0, -'.index'.length);
-      for (const line of (await fs.readFile(join(this.#folder, 'packs', name), 'utf8')).split('\n')) {
-        const [hash, offset, stored, size, how] = line.split(' ');
-        if (hash)
-          index.set(hash, {
-            pack,
-            offset: Number(offset),
-            stored: Number(stored),
-            size: Number(size),
-            deflated: how === 'deflate',
-          });
-      }
-    }
+    for (const name of await fs.readdir(join(this.#folder, 'packs')))
+      if (name.endsWith('.index'))
+        for (const [hash, spot] of await packIndex(join(this.#folder, 'packs', name))) index.set(hash, spot);
     this.#index = index;
     return index;
   }

@@ -1,11 +1,11 @@
 import { spawn } from 'node:child_process';
-import type { ByteString } from '@tessarion/core';
+import type { ByteString, KeyRange, RangeCount } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { EngineError } from '../errors.js';
 import { connectTo, databaseError } from './connect.js';
 import { describeSchema, quoteName, quoteTable } from './describe.js';
-import type { DatabaseLogin, DatabaseView, SchemaShape, TableShape } from './site-database.js';
+import type { DatabaseLogin, DatabaseView, ReadingMoment, SchemaShape, TableShape } from './site-database.js';
 
 /** Reads a PostgreSQL database as it is at one moment, without keeping its visitors from writing. */
 export class PostgresView implements DatabaseView {
@@ -50,10 +50,11 @@ export class PostgresView implements DatabaseView {
     }
   }
 
-  async *readRows(table: TableShape): AsyncGenerator<ByteString> {
+  async *readRows(table: TableShape, ranges?: readonly KeyRange[]): AsyncGenerator<ByteString> {
     const columns = readable(table)
       .map((column) => quoteName(column.name))
       .join(', ');
+    const from = ranges ? `${rangeRows(table, ranges)} AS found` : `ONLY ${quoteTable(table)}`;
     const order = table.key
       .map((name, i) => (table.keyOrders[i] === 'integer' ? quoteName(name) : `${quoteName(name)}::text COLLATE "C"`))
       .join(', ');
@@ -61,7 +62,7 @@ export class PostgresView implements DatabaseView {
     let isWhole = false;
     try {
       const stream = reader.query(
-        copyTo(`COPY (SELECT ${columns} FROM ONLY ${quoteTable(table)}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`),
+        copyTo(`COPY (SELECT ${columns} FROM ${from}${order ? ` ORDER BY ${order}` : ''}) TO STDOUT`),
       );
       yield* wholeLines(stream);
       isWhole = true;
@@ -79,6 +80,29 @@ export class PostgresView implements DatabaseView {
       `SELECT count(*)::text AS count FROM ONLY ${quoteTable(table)}`,
     );
     return Number(result.rows[0]?.count);
+  }
+
+  async moment(): Promise<ReadingMoment | undefined> {
+    const allowed = await this.#client.query<{ yes: boolean }>(MAY_TELL_MOMENT);
+    if (!allowed.rows[0]?.yes) return undefined;
+    const moment = await this.#client.query<{ transaction: string; database: string }>(MOMENT);
+    const tables = await this.#client.query<{ name: string; identity: string }>(TABLE_IDENTITIES);
+    const { transaction, database } = moment.rows[0] as { transaction: string; database: string };
+    return { transaction, database, tables: new Map(tables.rows.map(({ name, identity }) => [name, identity])) };
+  }
+
+  async countSince(table: TableShape, bounds: readonly ByteString[], since: string): Promise<RangeCount[]> {
+    const key = bounds.length > 0 ? `${quoteName(table.key[0] as string)}::bigint` : undefined;
+    const result = await this.#client.query<[number, string, boolean]>({
+      text: `SELECT ${key ? `width_bucket(${key}, $2::bigint[])` : '0 * cardinality($2::bigint[])'}, count(*),
+          bool_or(age(xmin) <= (SELECT age(($1::bigint % ${XIDS})::text::xid)))
+        FROM ONLY ${quoteTable(table)} GROUP BY 1`,
+      values: [since, `{${bounds.join(',')}}`],
+      rowMode: 'array',
+    });
+    const counts: RangeCount[] = new Array(bounds.length + 1).fill({ rows: 0, isWritten: false });
+    for (const [range, rows, isWritten] of result.rows) counts[range] = { rows: Number(rows), isWritten };
+    return counts;
   }
 
   async #reader(): Promise<pg.Client> {
@@ -108,6 +132,35 @@ export class PostgresView implements DatabaseView {
     await this.#client.query('ROLLBACK').catch(() => undefined);
     await this.#client.end().catch(() => undefined);
   }
+}
+
+/** A row's version is the lower half of its transaction's number. */
+const XIDS = 2 ** 32;
+
+const MAY_TELL_MOMENT = `SELECT has_function_privilege('pg_catalog.pg_control_system()', 'EXECUTE')
+  AND has_function_privilege('pg_catalog.pg_control_checkpoint()', 'EXECUTE') AS yes`;
+
+/** A cluster set back to an earlier moment counts its transactions anew, on another timeline. */
+const MOMENT = `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS transaction,
+  (SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint())
+    || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) AS database`;
+
+/** Adding a column with a default changes what rows hold and no row's version. */
+const TABLE_IDENTITIES = `SELECT n.nspname || '.' || c.relname AS name,
+    c.oid || '/' || c.relfilenode || '/' || (SELECT string_agg(a.attnum || ' ' || a.attname || ' ' || a.atttypid || ' ' || a.atttypmod, ',' ORDER BY a.attnum)
+      FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS identity
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'r' AND n.nspname NOT LIKE 'pg\\_%'`;
+
+const [LEAST, MOST] = ['-9223372036854775808', '9223372036854775807'];
+
+/** The rows of a table in some ranges of its key, each looked up by the key's index. */
+function rangeRows(table: TableShape, ranges: readonly KeyRange[]): string {
+  const key = quoteName(table.key[0] as string);
+  const list = (keys: readonly string[]): string => `'{${keys.join(',')}}'::bigint[]`;
+  const from = list(ranges.map((range) => range.from ?? LEAST));
+  const to = list(ranges.map((range) => (range.to === undefined ? MOST : (BigInt(range.to) - 1n).toString())));
+  return `(SELECT found.* FROM unnest(${from}, ${to}) AS range(first, last)
+    CROSS JOIN LATERAL (SELECT * FROM ONLY ${quoteTable(table)} WHERE ${key} BETWEEN range.first AND range.last) AS found)`;
 }
 
 /** Columns whose values are read and written; generated ones are computed by the server. */

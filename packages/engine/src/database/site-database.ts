@@ -1,4 +1,4 @@
-import type { ByteString, KeyOrder } from '@tessarion/core';
+import type { ByteString, KeyOrder, KeyRange, RangeCount } from '@tessarion/core';
 
 /** How to reach one database, with a login's password. */
 export interface DatabaseLogin {
@@ -65,14 +65,36 @@ export const fullName = (table: { readonly schema: string; readonly name: string
 export const profileName = (table: { readonly schema: string; readonly name: string }): string =>
   table.schema === 'public' ? table.name : fullName(table);
 
+/** When a database was read, in its own terms. */
+export interface ReadingMoment {
+  /** Every transaction before this one had ended. */
+  readonly transaction: string;
+  /** The database itself: what is told of a moment holds only as long as this stays. */
+  readonly database: string;
+  /** For each table, by full name, what holds as long as nobody made it anew. */
+  readonly tables: ReadonlyMap<string, string>;
+}
+
 /** One consistent view of a database: everything read through it belongs to one moment. */
 export interface DatabaseView {
   readonly schema: SchemaShape;
   /** Size on disk in bytes, of the database as a whole. */
   readonly bytes: number;
-  /** Rows as COPY text, whole lines, in canonical key order; tables without a key in no order. */
-  readRows(table: TableShape): AsyncIterable<ByteString>;
+  /**
+   * Rows as COPY text, whole lines, in canonical key order; tables without a key in no order. Ranges only for tables
+   * whose key is one integer column.
+   */
+  readRows(table: TableShape, ranges?: readonly KeyRange[]): AsyncIterable<ByteString>;
   countRows(table: TableShape): Promise<number>;
+  /** The moment of this view, by which a later one tells what was written since; undefined where nobody can. */
+  moment(): Promise<ReadingMoment | undefined>;
+  /**
+   * Counts rows between boundaries, and tells where any was written since a moment.
+   *
+   * @param bounds integer keys in rising order, for tables whose key is one integer column; otherwise empty
+   * @returns what lies below the first boundary, then from each on
+   */
+  countSince(table: TableShape, bounds: readonly ByteString[], since: string): Promise<RangeCount[]>;
   /** The schema in SQL: what comes before the rows (tables), or after (indexes, constraints, triggers). */
   dumpSchema(section: 'before' | 'after'): Promise<Buffer>;
   close(): Promise<void>;

@@ -1,6 +1,7 @@
 import {
   type ByteString,
   type ColumnTreatment,
+  type KeyRange,
   LineRewriter,
   mapRows,
   type Place,
@@ -20,8 +21,8 @@ export interface CanonicalTable {
   readonly rules: TableRules;
   readonly columns: readonly string[];
   readonly keyColumns: readonly number[];
-  /** Rows in canonical form and order. */
-  rows(): AsyncGenerator<ByteString>;
+  /** Rows in canonical form and order; in some ranges only where the key is one integer column. */
+  rows(ranges?: readonly KeyRange[]): AsyncGenerator<ByteString>;
   /** Set where rows need neither sorting nor hiding, so that they can be rewritten in one pass. */
   readonly direct: DirectRows | undefined;
   /** Addresses rewritten and left, by column; complete once the rows were read. */
@@ -58,8 +59,8 @@ export function canonicalTable(
   );
   const mustSort = key.length === 0 || shape.key.length === 0 || isTextKey;
 
-  async function* canonical(): AsyncGenerator<ByteString> {
-    for await (const batch of view.readRows(shape)) {
+  async function* canonical(ranges?: readonly KeyRange[]): AsyncGenerator<ByteString> {
+    for await (const batch of view.readRows(shape, ranges)) {
       const translated = lines.canonicalise(batch);
       yield hidden ? hidden(translated) : translated;
     }
@@ -80,7 +81,7 @@ export function canonicalTable(
             place: environment.place,
             columns: rules.columns.map(({ name, rewrite, reach }) => ({ name, rewrite, reach })),
           },
-    rows: () => (mustSort ? sortedRows(canonical(), { keyColumns, orders }) : canonical()),
+    rows: (ranges) => (mustSort ? sortedRows(canonical(ranges), { keyColumns, orders }) : canonical(ranges)),
   };
 }
 

@@ -2,9 +2,9 @@ import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
-import { whileThere } from '../server/server-connection.js';
+import { type TreeNode, whileThere } from '../server/server-connection.js';
 import type { Environment } from './environment.js';
-import { canonicalLink, eachOf, FileForm, hashOf, walkRoot } from './root-reader.js';
+import { canonicalLink, eachOf, FileForm, hashOf, type RootEntry, walkRoot } from './root-reader.js';
 
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
@@ -16,6 +16,7 @@ const YOUNG_NS = 2_000_000_000n;
 export class HashMemory {
   #known = new Map<string, { identity: string; state: FileState }>();
   readonly #file: string;
+  #hasNews = false;
 
   private constructor(file: string) {
     this.#file = file;
@@ -39,10 +40,13 @@ export class HashMemory {
   }
 
   remember(path: string, identity: string, changedAtNs: bigint, state: FileState): void {
-    if (BigInt(Date.now()) * 1_000_000n - changedAtNs > YOUNG_NS) this.#known.set(path, { identity, state });
+    if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
+    this.#known.set(path, { identity, state });
+    this.#hasNews = true;
   }
 
   async save(): Promise<void> {
+    if (!this.#hasNews) return;
     // Two comparisons may save at once; each has a temporary name of its own, and the last one counts.
     const temporary = `${this.#file}.${randomUUID()}.new`;
     await fs.writeFile(temporary, JSON.stringify([...this.#known]), { mode: 0o600 });
@@ -68,29 +72,34 @@ export async function listFiles(
 ): Promise<Map<ByteString, ListedFile>> {
   const files = new Map<ByteString, ListedFile>();
   const form = new FileForm(environment, rewriter);
-  await eachOf(walkRoot(environment, root, classes), 8, async ({ path, node, area, realPath }) => {
-    if (node.type === 'folder' || !classes.has(area.class)) return;
-    if (node.type === 'special')
-      throw new EngineError(
-        'file-refused',
-        `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
-        'Remove it, or put it into a local area.',
-      );
-    if (node.type === 'link') {
-      files.set(path, {
-        state: { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) },
-        realPath,
-        identity: node.identity,
-      });
-      return;
+  const identityOf = (node: TreeNode): string => `${version} ${node.identity} ${node.mode}`;
+  async function* unknown(): AsyncGenerator<RootEntry> {
+    for await (const entry of walkRoot(environment, root, classes)) {
+      const { path, node, area, realPath } = entry;
+      if (node.type === 'folder' || !classes.has(area.class)) continue;
+      if (node.type === 'special')
+        throw new EngineError(
+          'file-refused',
+          `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
+          'Remove it, or put it into a local area.',
+        );
+      const { identity } = node;
+      if (node.type === 'link') {
+        const target = canonicalLink(environment, rewriter, path, node.target as ByteString);
+        files.set(path, { state: { type: 'link', target }, realPath, identity });
+        continue;
+      }
+      const known = memory?.recall(realPath, identityOf(node));
+      if (known) files.set(path, { state: known, realPath, identity });
+      else yield entry;
     }
-    await whileThere(async () => {
-      const identity = `${version} ${node.identity} ${node.mode}`;
-      const known = memory?.recall(realPath, identity);
-      const state = known ?? (await form.read(path, area, node.mode, realPath, hashOf));
-      if (!known) memory?.remember(realPath, identity, node.changedAtNs, state);
+  }
+  await eachOf(unknown(), 8, ({ path, node, area, realPath }) =>
+    whileThere(async () => {
+      const state = await form.read(path, area, node.mode, realPath, hashOf);
+      memory?.remember(realPath, identityOf(node), node.changedAtNs, state);
       files.set(path, { state, realPath, identity: node.identity });
-    });
-  });
+    }),
+  );
   return files;
 }

@@ -14,7 +14,7 @@ import type { PackWriter } from '../blobs/pack-store.js';
 import { fullName } from '../database/site-database.js';
 import type { SnapshotLibrary } from './library.js';
 import { walkTree } from './read-tree.js';
-import { RowImageWriter, readRowImage } from './row-image.js';
+import { blockList, RowImageWriter } from './row-image.js';
 import { TreeBuilder } from './take.js';
 
 /**
@@ -68,7 +68,18 @@ async function advanceTable(
   const keyColumns = table.key.map((name) => columns.indexOf(name));
   const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
   const sorted = changes.toSorted((a, b) => compareKeys(a.key, b.key, orders));
-  const image = new RowImageWriter(writer);
+  const image = new RowImageWriter(writer, keyColumns);
+  const stored = await blockList(library.store, table);
+  // The first key of each block tells which ones hold nothing of what changed.
+  const starts = stored.map(({ key }) => (key === '' ? undefined : readLine(key)));
+  const isTouched = (block: number): boolean => {
+    const change = sorted[next];
+    if (!change) return false;
+    const end = starts[block + 1];
+    if (starts[block] === undefined) return true;
+    return end === undefined ? block === stored.length - 1 : compareKeys(change.key, end, orders) < 0;
+  };
+  let bytes = table.bytes;
   let next = 0;
   let out: ByteString[] = [];
   const insertBefore = (key: RowKey | undefined): void => {
@@ -83,7 +94,13 @@ async function advanceTable(
         );
     }
   };
-  for await (const batch of readRowImage(library.store, table)) {
+  for (const [i, block] of stored.entries()) {
+    if (image.isBetweenBlocks && !isTouched(i)) {
+      image.keep(block);
+      continue;
+    }
+    const batch = (await library.store.get(block.hash)).toString('latin1');
+    bytes -= batch.length;
     for (const line of batch.slice(0, -1).split('\n')) {
       const values = readLine(line);
       const key = keyColumns.length === 0 ? [line] : keyColumns.map((column) => values[column] ?? null);
@@ -115,7 +132,7 @@ async function advanceTable(
     ...rest,
     contents: 'rows',
     rows: image.rows,
-    bytes: image.bytes,
+    bytes: bytes + image.bytes,
     ...(blocks === undefined ? {} : { blocks }),
   };
 }

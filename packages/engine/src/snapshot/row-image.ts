@@ -1,23 +1,33 @@
 import { crc32 } from 'node:zlib';
-import { BlockCutter, type ByteString, type TableManifest } from '@tessarion/core';
+import {
+  BlockCutter,
+  type ByteString,
+  blocksWithin,
+  type KeyedBlock,
+  type KeyRange,
+  RangeFilter,
+  type TableManifest,
+} from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 
 /** Stores the rows of one table as blocks. */
 export class RowImageWriter {
   readonly #writer: PackWriter;
   readonly #cutter: BlockCutter;
-  readonly #blocks: { hash: Promise<string>; rows: number }[] = [];
+  readonly #blocks: { hash: string | Promise<string>; rows: number; key: ByteString }[] = [];
   rows = 0;
   bytes = 0;
 
-  constructor(writer: PackWriter) {
+  /** @param keyColumns positions of the key's columns; none for tables without a key */
+  constructor(writer: PackWriter, keyColumns: readonly number[]) {
     this.#writer = writer;
     this.#cutter = new BlockCutter(
       (line) => crc32(line),
       (block, rows) => {
         const hash = this.#writer.put(Buffer.from(block, 'latin1'));
         hash.catch(() => undefined);
-        this.#blocks.push({ hash, rows });
+        const first = block.slice(0, block.indexOf('\n')).split('\t');
+        this.#blocks.push({ hash, rows, key: keyColumns.map((column) => first[column] ?? '').join('\t') });
         this.rows += rows;
         this.bytes += block.length;
       },
@@ -30,23 +40,39 @@ export class RowImageWriter {
     await Promise.all(this.#blocks.slice(before).map((block) => block.hash));
   }
 
+  /** Whether the rows added so far are whole blocks, so that a stored one may follow. */
+  get isBetweenBlocks(): boolean {
+    return this.#cutter.isEmpty;
+  }
+
+  /** Takes over a block that is stored already; its bytes are not counted. */
+  keep(block: KeyedBlock): void {
+    this.#blocks.push(block);
+    this.rows += block.rows;
+  }
+
   /** @returns the hash of the block list, or undefined when there were no rows */
   async end(): Promise<string | undefined> {
     this.#cutter.end();
     if (this.#blocks.length === 0) return undefined;
-    const lines = await Promise.all(this.#blocks.map(async (block) => `${await block.hash} ${block.rows}\n`));
-    return this.#writer.put(Buffer.from(lines.join('')));
+    const lines = await Promise.all(
+      this.#blocks.map(async ({ hash, rows, key }) => `${await hash} ${rows}${key === '' ? '' : ` ${key}`}\n`),
+    );
+    return this.#writer.put(Buffer.from(lines.join(''), 'latin1'));
   }
 }
 
-/** The blocks of a stored table, in order. */
+/** The blocks of a stored table, in order; keys as COPY text, empty where the table has none. */
 export async function blockList(
   store: PackStore,
-  table: Pick<TableManifest, 'blocks'>,
-): Promise<{ hash: string; rows: number }[]> {
-  if (table.blocks === undefined) return [];
-  const lines = (await store.get(table.blocks)).toString().trimEnd().split('\n');
-  return lines.map((line) => ({ hash: line.slice(0, 64), rows: Number(line.slice(65)) }));
+  table: Pick<TableManifest, 'blocks'> | undefined,
+): Promise<KeyedBlock[]> {
+  if (table?.blocks === undefined) return [];
+  const lines = (await store.get(table.blocks)).toString('latin1').slice(0, -1).split('\n');
+  return lines.map((line) => {
+    const [hash, rows, ...key] = line.split(' ');
+    return { hash: hash as string, rows: Number(rows), key: key.join(' ') };
+  });
 }
 
 /** Reads the stored rows of a table as batches of lines, in key order. */
@@ -54,6 +80,20 @@ export async function* readRowImage(
   store: PackStore,
   table: Pick<TableManifest, 'blocks'> | undefined,
 ): AsyncGenerator<ByteString> {
-  if (!table) return;
   for (const block of await blockList(store, table)) yield (await store.get(block.hash)).toString('latin1');
+}
+
+/** Reads those stored rows of a table whose key, one integer column, lies in some ranges. */
+export async function* readImageRanges(
+  store: PackStore,
+  blocks: readonly KeyedBlock[],
+  keyColumn: number,
+  ranges: readonly KeyRange[],
+): AsyncGenerator<ByteString> {
+  const filter = new RangeFilter(ranges);
+  for (const block of blocksWithin(blocks, ranges)) {
+    const lines = (await store.get(block.hash)).toString('latin1').slice(0, -1).split('\n');
+    const held = lines.filter((line) => filter.holds(line.split('\t', keyColumn + 1)[keyColumn] as ByteString));
+    if (held.length > 0) yield `${held.join('\n')}\n`;
+  }
 }

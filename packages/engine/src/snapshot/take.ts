@@ -60,7 +60,7 @@ async function takeDatabase(
   const tables: TableManifest[] = [];
   for (const shape of view.schema.tables) {
     const table = canonicalTable(environment, name, view, shape, rewriter);
-    const image = new RowImageWriter(writer);
+    const image = new RowImageWriter(writer, table.keyColumns);
     const contents = table.rules.class === 'derived' ? 'structure' : 'rows';
     if (contents === 'rows') {
       for await (const lines of table.rows()) {

@@ -18,6 +18,7 @@ import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from 
 import { EngineError } from '../errors.js';
 import { insertOrder } from './insert-order.js';
 import { protectingReferences } from './protecting-references.js';
+import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-back.js';
 import { setApart, type UniqueIndex, uniqueIndexes } from './unique-values.js';
 
 interface Counts {
@@ -167,10 +168,14 @@ export class RowApplication {
   /**
    * Writes everything and stops before the commit; the transaction is open when this returns.
    *
-   * @returns the transaction's id, to be recorded before {@link commit}
+   * @param unsure tables (`schema.table`) whose values may turn out in another spelling than they are written in
+   * @returns the transaction's id, to be recorded before {@link commit}, and what became of rows in tables with
+   *   triggers and in unsure ones
    * @throws {EngineError} `outdated` when anything is not as it was compared (strict)
    */
-  async write(): Promise<{ transaction: string; applied: AppliedRows }> {
+  async write(
+    unsure: ReadonlySet<string> = new Set(),
+  ): Promise<{ transaction: string; applied: AppliedRows; read: readonly ReadBack[] }> {
     const ordered = insertOrder([...this.#tables.values()].map((table) => table.shape));
     const tables = ordered.flat().map((shape) => this.#tables.get(fullName(shape)) as StagedTable);
     const remains: Remain[] = [];
@@ -181,6 +186,10 @@ export class RowApplication {
       for (const table of tables) await this.#lockRows(table);
       for (const table of tables)
         remains.push(...(await this.#checkRows(table)), ...(await this.#spareReferred(table)));
+      const toRead = tables.filter(
+        ({ shape }) => shape.key.length > 0 && (shape.rowTriggers.length > 0 || unsure.has(fullName(shape))),
+      );
+      for (const table of toRead) await keepFormer(this.#client, this.#written(table));
       const meant = await this.#meant(tables);
       const applied = { inserted: 0, updated: 0, deleted: 0 };
       let passing = 0;
@@ -193,8 +202,10 @@ export class RowApplication {
       remains.push(...this.#compareWithMeant(applied, meant));
       await this.#advanceCounters(tables);
       await this.#compareCounters(applied, passing);
+      const read: ReadBack[] = [];
+      for (const table of toRead) read.push(await readBack(this.#client, this.#written(table)));
       const id = await this.#client.query<{ id: string }>('SELECT pg_current_xact_id()::text AS id');
-      return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains } };
+      return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains }, read };
     } catch (error) {
       await this.#client.query('ROLLBACK').catch(() => undefined);
       const code = (error as { code?: string }).code;
@@ -228,11 +239,16 @@ export class RowApplication {
     await this.#client.end().catch(() => undefined);
   }
 
+  #written(table: StagedTable): WrittenTable {
+    const { shape, columns, temporary } = table;
+    return { shape, columns, temporary, keyMatch: this.#keyMatch(table), text: outputText };
+  }
+
   #keyMatch(table: StagedTable): string {
     if (table.shape.key.length > 0) {
       return table.shape.key.map((name) => `t.${quoteName(name)} = s.n${table.columns.indexOf(name)}`).join(' AND ');
     }
-    return table.columns.map((name, i) => `${outputText(name)} IS NOT DISTINCT FROM s.o${i}`).join(' AND ');
+    return table.columns.map((name, i) => `${outputText('t', name)} IS NOT DISTINCT FROM s.o${i}`).join(' AND ');
   }
 
   async #lockRows(table: StagedTable): Promise<void> {
@@ -253,7 +269,7 @@ export class RowApplication {
       .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && table.authored.has(name)));
     const cells = changed.map(
       ({ name, i }) =>
-        `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText(name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+        `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
     );
     const first = quoteName(table.shape.key[0] as string);
     const result = await this.#client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(
@@ -387,7 +403,7 @@ export class RowApplication {
   async #deleteKeyless(table: StagedTable): Promise<number> {
     const columns = table.columns.map((_name, i) => `o${i}`).join(', ');
     const result = await this.#client.query(
-      `DELETE FROM ${quoteTable(table.shape)} WHERE ctid IN (SELECT t.ctid FROM (SELECT t.*, t.ctid, row_number() OVER (PARTITION BY ${table.columns.map((name) => outputText(name)).join(', ')}) AS tsr_number FROM ${quoteTable(table.shape)} t) t
+      `DELETE FROM ${quoteTable(table.shape)} WHERE ctid IN (SELECT t.ctid FROM (SELECT t.*, t.ctid, row_number() OVER (PARTITION BY ${table.columns.map((name) => outputText('t', name)).join(', ')}) AS tsr_number FROM ${quoteTable(table.shape)} t) t
        JOIN (SELECT ${columns}, count(*) AS tsr_many FROM ${table.temporary} WHERE op = 'delete' GROUP BY ${columns}) s ON ${this.#keyMatch(table)} AND t.tsr_number <= s.tsr_many)`,
     );
     return result.rowCount ?? 0;
@@ -480,8 +496,8 @@ export class RowApplication {
 }
 
 /** A column's value as the server writes it in COPY; a cast to text differs for booleans and padded characters. */
-const outputText = (name: string): string =>
-  `CASE WHEN t.${quoteName(name)} IS NULL THEN NULL ELSE format('%s', t.${quoteName(name)}) END`;
+const outputText = (alias: string, name: string): string =>
+  `CASE WHEN ${alias}.${quoteName(name)} IS NULL THEN NULL ELSE format('%s', ${alias}.${quoteName(name)}) END`;
 
 const quoteLiteral = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 

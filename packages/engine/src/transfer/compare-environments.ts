@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import {
   type ByteString,
   type Comparison,
@@ -8,6 +9,7 @@ import {
   type FileOutcome,
   itemForTable,
   type KeyPair,
+  type KeyRange,
   type KeyUse,
   keyUses,
   type MergeRules,
@@ -16,11 +18,13 @@ import {
   Rewriter,
   rulesForTable,
   type SnapshotManifest,
+  type TableManifest,
   type TableRows,
   type TableToCompare,
   tableId,
   toBytes,
 } from '@tessarion/core';
+import type { PackStore } from '../blobs/pack-store.js';
 import { connectTo } from '../database/connect.js';
 import { PostgresView } from '../database/postgres-view.js';
 import {
@@ -28,6 +32,7 @@ import {
   type DatabaseView,
   fullName,
   profileName,
+  type ReadingMoment,
   type SchemaShape,
   type TableShape,
 } from '../database/site-database.js';
@@ -36,8 +41,10 @@ import { areasOf, type Environment } from '../environment/environment.js';
 import { type HashMemory, type ListedFile, listFiles } from '../environment/list-root.js';
 import type { SnapshotLibrary } from '../snapshot/library.js';
 import { readListing } from '../snapshot/read-tree.js';
-import { readRowImage } from '../snapshot/row-image.js';
+import { blockList, readImageRanges, readRowImage } from '../snapshot/row-image.js';
+import { type BrokenMask, masksThatBreak } from './broken-masks.js';
 import type { LeftOut } from './build-copy.js';
+import { type ChangeRecords, newRecord, type TableEnd, whatToRead } from './change-records.js';
 import { askDestination } from './destination-facts.js';
 import { mergeTexts } from './merge-texts.js';
 import { readAhead } from './read-ahead.js';
@@ -65,6 +72,8 @@ export interface ComparisonPlan {
   readonly baseline: Baseline | undefined;
   readonly library: SnapshotLibrary;
   readonly memories: { readonly source: HashMemory | undefined; readonly destination: HashMemory | undefined };
+  /** What was found unlike before; undefined to read everything. */
+  readonly changes: ChangeRecords | undefined;
   readonly profileVersion: string;
   readonly method: MergeRules['method'];
   readonly direction: MergeRules['direction'];
@@ -77,7 +86,11 @@ export type Note =
   | { readonly type: 'collected'; readonly table: string; readonly rows: number; readonly more: number }
   | { readonly type: 'never-moves'; readonly table: string; readonly because: string }
   | { readonly type: 'unclassified'; readonly table: string; readonly rows: number }
-  | { readonly type: 'schema'; readonly table: string; readonly message: string };
+  | { readonly type: 'schema'; readonly table: string; readonly message: string }
+  /** On the way down: a mask under which unique values would meet. */
+  | { readonly type: 'mask'; readonly broken: BrokenMask }
+  /** A reference of the profile that leads to nothing. */
+  | { readonly type: 'reference'; readonly from: string; readonly to: string; readonly missing: string };
 
 /** Everything that two environments differ in. */
 export interface EnvironmentComparison {
@@ -93,30 +106,98 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
   const { method, direction, mask, destination } = plan;
   const merge: MergeRules = { method, direction, mask, keepsMasked: plan.baseline?.isDerived === true };
   const notes: Note[] = [];
-  const tables: TableToCompare[] = [];
-  const open: { close(): Promise<void> }[] = [];
-  const schemas = new Map<string, SchemaShape>();
+  const ends: DatabaseEnds[] = [];
   try {
-    for (const { name, login } of destination.databases) {
-      const view = await PostgresView.open(login);
-      open.push(view);
-      schemas.set(name, view.schema);
-      const source = await openSource(plan, name);
-      open.push(source);
-      tables.push(...(await tablesToCompare(plan, name, login, view, source, notes)));
-    }
-    const rows = await compareTables(tables, merge, plan.baseline?.keys ?? []);
-    const files: FileOutcome[] = [];
-    for (const root of destination.place.roots) files.push(...(await compareRoot(plan, root.name)));
+    for (const database of destination.databases) ends.push(await openEnds(plan, database.name, database.login));
+    notes.push(...lostReferences(destination.profile, ends));
+    if (direction === 'down')
+      for (const { name, login, view } of ends) {
+        const broken = await masksThatBreak(login, view.schema, destination.profile, name);
+        notes.push(...broken.map((one) => ({ type: 'mask', broken: one }) as const));
+      }
+    // Files are listed after the databases' views are open, so that what rows name is there; and while servers count.
+    const work = [compareDatabases(plan, merge, ends, notes), compareRoots(plan)] as const;
+    await Promise.allSettled(work);
+    const [rows, files] = await Promise.all(work);
+    const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
     return { merge, rows, files, notes, facts: askDestination(destination, schemas, direction) };
   } finally {
-    for (const one of open) await one.close();
+    for (const { view, source } of ends) await Promise.all([view.close(), source.close()]);
   }
 }
 
+/** References of the profile from tables that are there, out of or into columns that are not. */
+function lostReferences(profile: Profile | undefined, ends: readonly DatabaseEnds[]): Note[] {
+  const tables = new Map(ends.flatMap(({ view }) => view.schema.tables.map((one) => [profileName(one), one] as const)));
+  const isThere = (column: string): boolean => {
+    const [table, name] = column.split('.') as [string, string];
+    return tables.get(table)?.columns.some((one) => one.name === name) === true;
+  };
+  return (profile?.references ?? []).flatMap(({ from, to }): Note[] => {
+    if (!tables.has(from.split('.')[0] as string)) return [];
+    const missing = [from, to].find((column) => !isThere(column));
+    return missing === undefined ? [] : [{ type: 'reference', from, to, missing }];
+  });
+}
+
+/** One database of both ends, open for reading. */
+interface DatabaseEnds {
+  readonly name: string;
+  readonly login: DatabaseLogin;
+  readonly view: DatabaseView;
+  readonly source: SourceSide;
+}
+
+async function openEnds(plan: ComparisonPlan, name: string, login: DatabaseLogin): Promise<DatabaseEnds> {
+  const [view, source] = await Promise.allSettled([PostgresView.open(login), openSource(plan, name)]);
+  if (view.status === 'fulfilled' && source.status === 'fulfilled')
+    return { name, login, view: view.value, source: source.value };
+  for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
+  throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;
+}
+
+async function compareDatabases(
+  plan: ComparisonPlan,
+  merge: MergeRules,
+  ends: readonly DatabaseEnds[],
+  notes: Note[],
+): Promise<Comparison> {
+  const tables: FoundTable[] = [];
+  for (const one of ends) tables.push(...(await tablesToCompare(plan, one, notes)));
+  const rows = await compareTables(tables, merge, plan.baseline?.keys ?? []);
+  for (const { table, ends } of tables) {
+    const record = ends && newRecord(ends, rulesOf(plan), rows.unlike.get(table.id) ?? 'too many');
+    if (record) plan.changes?.tables.set(table.id, record);
+    else plan.changes?.tables.delete(table.id);
+  }
+  return rows;
+}
+
+async function compareRoots(plan: ComparisonPlan): Promise<FileOutcome[]> {
+  const files: FileOutcome[] = [];
+  for (const root of plan.destination.place.roots) files.push(...(await compareRoot(plan, root.name)));
+  return files;
+}
+
+/** What decides how rows are read and written in canonical form, apart from the rows themselves. */
+const rulesOf = ({ profileVersion, source, destination }: ComparisonPlan): string => {
+  const from = 'environment' in source ? source.environment : source.of;
+  const places = [from, destination].map(({ path, place }) => JSON.stringify([path, place])).sort();
+  return createHash('sha256')
+    .update([profileVersion, ...places].join('\n'))
+    .digest('hex');
+};
+
+interface FoundTable extends TableToCompare {
+  /** Set where both ends have an image of the table, and can tell what was written since. */
+  readonly ends: readonly TableEnd[] | undefined;
+}
+
 interface SourceSide {
+  /** Undefined where the source is a snapshot. */
+  readonly view: DatabaseView | undefined;
   tables(): readonly TableShape[];
-  rows(table: TableShape): AsyncIterable<ByteString>;
+  rows(table: TableShape, ranges?: readonly KeyRange[]): AsyncIterable<ByteString>;
   count(table: TableShape): Promise<number>;
   close(): Promise<void>;
 }
@@ -128,6 +209,7 @@ async function openSource(plan: ComparisonPlan, database: string): Promise<Sourc
     const find = (table: TableShape): (typeof tables)[number] | undefined =>
       tables.find((one) => fullName(one) === fullName(table));
     return {
+      view: undefined,
       tables: () =>
         tables.map((table) => ({
           ...table,
@@ -146,8 +228,9 @@ async function openSource(plan: ComparisonPlan, database: string): Promise<Sourc
   const view = await PostgresView.open(login);
   const rewriter = new Rewriter(environment.place);
   return {
+    view,
     tables: () => view.schema.tables,
-    rows: (table) => canonicalTable(environment, database, view, table, rewriter).rows(),
+    rows: (table, ranges) => canonicalTable(environment, database, view, table, rewriter).rows(ranges),
     count: (table) => view.countRows(table),
     close: () => view.close(),
   };
@@ -156,12 +239,9 @@ async function openSource(plan: ComparisonPlan, database: string): Promise<Sourc
 /** The tables of a database that take part; what is to be said of the others goes into the notes. */
 async function tablesToCompare(
   plan: ComparisonPlan,
-  database: string,
-  login: DatabaseLogin,
-  view: DatabaseView,
-  source: SourceSide,
+  { name: database, login, view, source }: DatabaseEnds,
   notes: Note[],
-): Promise<TableToCompare[]> {
+): Promise<FoundTable[]> {
   const { destination } = plan;
   const { tables } = view.schema;
   const sourceTables = new Map(source.tables().map((table) => [fullName(table), table]));
@@ -176,9 +256,21 @@ async function tablesToCompare(
     })),
     destination.profile,
   );
-  const found: TableToCompare[] = [];
+  const [moment, sourceMoment] = plan.changes
+    ? await Promise.all([view.moment(), source.view?.moment()])
+    : [undefined, undefined];
+  const found: FoundTable[] = [];
   for (const shape of tables) {
-    const one = await tableToCompare(plan, database, view, shape, sourceTables.get(fullName(shape)), source, notes);
+    const other = sourceTables.get(fullName(shape));
+    const one = await tableToCompare(
+      plan,
+      database,
+      { view, moment },
+      shape,
+      other,
+      { ...source, moment: sourceMoment },
+      notes,
+    );
     if (one) found.push(one);
   }
   for (const table of sourceTables.values()) {
@@ -189,15 +281,15 @@ async function tablesToCompare(
   }
   const client = await connectTo(login, 'read', 'compare');
   try {
-    const described: TableToCompare[] = [];
-    for (const { table, open } of found) {
+    const described: FoundTable[] = [];
+    for (const { table, open, ends } of found) {
       const shape = tables.find((one) => fullName(one) === table.table) as TableShape;
       const indexes = shape.key.length > 0 ? await uniqueIndexes(client, shape) : [];
       const uniques = indexes
         .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
         .filter((columns) => !columns.includes(-1));
       const own: readonly KeyUse[] = uses.get(table.table) ?? [];
-      described.push({ table: { ...table, uses: own, uniques }, open });
+      described.push({ table: { ...table, uses: own, uniques }, open, ends });
     }
     return described;
   } finally {
@@ -208,12 +300,12 @@ async function tablesToCompare(
 async function tableToCompare(
   plan: ComparisonPlan,
   database: string,
-  view: DatabaseView,
+  { view, moment }: { readonly view: DatabaseView; readonly moment: ReadingMoment | undefined },
   own: TableShape,
   other: TableShape | undefined,
-  source: SourceSide,
+  source: SourceSide & { readonly moment: ReadingMoment | undefined },
   notes: Note[],
-): Promise<TableToCompare | undefined> {
+): Promise<FoundTable | undefined> {
   const { destination, baseline, direction, library } = plan;
   const canonical = canonicalTable(destination, database, view, own, new Rewriter(destination.place));
   const { shape, rules, columns } = canonical;
@@ -270,19 +362,68 @@ async function tableToCompare(
     stamps: stampsOf(destination.profile, label, columns),
     uniques: [],
   };
+  const from = 'environment' in plan.source ? plan.source.environment : plan.source.of;
+  const paired = (end: 'from' | 'to') =>
+    (baseline?.keys ?? []).flatMap((pair) => (pair.table === table.id ? [pair[end]] : []));
+  const ends: TableEnd[] | undefined =
+    isKnown && source.view
+      ? [
+          {
+            path: from.path,
+            view: source.view,
+            moment: source.moment,
+            shape: other,
+            image: images.source as TableManifest,
+            paired: paired('from'),
+          },
+          {
+            path: destination.path,
+            view,
+            moment,
+            shape: own,
+            image: images.destination as TableManifest,
+            paired: paired('to'),
+          },
+        ]
+      : undefined;
+  const toRead =
+    ends && plan.method === 'merge'
+      ? await whatToRead(plan.changes?.tables.get(table.id), library.store, ends, rulesOf(plan))
+      : 'whole';
   const image = (side: 'source' | 'destination'): AsyncIterable<ByteString> => ({
-    [Symbol.asyncIterator]: () => readAhead(readRowImage(library.store, images[side])),
+    [Symbol.asyncIterator]: () =>
+      readAhead(
+        toRead === 'whole'
+          ? readRowImage(library.store, images[side])
+          : imageWithin(library.store, images[side], columns.indexOf(shape.key[0] as string), toRead),
+      ),
   });
   const open = (): TableRows => {
     const ofSource = image('source');
     const isOne = images.source?.blocks === images.destination?.blocks;
+    const ranges = toRead === 'whole' ? undefined : toRead;
+    const live = (rows: () => AsyncIterable<ByteString>): AsyncIterable<ByteString> => ({
+      [Symbol.asyncIterator]: () => (ranges?.length === 0 ? nothing() : readAhead(rows()[Symbol.asyncIterator]())),
+    });
     return {
-      source: { [Symbol.asyncIterator]: () => readAhead(source.rows(other)[Symbol.asyncIterator]()) },
-      destination: { [Symbol.asyncIterator]: () => readAhead(canonical.rows()) },
+      source: live(() => source.rows(other, ranges)),
+      destination: live(() => canonical.rows(ranges)),
       baseline: isKnown ? { source: ofSource, destination: isOne ? ofSource : image('destination') } : undefined,
     };
   };
-  return { table, open };
+  return { table, open, ends };
+}
+
+async function* nothing(): AsyncGenerator<ByteString> {}
+
+/** Rows of an image in some ranges of its key. */
+async function* imageWithin(
+  store: PackStore,
+  image: TableManifest | undefined,
+  keyColumn: number,
+  ranges: readonly KeyRange[],
+): AsyncGenerator<ByteString> {
+  if (ranges.length > 0) yield* readImageRanges(store, await blockList(store, image), keyColumn, ranges);
 }
 
 /** Columns of an item's own table that say when and by whom it was changed. */
@@ -323,6 +464,9 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
     const { paths, areas: names }: LeftOut = baseline?.leftOut ?? { tables: [], paths: [], areas: [] };
     return paths.some(below) || areas.some((area) => names.includes(area.name) && below(area.path));
   };
+  const treeOf = (manifest: SnapshotManifest) => manifest.roots.find((one) => one.name === root)?.tree;
+  const isOneTree = baseline && treeOf(baseline.source) === treeOf(baseline.destination);
+  const before = baseline && (await stored(baseline.source));
   const outcomes = compareFiles(
     root,
     areas,
@@ -330,10 +474,7 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
       destination: await listed(destination, plan.memories.destination),
       source:
         'snapshot' in source ? await stored(source.snapshot) : await listed(source.environment, plan.memories.source),
-      baseline: baseline && {
-        source: await stored(baseline.source),
-        destination: await stored(baseline.destination),
-      },
+      baseline: before && { source: before, destination: isOneTree ? before : await stored(baseline.destination) },
     },
     { method: plan.method, classes },
     isLeftOut,

@@ -1,6 +1,7 @@
-import { counted, type FileChange, type RowChange, rulesForTable } from '@tessarion/core';
+import { counted, type FileChange, isSame, type RowChange, rulesForTable } from '@tessarion/core';
 import {
   type AppliedRows,
+  asReadBack,
   carryOver,
   connectTo,
   EngineError,
@@ -11,6 +12,7 @@ import {
   profileName,
   type Remain,
   RowApplication,
+  readBackChanges,
   rewriterOf,
   type StagedTree,
   showPath,
@@ -40,15 +42,40 @@ const DRAIN_MS = 2000;
 
 const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
 
-async function* rowsOf(
-  context: TransferContext,
-  changes: string,
-  database: string,
-  turn: (change: RowChange) => RowChange,
-): AsyncGenerator<RowChange> {
-  for await (const change of context.library().readChanges(changes))
-    if (change.part === 'row' && change.database === database) yield turn(change);
+async function* rowsOf(context: TransferContext, set: ChangeSet, database: string): AsyncGenerator<RowChange> {
+  const found = set.undoes ? await readBackOf(context, set.id) : new Map<string, RowChange>();
+  for await (const change of context.library().readChanges(set.id))
+    if (change.part === 'row' && change.database === database)
+      yield set.row(asReadBack(change, found.get(nameOfRow(change))));
 }
+
+/** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
+export async function readBackOf(context: TransferContext, transfer: string): Promise<Map<string, RowChange>> {
+  const { installation, record } = context;
+  const data =
+    transfer === record.id ? context.data : (await installation.transfers.get(installation.records, transfer)).data;
+  const found = new Map<string, RowChange>();
+  if (data.isReadBack !== true) return found;
+  for await (const change of context.library().readChanges(`${transfer}-read-back`))
+    if (change.part === 'row') found.set(nameOfRow(change), change);
+  for await (const change of context.library().readChanges(transfer)) {
+    const read = change.part === 'row' && found.get(nameOfRow(change));
+    if (read) found.set(nameOfRow(change), unlike(read, change));
+  }
+  return found;
+}
+
+/** What was read back of a row, without what is as it was to be written. */
+function unlike(read: RowChange, meant: RowChange): RowChange {
+  if (read.op !== 'update' || meant.op === 'delete') return read;
+  const cells = Object.entries(read.cells).filter(([name, cell]) => {
+    const value = meant.op === 'insert' ? meant.row[name] : meant.cells[name]?.after;
+    return value === undefined || !isSame(value, cell.after);
+  });
+  return { ...read, cells: Object.fromEntries(cells) };
+}
+
+export const nameOfRow = ({ database, table, key }: RowChange): string => JSON.stringify([database, table, key]);
 
 export async function filesOf(
   context: TransferContext,
@@ -71,6 +98,8 @@ export interface ChangeSet {
   readonly row: (change: RowChange) => RowChange;
   readonly file: (change: FileChange) => FileChange;
   readonly mode: Mode;
+  /** It is taken back: what was written is as it was read back then. */
+  readonly undoes: boolean;
   /** Name of the new trees: `trees/ROOT-ID`. */
   readonly treeId: string;
 }
@@ -121,7 +150,7 @@ async function stageRows(
     const application = await RowApplication.open(login, purposeOf(context), set.mode, environment.profile);
     workOf(context).applications.push({ database: name, rows: application });
     const counted = async function* (): AsyncGenerator<RowChange> {
-      for await (const change of rowsOf(context, set.id, name, set.row)) {
+      for await (const change of rowsOf(context, set, name)) {
         rows++;
         yield change;
       }
@@ -182,10 +211,17 @@ async function commitRows(context: TransferContext, environment: Environment): P
   const { applications } = workOf(context);
   const applied: AppliedRows[] = [];
   const transactions = [...transactionsOf(context)];
+  const unsure = new Set(context.data.editedTables as string[] | undefined);
+  const read = [...(await readBackOf(context, context.record.id)).values()];
   for (const { database, rows } of applications) {
-    const written = await rows.write();
+    const written = await rows.write(unsure);
     applied.push(written.applied);
     transactions.push({ database, id: written.transaction });
+    read.push(...readBackChanges(environment, database, written.read));
+  }
+  if (read.length > 0) {
+    await context.library().saveChanges(`${context.record.id}-read-back`, read);
+    await context.remember({ isReadBack: true });
   }
   await context.remember({ transactions });
   await context.checkFence(environment);

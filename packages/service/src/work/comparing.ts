@@ -41,6 +41,7 @@ import {
 } from '@tessarion/core';
 import {
   type Baseline,
+  ChangeRecords,
   compareEnvironments,
   type Environment,
   type EnvironmentComparison,
@@ -56,6 +57,7 @@ import { profileOfSite } from '../records/environments.js';
 import { libraryOf } from '../records/snapshots.js';
 import { collisionWords } from './collision-words.js';
 import type { Installation } from './context.js';
+import { maskCheck } from './mask-check.js';
 import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
 
@@ -84,6 +86,8 @@ export interface TransferFacts {
   readonly unsettled: number;
   /** Items that the destination changed itself since the two last had them in common. */
   readonly news: number;
+  /** Tables in which an edited value stands, which the database may spell otherwise. */
+  readonly editedTables: ReadonlySet<string>;
   readonly fingerprint: string;
   readonly baselineAt: Date | undefined;
   readonly baselineIds: { lower: string; upper: string; lowerManifest: string; upperManifest: string } | undefined;
@@ -146,6 +150,7 @@ export async function gatherFacts(
     source: await HashMemory.open(folder.memory(from.path)),
     destination: await HashMemory.open(folder.memory(destination.path)),
   };
+  const changes = pair && (await ChangeRecords.open(folder.changes(lower, upper)));
   const maskKey = folder.keys.derive(`mask ${destination.site}`);
   const hash = (value: ByteString): Buffer => createHmac('sha256', maskKey).update(value, 'latin1').digest();
   const comparison = await compareEnvironments({
@@ -154,6 +159,7 @@ export async function gatherFacts(
     baseline,
     library,
     memories,
+    changes,
     profileVersion: `${version?.name}/${version?.version}`,
     method: wish.method,
     direction,
@@ -161,6 +167,7 @@ export async function gatherFacts(
   });
   await memories.source.save();
   await memories.destination.save();
+  await changes?.save();
   const gathering = new Gathering(comparison, from, destination, wish, baseline);
   return gathering.facts(
     source,
@@ -267,6 +274,9 @@ class Gathering {
       lost,
       unsettled,
       news: this.#news(),
+      editedTables: new Set(
+        settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.table] : [])),
+      ),
       fingerprint: collector.fingerprint(),
       baselineAt: pair?.createdAt,
       baselineIds: pair?.ids,
@@ -528,16 +538,18 @@ class Gathering {
           remedy: 'Bring both ends to the same schema first.',
         });
     }
-    if (!checks.some((check) => check.name === 'schema'))
-      checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
-    for (const { from, path } of this.destination.profile?.references ?? [])
-      if (path !== undefined)
+    const masks = this.comparison.notes.flatMap((note) => (note.type === 'mask' ? [note.broken] : []));
+    if (masks.length > 0) checks.push(maskCheck(masks));
+    for (const note of this.comparison.notes)
+      if (note.type === 'reference')
         checks.push({
           name: 'references',
-          state: 'warning',
-          message: `References inside ${from} (${path}) are not followed: a thing that gets a new number keeps its old one there.`,
-          remedy: `Look at ${from} after the transfer, where a forecast says that a number is new.`,
+          state: 'failed',
+          message: `The profile says that ${note.from} refers to ${note.to}, and ${this.destination.path} has no ${note.missing}.`,
+          remedy: 'Correct the reference in the profile, or take it out.',
         });
+    if (!checks.some((check) => check.name === 'schema'))
+      checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
     const { only, except, settlements } = this.wish.wishes;
     const items = [...this.#selectable.values()];
     const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));

@@ -3,6 +3,7 @@ import * as fs from 'node:fs/promises';
 import type { Check } from '@tessarion/contract';
 import { counted, looksPersonal, rulesForTable, shapeConflicts } from '@tessarion/core';
 import {
+  type BrokenMask,
   buildCopy,
   type CopySource,
   connectTo,
@@ -11,6 +12,7 @@ import {
   type LeftOut,
   LiveSource,
   type Misfit,
+  masksThatBreak,
   misfitsInCopy,
   PostgresView,
   profileName,
@@ -23,6 +25,7 @@ import { getSnapshot, saveBaseline } from '../records/snapshots.js';
 import { enqueue } from '../records/transfers.js';
 import { fitCheck } from './comparing.js';
 import type { TransferContext } from './context.js';
+import { maskCheck } from './mask-check.js';
 import { measure } from './measure.js';
 import { lowerOf } from './pair.js';
 
@@ -104,6 +107,7 @@ async function checkTables(
   const version = await admin.serverVersion();
   const personal: string[] = [];
   const unclassified: string[] = [];
+  const broken: BrokenMask[] = [];
   for (const { name, login } of source.databases) {
     const view = await PostgresView.open(login);
     try {
@@ -118,6 +122,7 @@ async function checkTables(
       if (view.schema.server !== version)
         add('versions', 'warning', `The source runs ${view.schema.server}, the copy will run ${version}.`);
       else add('versions', 'passed', `Both ends run ${version}.`);
+      broken.push(...(await masksThatBreak(login, view.schema, source.profile, name)));
       for (const table of view.schema.tables) {
         const columns = readable(table).map((column) => column.name);
         const rules = rulesForTable(source.profile, name, profileName(table), columns);
@@ -147,6 +152,10 @@ async function checkTables(
         ? `Copied as they are: ${personal.join(', ')} (${wishes.acceptPersonal}).`
         : 'Every column that looks personal is classified.',
     );
+  if (broken.length > 0) {
+    const { name, state, message, remedy } = maskCheck(broken);
+    add(name, state, message, remedy);
+  }
   if (unclassified.length > 0)
     add(
       'unclassified tables',

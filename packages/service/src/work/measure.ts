@@ -9,16 +9,17 @@ export interface MeasuredSize {
   readonly databaseBytes: number;
 }
 
-/** How large an environment is. Rows are the database server's own estimate. */
-export async function measure(environment: Environment): Promise<MeasuredSize> {
-  let [files, fileBytes, rows, databaseBytes] = [0, 0, 0, 0];
-  for (const root of environment.place.roots) {
-    for await (const { node } of walkRoot(environment, root.name, ALL)) {
-      if (node.type !== 'file') continue;
-      files++;
-      fileBytes += node.bytes;
-    }
-  }
+/**
+ * How large an environment is. Rows are the database server's own estimate.
+ *
+ * @param known sizes of files that are known to stand
+ */
+export async function measure(
+  environment: Environment,
+  known?: Pick<MeasuredSize, 'files' | 'fileBytes'>,
+): Promise<MeasuredSize> {
+  const { files, fileBytes } = known ?? (await measureFiles(environment));
+  let [rows, databaseBytes] = [0, 0];
   for (const { login } of environment.databases) {
     const client = await connectTo(login, 'read', 'measure');
     try {
@@ -32,4 +33,16 @@ export async function measure(environment: Environment): Promise<MeasuredSize> {
     }
   }
   return { files, fileBytes, rows, databaseBytes };
+}
+
+async function measureFiles(environment: Environment): Promise<Pick<MeasuredSize, 'files' | 'fileBytes'>> {
+  let [files, fileBytes] = [0, 0];
+  for (const root of environment.place.roots) {
+    for await (const { node } of walkRoot(environment, root.name, ALL)) {
+      if (node.type !== 'file') continue;
+      files++;
+      fileBytes += node.bytes;
+    }
+  }
+  return { files, fileBytes };
 }

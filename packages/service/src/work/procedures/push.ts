@@ -7,7 +7,7 @@ import {
   type RowChange,
   type SnapshotManifest,
 } from '@tessarion/core';
-import { advanceImage, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
+import { advanceImage, asReadBack, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import {
@@ -15,6 +15,8 @@ import {
   type ChangeSet,
   discardStaged,
   filesOf,
+  nameOfRow,
+  readBackOf,
   releaseVisitors,
   removeOldTrees,
 } from '../change-set.js';
@@ -40,6 +42,7 @@ const forward = (context: TransferContext): ChangeSet => ({
   row: (change) => change,
   file: (change) => change,
   mode: 'strict',
+  undoes: false,
   treeId: context.record.id,
 });
 const backward = (context: TransferContext): ChangeSet => ({
@@ -47,6 +50,7 @@ const backward = (context: TransferContext): ChangeSet => ({
   row: (change) => invert(change) as RowChange,
   file: (change) => invert(change) as FileChange,
   mode: 'lenient',
+  undoes: true,
   treeId: `${context.record.id}-back`,
 });
 
@@ -87,6 +91,7 @@ export const push: Procedure = {
         await recordItems(context, facts);
         await context.remember({
           changes: plan.changes.length > 0,
+          editedTables: [...facts.editedTables],
           pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
           health: await checkHealth(context, destination),
@@ -133,9 +138,11 @@ export const push: Procedure = {
         const destination = await destinationOf(context);
         await advanceBaseline(context);
         await removeOldTrees(destination);
-        const { installation } = context;
-        await installation.environments.update(installation.records, destination.path, {
-          size: await measure(destination),
+        const { environments, records } = context.installation;
+        const files = await filesOf(context, context.record.id, (change) => change);
+        const { size } = await environments.get(records, destination.path);
+        await environments.update(records, destination.path, {
+          size: await measure(destination, files.length === 0 && size ? size : undefined),
         });
         await lookAgain(context);
         return undefined;
@@ -234,11 +241,12 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
   const isLowerSource = context.input<PushInput>().from === former.lower;
   const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
+  const found = await readBackOf(context, context.record.id);
   const advanced = async (manifest: string, end: 'source' | 'destination') => {
     const [rows, files]: [RowChange[], FileChange[]] = [[], []];
     for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
-      if (change.part === 'row') rows.push(change);
-      else files.push(change);
+      if (change.part === 'file') files.push(change);
+      else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
     }
     return advanceImage(library, writer, await library.load(manifest), newId('b'), takenAt, rows, files);
   };

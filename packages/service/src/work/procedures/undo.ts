@@ -11,6 +11,7 @@ const setOf = (context: TransferContext): ChangeSet => ({
   row: (change) => invert(change) as RowChange,
   file: (change) => invert(change) as FileChange,
   mode: 'lenient',
+  undoes: true,
   treeId: context.record.id,
 });
 

@@ -1,0 +1,176 @@
+import { join } from 'node:path';
+import type { Comparison, SnapshotManifest } from '@tessarion/core';
+import fc from 'fast-check';
+import pg from 'pg';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { Environment } from '../src/environment/environment.js';
+import { SnapshotLibrary } from '../src/snapshot/library.js';
+import { takeParts } from '../src/snapshot/take.js';
+import { ChangeRecords } from '../src/transfer/change-records.js';
+import { type Baseline, compareEnvironments } from '../src/transfer/compare-environments.js';
+import { idle, profileOf, type Query, Yard } from './support/pair.js';
+
+const PROFILE = profileOf(`
+areas: [{ name: code, path: ., class: authored }]
+databases: { main: { tables: {
+  page: { class: authored },
+  part: { class: authored },
+  word: { class: authored },
+  mark: { class: authored } } } }
+`);
+/** Rows are long, so that a table of sixty has many blocks. */
+const SCHEMA = `
+  CREATE TABLE page (id serial PRIMARY KEY, body text NOT NULL, parent int);
+  CREATE TABLE part (page_id int, place int, text text, PRIMARY KEY (page_id, place));
+  CREATE TABLE word (word text PRIMARY KEY, n int);
+  CREATE TABLE mark (line text);
+  INSERT INTO page (id, body) SELECT 10 * n, repeat(md5(n::text), 80) FROM generate_series(1, 60) AS n;
+  INSERT INTO part SELECT n, 1, 'part' FROM generate_series(1, 5) AS n;
+  INSERT INTO word SELECT 'word ' || n, n FROM generate_series(1, 5) AS n;
+  INSERT INTO mark VALUES ('a'), ('a'), ('b');`;
+
+type End = { environment: Environment; query: Query };
+let yard: Yard;
+let live: End;
+let copy: End;
+
+beforeAll(async () => {
+  yard = await Yard.open();
+  live = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live', sql: SCHEMA });
+  copy = await yard.environment('copy', 'http://loom--copy.localhost:7400', PROFILE, { sql: SCHEMA });
+}, 60_000);
+afterAll(() => yard?.close());
+
+const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
+
+async function imageOf({ environment }: End): Promise<SnapshotManifest> {
+  const store = library();
+  const writer = await store.store.writer();
+  const parts = await takeParts(environment, writer, idle);
+  await writer.close();
+  return {
+    format: 'tessarion-snapshot/1',
+    id: 'b',
+    site: 'loom',
+    environment: environment.name,
+    kind: environment.kind,
+    takenAt: '2026-01-01T00:00:00Z',
+    profile: null,
+    ...parts,
+  };
+}
+
+const bothImages = async (): Promise<Baseline> => ({
+  source: await imageOf(copy),
+  destination: await imageOf(live),
+  leftOut: { tables: [], paths: [], areas: [] },
+  keys: [],
+  isDerived: false,
+});
+
+async function compare(baseline: Baseline, changes: ChangeRecords | undefined): Promise<Comparison> {
+  const { rows } = await compareEnvironments({
+    changes,
+    source: { environment: copy.environment },
+    destination: live.environment,
+    baseline,
+    library: library(),
+    memories: { source: undefined, destination: undefined },
+    profileVersion: 'loom/1',
+    method: 'merge',
+    direction: 'up',
+    mask: (_rule, value) => value,
+  });
+  await changes?.save();
+  return rows;
+}
+
+/** What a comparison found, without what it is made of. */
+const told = ({ outcomes, ownChanges, lacking }: Comparison): unknown => ({
+  outcomes: outcomes.map(({ table, key, sourceKey, raw, decision }) => ({
+    at: table.id,
+    key,
+    sourceKey,
+    raw,
+    decision,
+  })),
+  ownChanges: ownChanges.map(({ table, key, values, isNews }) => ({ at: table.id, key, values, isNews })),
+  lacking: lacking.map(({ table, key }) => ({ at: table.id, key })),
+});
+
+const key = fc.integer({ min: 1, max: 620 });
+const statement = fc.oneof(
+  fc
+    .tuple(key, fc.nat(9))
+    .map(([id, n]) => `UPDATE page SET body = 'changed ${n}' WHERE id = (SELECT min(id) FROM page WHERE id >= ${id})`),
+  key.map((id) => `UPDATE page SET body = body WHERE id = (SELECT min(id) FROM page WHERE id >= ${id})`),
+  key.map((id) => `DELETE FROM page WHERE id = (SELECT min(id) FROM page WHERE id >= ${id})`),
+  fc
+    .tuple(key, key)
+    .map(([id, to]) => `INSERT INTO page (id, body, parent) VALUES (${id}, 'new', ${to}) ON CONFLICT DO NOTHING`),
+  fc
+    .tuple(key, key)
+    .map(
+      ([id, to]) => `UPDATE page SET id = ${to} WHERE id = ${id} AND NOT EXISTS (SELECT FROM page WHERE id = ${to})`,
+    ),
+  fc.nat(4).map((n) => `UPDATE part SET text = text || '.' WHERE page_id = ${n}`),
+  fc.nat(6).map((n) => `DELETE FROM word WHERE n = ${n}`),
+  fc.constantFrom(
+    "INSERT INTO mark VALUES ('a')",
+    'DELETE FROM mark WHERE ctid = (SELECT min(ctid) FROM mark)',
+    "INSERT INTO word VALUES ('more', 1) ON CONFLICT DO NOTHING",
+    'VACUUM FULL page',
+    'VACUUM FREEZE page',
+    "BEGIN; DELETE FROM page; INSERT INTO page (id, body) VALUES (1, 'lost'); ROLLBACK",
+  ),
+);
+/** What happens between two comparisons; `open` writes in a transaction that ends only after the next comparison. */
+const chapter = fc.record({
+  copy: fc.array(statement, { maxLength: 4 }),
+  live: fc.array(statement, { maxLength: 4 }),
+  open: fc.option(fc.tuple(key, key), { nil: undefined }),
+  agreesAgain: fc.boolean(),
+});
+
+async function visitor(): Promise<pg.Client> {
+  const client = new pg.Client((live.environment.databases[0] as { login: pg.ClientConfig }).login);
+  await client.connect();
+  return client;
+}
+
+describe('change records', () => {
+  it('tell of every change that reading everything tells of, and of no other', async () => {
+    let number = 0;
+    await fc.assert(
+      fc.asyncProperty(fc.array(chapter, { minLength: 1, maxLength: 3 }), async (chapters) => {
+        for (const { query } of [copy, live]) await query(`DROP TABLE page, part, word, mark; ${SCHEMA}`);
+        const file = join(yard.folder, `changes-${number++}.json`);
+        let baseline = await bothImages();
+        const late = await visitor();
+        try {
+          await compare(baseline, await ChangeRecords.open(file));
+          for (const one of chapters) {
+            // A transaction that has its number before the comparison, and writes after it.
+            await late.query('BEGIN; SELECT pg_current_xact_id()');
+            for (const sql of one.copy) for (const part of sql.split('; ')) await copy.query(part);
+            for (const sql of one.live) for (const part of sql.split('; ')) await live.query(part);
+            if (one.agreesAgain) baseline = await bothImages();
+            expect(told(await compare(baseline, await ChangeRecords.open(file)))).toEqual(
+              told(await compare(baseline, undefined)),
+            );
+            if (one.open)
+              await late.query(`DELETE FROM page WHERE id BETWEEN ${one.open[0]} AND ${one.open[0] + 10};
+                UPDATE page SET body = 'late' WHERE id BETWEEN ${one.open[1]} AND ${one.open[1] + 10}`);
+            await late.query('COMMIT');
+            expect(told(await compare(baseline, await ChangeRecords.open(file)))).toEqual(
+              told(await compare(baseline, undefined)),
+            );
+          }
+        } finally {
+          await late.end();
+        }
+      }),
+      { numRuns: Number(process.env.TESSARION_CHANGE_CASES ?? 5), seed: 20261123 },
+    );
+  }, 600_000);
+});
