@@ -407,6 +407,43 @@ describe('a variant, which is a copy of a copy', () => {
   });
 });
 
+describe('the proof after a transfer', () => {
+  it('says point by point what holds, and names what does not', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    const { addresses } = await studio.client.call('environmentShow', {
+      params: { site: 'threadmill', environment: 'variant' },
+    });
+    await run(COPY, "UPDATE page SET title = 'Proved' WHERE slug = 'home'", insertPage('proved', 'New and proved'));
+    await fs.writeFile(join(folderOf(studio, COPY), 'main/styles/proved.css'), '.proved {}\n');
+    const push = await done(studio, await pushOnto(studio, COPY, LIVE));
+    const shown = await studio.client.call('transferShow', { params: { id: push.id } });
+    expect(shown.proof.map((point) => [point.name, point.state]).filter(([name]) => name !== 'pages')).toEqual([
+      ['rows', 'passed'],
+      ['files', 'passed'],
+      ['what visitors made', 'passed'],
+      ['addresses', 'passed'],
+      ['open to all', 'passed'],
+    ]);
+    expect(shown.proof[0]?.message).toMatch(/^2 rows read again, each as written/);
+    expect(shown.proof.filter((point) => point.name === 'pages').length).toBeGreaterThan(0);
+
+    await run(COPY, `UPDATE page SET body = 'See ${addresses[0]?.url}/page/proved' WHERE slug = 'proved'`);
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    const host = new URL(addresses[0]?.url as string).host;
+    expect(forecast.checks.filter((check) => check.state === 'warning').map((check) => check.message)).toEqual([
+      expect.stringContaining(host),
+    ]);
+    const again = await done(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    );
+    const { proof } = await studio.client.call('transferShow', { params: { id: again.id } });
+    expect(proof.filter((point) => point.state !== 'passed').map((point) => point.message)).toEqual([
+      expect.stringContaining(host),
+    ]);
+  });
+});
+
 describe('a choice or decision that makes no sense', () => {
   it('is named, with the next step, and nothing is written', async () => {
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));

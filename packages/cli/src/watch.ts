@@ -81,6 +81,9 @@ export function reportEnd(transfer: TransferDetail): void {
     print(`${bold('Done')}${seconds}: ${transfer.sentence.map((piece) => piece.text).join('')}`);
     for (const warning of transfer.warnings) print(`Note: ${warning}`);
     for (const remain of transfer.remains) print(`Stays: ${remain}`);
+    const held = transfer.proof.filter((point) => point.state === 'passed').length;
+    if (transfer.proof.length > 0) print(`Read again: ${held} of ${transfer.proof.length} points hold.`);
+    for (const point of transfer.proof) if (point.state !== 'passed') print(`Not so: ${point.message}`);
     if (transfer.canUndo) print(dim(`Take it back: tessarion undo ${transfer.id}`));
     return;
   }

@@ -125,6 +125,8 @@ export const WrittenItem = z.object({
 export const TransferDetail = Transfer.extend({
   steps: z.array(Step),
   checks: z.array(Check),
+  /** What was found when the destination was read again afterwards, point by point. */
+  proof: z.array(Check),
   warnings: z.array(z.string()),
   written: z.array(Amount),
   items: z.array(WrittenItem),

@@ -32,3 +32,4 @@ export * from './transfer/change.js';
 export * from './transfer/items.js';
 export * from './transfer/lanes.js';
 export * from './transfer/sentence.js';
+export * from './transfer/stray-addresses.js';

@@ -27,6 +27,7 @@ export * from './transfer/copy-source.js';
 export { drawKeys } from './transfer/draw-keys.js';
 export { isKept, writeKept } from './transfer/kept-files.js';
 export * from './transfer/misfits.js';
+export * from './transfer/prove-rows.js';
 export { asReadBack, readBackChanges } from './transfer/read-back.js';
 export { type Misfit, misfitText } from './transfer/row-trial.js';
 export * from './transfer/stage-tree.js';

@@ -76,6 +76,8 @@ export function addTransfers(program: Command): void {
       );
     for (const check of one.checks)
       if (check.state !== 'passed') print(`${check.state === 'failed' ? 'Stopped by' : 'Note'}: ${check.message}`);
+    if (one.proof.length > 0) print('\nRead again afterwards');
+    for (const point of one.proof) print(`${point.state === 'passed' ? '  holds ' : '! not so'}  ${point.message}`);
     for (const warning of one.warnings) print(`Note: ${warning}`);
     for (const remain of one.remains) print(`Stays: ${remain}`);
     for (const line of one.log) print(dim(`${when(line.at)}  ${line.text}`));

@@ -201,6 +201,7 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
           ))}
           {transfer.steps.length === 0 && <p className="q p">It has not begun yet.</p>}
         </section>
+        {transfer.proof.length > 0 && <Proof points={transfer.proof} kind={kind} />}
         {(transfer.items.length > 0 ||
           transfer.warnings.length > 0 ||
           transfer.remains.length > 0 ||
@@ -266,5 +267,32 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
         Only what this transfer wrote is taken back. What visitors and colleagues changed since stays, and is named.
       </Confirm>
     </>
+  );
+}
+
+/** What was found when the destination was read again: a list that can be handed to the client. */
+function Proof({ points, kind }: { readonly points: TransferDetail['proof']; readonly kind: string }): JSX.Element {
+  const held = points.filter((point) => point.state === 'passed').length;
+  return (
+    <section className={`slab proof ${kind}`} aria-label="Read again afterwards">
+      <h2>
+        Read again afterwards
+        <span className="q">
+          {held === points.length ? 'everything holds' : `${held} of ${points.length} points hold`}
+        </span>
+      </h2>
+      <ul>
+        {points.map((point) => (
+          <li key={point.name + point.message} className={point.state}>
+            <Icon name={point.state === 'passed' ? 'check' : 'warn'} />
+            <span className="proof-name">{point.name}</span>
+            <span>
+              {point.message}
+              {point.state !== 'passed' && point.remedy && <span className="q"> {point.remedy}</span>}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }

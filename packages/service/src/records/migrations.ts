@@ -206,6 +206,11 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.jsonb('wishes').notNullable().defaultTo('{"only":[],"except":[],"settlements":{},"rest":null}');
     });
   },
+  '005_proof': async (knex) => {
+    await knex.schema.alterTable('transfer', (t) => {
+      t.jsonb('proof').notNullable().defaultTo('[]');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

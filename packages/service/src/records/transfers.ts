@@ -29,6 +29,8 @@ export interface TransferRecord {
   /** What later steps and a recovery need to know. Encrypted. */
   readonly data: Record<string, unknown>;
   readonly checks: Check[];
+  /** What was found when the destination was read again. */
+  readonly proof: Check[];
   readonly warnings: string[];
   readonly written: { count: number; kind: string; plural: string }[];
   readonly items: { kind: string; title: string; change: 'new' | 'changed' | 'deleted'; detail: string }[];
@@ -68,6 +70,7 @@ const JSON_COLUMNS = [
   'progress',
   'failure',
   'checks',
+  'proof',
   'warnings',
   'written',
   'items',

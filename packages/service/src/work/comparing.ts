@@ -31,10 +31,12 @@ import {
   type Settlement,
   type Side,
   type Standing,
+  type StrayAddress,
   settle,
   settleFiles,
   shortSentence,
   shownValue,
+  strayAddresses,
   toBytes,
   toText,
   type Values,
@@ -60,6 +62,7 @@ import type { Installation } from './context.js';
 import { maskCheck } from './mask-check.js';
 import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
+import { otherHosts } from './proof.js';
 
 /** How two environments are to be brought together. */
 export interface TransferWish {
@@ -86,6 +89,8 @@ export interface TransferFacts {
   readonly unsettled: number;
   /** Items that the destination changed itself since the two last had them in common. */
   readonly news: number;
+  /** What visitors made, by table, as it was when it was compared. */
+  readonly collected: readonly { readonly table: string; readonly rows: number }[];
   /** Tables in which an edited value stands, which the database may spell otherwise. */
   readonly editedTables: ReadonlySet<string>;
   readonly fingerprint: string;
@@ -168,7 +173,14 @@ export async function gatherFacts(
   await memories.source.save();
   await memories.destination.save();
   await changes?.save();
-  const gathering = new Gathering(comparison, from, destination, wish, baseline);
+  const gathering = new Gathering(
+    comparison,
+    from,
+    destination,
+    wish,
+    baseline,
+    await otherHosts(installation, destination),
+  );
   return gathering.facts(
     source,
     pair && {
@@ -197,6 +209,7 @@ class Gathering {
     readonly destination: Environment,
     readonly wish: TransferWish,
     readonly baseline: Baseline | undefined,
+    readonly otherHosts: readonly string[],
   ) {
     this.#collector = new ItemCollector(destination.profile, digest);
   }
@@ -240,6 +253,8 @@ class Gathering {
 
     const checks: Check[] = this.#checks();
     if (!checks.some((check) => check.state === 'failed')) checks.push(await checkFit(destination, changes));
+    const stray = strayAddresses(changes, this.otherHosts);
+    if (stray.length > 0) checks.push(strayCheck(stray));
     const collector = this.#collector;
     const written = collector.amounts((item) => item.outcome === 'written');
     const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
@@ -274,6 +289,9 @@ class Gathering {
       lost,
       unsettled,
       news: this.#news(),
+      collected: comparison.notes.flatMap((note) =>
+        note.type === 'collected' ? [{ table: note.table, rows: note.rows }] : [],
+      ),
       editedTables: new Set(
         settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.table] : [])),
       ),
@@ -739,6 +757,21 @@ export function fitCheck(found: readonly Misfit[], passed: string, remedy: strin
 }
 
 const SHOWN_MISFITS = 5;
+
+function strayCheck(found: readonly StrayAddress[]): Check {
+  const where = found
+    .slice(0, SHOWN_MISFITS)
+    .map(
+      ({ host, table, key, column }) =>
+        `${host} in ${profileTable(table)} ${key.map((one) => toText(one ?? '')).join(' ')}, ${column}`,
+    );
+  return {
+    name: 'addresses',
+    state: 'warning',
+    message: `${found.length === 1 ? 'One value holds' : `${found.length} values hold`} the address of another environment, which nobody rewrites: ${where.join('; ')}${found.length > SHOWN_MISFITS ? '; and more' : ''}.`,
+    remedy: 'Correct them where they come from.',
+  };
+}
 
 function amountOfTable(
   profile: Profile | undefined,

@@ -187,7 +187,7 @@ export const transferHandlers: Handlers<
       .orderBy('id')
       .limit(500)
       .select('at', 'text')) as { at: Date; text: string }[];
-    const { checks, warnings, written, items, remains, totals, forecast } = record;
+    const { checks, proof, warnings, written, items, remains, totals, forecast } = record;
     return {
       ...(await show(installation, record)),
       steps: steps.map((step) => ({
@@ -199,6 +199,7 @@ export const transferHandlers: Handlers<
         detail: step.detail,
       })),
       checks,
+      proof,
       warnings,
       written,
       items,

@@ -9,6 +9,7 @@ import {
 } from '@tessarion/core';
 import { advanceImage, asReadBack, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
+import { failureOf } from '../../problems.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import {
   applyChanges,
@@ -26,6 +27,7 @@ import type { ForecastRecord } from '../forecasting.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
+import { prove } from '../proof.js';
 import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
 
 export interface PushInput {
@@ -91,6 +93,7 @@ export const push: Procedure = {
         await recordItems(context, facts);
         await context.remember({
           changes: plan.changes.length > 0,
+          collected: facts.collected as unknown as Record<string, unknown>[],
           editedTables: [...facts.editedTables],
           pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
@@ -129,6 +132,31 @@ export const push: Procedure = {
           (context.data.health as PageHealth[] | undefined) ?? [],
           await checkHealth(context, await destinationOf(context)),
         );
+      },
+    },
+    {
+      name: 'proof',
+      title: 'Read again what was written',
+      async run(context) {
+        const destination = await destinationOf(context);
+        const proof = await prove(context, destination, await checkHealth(context, destination)).catch(
+          (error: unknown) => {
+            if (context.work.signal.aborted) throw error;
+            const { message, next } = failureOf(error);
+            return [
+              {
+                name: 'proof',
+                state: 'failed' as const,
+                message: `It could not be read again: ${message}`,
+                remedy: next,
+              },
+            ];
+          },
+        );
+        const { installation, record } = context;
+        await installation.transfers.update(installation.records, record.id, { proof });
+        const held = proof.filter((point) => point.state === 'passed').length;
+        return `${held} of ${counted(proof.length, 'point')} hold`;
       },
     },
     {

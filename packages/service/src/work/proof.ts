@@ -1,0 +1,287 @@
+import { request } from 'node:http';
+import type { Check } from '@tessarion/contract';
+import {
+  counted,
+  type FileChange,
+  formatLocation,
+  type RowChange,
+  sameFile,
+  strayAddresses,
+  toBytes,
+} from '@tessarion/core';
+import {
+  asReadBack,
+  connectTo,
+  type Environment,
+  FileForm,
+  listFiles,
+  PostgresView,
+  profileName,
+  proveRows,
+  rewriterOf,
+  showPath,
+} from '@tessarion/engine';
+import { filesOf, nameOfRow, readBackOf } from './change-set.js';
+import type { Installation, TransferContext } from './context.js';
+import type { PageHealth } from './health.js';
+
+/** How many rows a collected table had before a transfer. */
+export interface CollectedCount {
+  readonly table: string;
+  readonly rows: number;
+}
+
+/**
+ * Reads the destination again after a transfer, and says point by point what holds: what was written is there, what
+ * visitors made is there, nothing of another environment is in it. Nothing is undone for it: somebody may rightly
+ * have changed something since.
+ */
+export async function prove(
+  context: TransferContext,
+  destination: Environment,
+  pages: readonly PageHealth[],
+): Promise<Check[]> {
+  const collected = (context.data.collected as CollectedCount[] | undefined) ?? [];
+  return [
+    ...(await rowCheck(context, destination)),
+    ...(await fileCheck(context, destination)),
+    ...(await collectedChecks(destination, collected)),
+    await addressCheck(context, destination),
+    ...(destination.kind === 'live' ? [await openCheck(context, destination)] : []),
+    ...pages.map(
+      (page): Check => ({
+        name: 'pages',
+        state: page.isWell ? 'passed' : 'failed',
+        message: page.isWell ? `${page.path} answers as it should.` : `${page.path} is not well: ${page.answer}.`,
+      }),
+    ),
+  ];
+}
+
+/** The rows of a transfer's change set as they turned out. */
+async function* writtenRows(context: TransferContext, database?: string): AsyncGenerator<RowChange> {
+  const found = await readBackOf(context, context.record.id);
+  for await (const change of context.library().readChanges(context.record.id))
+    if (change.part === 'row' && (database === undefined || change.database === database))
+      yield asReadBack(change, found.get(nameOfRow(change)));
+}
+
+async function rowCheck(context: TransferContext, destination: Environment): Promise<Check[]> {
+  const sum = { asWritten: 0, untold: 0, unlike: [] as string[] };
+  for (const { name, login } of destination.databases) {
+    const proof = await proveRows(destination, name, login, writtenRows(context, name));
+    sum.asWritten += proof.asWritten;
+    sum.untold += proof.untold;
+    for (const { table, key, columns } of proof.unlike)
+      sum.unlike.push(`${table} ${key}${columns.length > 0 ? ` (${columns.join(', ')})` : ''}`);
+  }
+  if (sum.asWritten + sum.untold + sum.unlike.length === 0) return [];
+  const untold = sum.untold > 0 ? ` ${counted(sum.untold, 'row')} without a key cannot be told from others.` : '';
+  if (sum.unlike.length === 0)
+    return [
+      {
+        name: 'rows',
+        state: 'passed',
+        message: `${counted(sum.asWritten, 'row')} read again, each as written.${untold}`,
+      },
+    ];
+  return [
+    {
+      name: 'rows',
+      state: 'warning',
+      message: `${counted(sum.asWritten, 'row')} as written; not so: ${named(sum.unlike)}.${untold}`,
+      remedy: 'Somebody has changed them since, or the site itself has; look at them there.',
+    },
+  ];
+}
+
+const MOST_NAMED = 5;
+const named = (all: readonly string[]): string =>
+  `${all.slice(0, MOST_NAMED).join('; ')}${all.length > MOST_NAMED ? `; and ${all.length - MOST_NAMED} more` : ''}`;
+
+async function fileCheck(context: TransferContext, destination: Environment): Promise<Check[]> {
+  const files = await filesOf(context, context.record.id, (change) => change);
+  if (files.length === 0) return [];
+  const version = await context.profileVersion(destination.site);
+  const memory = await context.memory(destination.path);
+  const unlike: FileChange[] = [];
+  for (const root of destination.place.roots) {
+    const own = files.filter((change) => change.root === root.name);
+    if (own.length === 0) continue;
+    const found = await listFiles(
+      destination,
+      root.name,
+      rewriterOf(destination),
+      memory,
+      `${version?.name}/${version?.version}`,
+      new Set(['authored', 'collected']),
+    );
+    unlike.push(...own.filter(({ path, after }) => !sameFile(found.get(path)?.state ?? { type: 'absent' }, after)));
+  }
+  return unlike.length === 0
+    ? [{ name: 'files', state: 'passed', message: `${counted(files.length, 'file')} read again, each as written.` }]
+    : [
+        {
+          name: 'files',
+          state: 'warning',
+          message: `Not as written: ${named(unlike.map((change) => showPath(change.path)))}.`,
+          remedy: 'Somebody has changed them since, or the site itself has; look at them there.',
+        },
+      ];
+}
+
+async function collectedChecks(destination: Environment, before: readonly CollectedCount[]): Promise<Check[]> {
+  if (before.length === 0) return [];
+  const now = new Map<string, number>();
+  for (const { login } of destination.databases) {
+    const view = await PostgresView.open(login);
+    try {
+      for (const shape of view.schema.tables) {
+        const table = profileName(shape);
+        if (before.some((one) => one.table === table)) now.set(table, await view.countRows(shape));
+      }
+    } finally {
+      await view.close();
+    }
+  }
+  const fewer = before.filter(({ table, rows }) => (now.get(table) ?? 0) < rows);
+  const grown = before.filter(({ table, rows }) => (now.get(table) ?? 0) > rows);
+  const count = ({ table, rows }: CollectedCount): string => `${table} ${rows} before, ${now.get(table) ?? 0} now`;
+  return [
+    fewer.length > 0
+      ? {
+          name: 'what visitors made',
+          state: 'warning',
+          message: `There is less than before: ${named(fewer.map(count))}. This transfer deleted none of it.`,
+          remedy: 'See who removes such rows: the site itself, or a person.',
+        }
+      : {
+          name: 'what visitors made',
+          state: 'passed',
+          message: `All of it is there: ${counted(before.length, 'table')}${grown.length > 0 ? `; ${named(grown.map(count))}` : ''}.`,
+        },
+  ];
+}
+
+/** Hosts of the site's other environments, which have no business in this one. */
+export async function otherHosts(
+  { environments, records }: Pick<Installation, 'environments' | 'records'>,
+  destination: Environment,
+): Promise<string[]> {
+  const all = await environments.list(records, destination.site);
+  const hostOf = (address: Parameters<typeof formatLocation>[0]): string => new URL(formatLocation(address)).host;
+  const own = new Set(destination.place.addresses.map(hostOf));
+  return all
+    .filter((one) => one.path !== destination.path)
+    .flatMap((one) => one.addresses.map(hostOf))
+    .filter((host) => !own.has(host));
+}
+
+async function addressCheck(context: TransferContext, destination: Environment): Promise<Check> {
+  const rows: RowChange[] = [];
+  const hosts = await otherHosts(context.installation, destination);
+  let stray = 0;
+  const where: string[] = [];
+  const look = (): void => {
+    for (const one of strayAddresses(rows.splice(0), hosts)) {
+      stray++;
+      if (where.length < MOST_NAMED) where.push(`${one.host} in ${one.table.replace(/^public\./, '')}.${one.column}`);
+    }
+  };
+  for await (const change of writtenRows(context)) {
+    rows.push(change);
+    if (rows.length >= 1000) look();
+  }
+  look();
+  return stray === 0
+    ? { name: 'addresses', state: 'passed', message: 'No address of another environment is in what was written.' }
+    : {
+        name: 'addresses',
+        state: 'warning',
+        message: `${counted(stray, 'value')} with the address of another environment: ${where.join('; ')}${stray > where.length ? '; and more' : ''}.`,
+        remedy: 'Correct them where they come from, and push again.',
+      };
+}
+
+/** Live answers everybody: no gate, no word to search engines to stay away, no marker. */
+async function openCheck(context: TransferContext, destination: Environment): Promise<Check> {
+  const [address] = destination.place.addresses;
+  const record = await context.environmentRecord(destination.path);
+  const found: string[] = [];
+  if (record.gate !== null) found.push('it has a gate');
+  const answer = await visit(context.installation.gatewayPort, address ? new URL(formatLocation(address)).host : '');
+  if (/noindex/i.test(String(answer.headers['x-robots-tag'] ?? '')))
+    found.push('its answers tell search engines to stay away');
+  if (/<meta[^>]+name=["']robots["'][^>]+noindex/i.test(answer.body))
+    found.push('its first page tells search engines to stay away');
+  if (answer.body.includes('<tsr-marker>')) found.push('its pages carry the marker of a copy');
+  for (const wrong of await wrongSettings(destination)) found.push(wrong);
+  return found.length === 0
+    ? {
+        name: 'open to all',
+        state: 'passed',
+        message: 'No gate, no noindex, no marker; its settings are those of live.',
+      }
+    : {
+        name: 'open to all',
+        state: 'failed',
+        message: `Not as live should be: ${found.join('; ')}.`,
+        remedy: 'Correct it on the environment itself; this transfer wrote no settings.',
+      };
+}
+
+/** Settings that the profile fixes for a kind of environment, and that hold something else. */
+async function wrongSettings(destination: Environment): Promise<string[]> {
+  const fixed = (destination.profile?.settings ?? []).flatMap(({ name, values, ...rest }) =>
+    values ? [{ name, expected: values[destination.kind], spot: rest.in }] : [],
+  );
+  const form = new FileForm(destination, rewriterOf(destination));
+  const found = new Map<string, string | undefined>();
+  for (const { name, spot } of fixed) {
+    if ('file' in spot) {
+      const [root] = destination.place.roots;
+      const content = await destination.server.readFile(`${root?.path}/${toBytes(spot.file)}`);
+      found.set(name, form.readSettings(spot.file, content).get(name));
+    } else found.set(name, await settingInRow(destination, spot));
+  }
+  return fixed
+    .filter(({ name, expected }) => found.get(name) !== undefined && found.get(name) !== expected)
+    .map(({ name }) => `the setting ${name} is not what it is on ${destination.kind}`);
+}
+
+async function settingInRow(
+  destination: Environment,
+  spot: { readonly table: string; readonly row: Readonly<Record<string, string>>; readonly column: string },
+): Promise<string | undefined> {
+  const quote = (name: string): string => `"${name.replaceAll('"', '""')}"`;
+  const table = (spot.table.includes('.') ? spot.table : `public.${spot.table}`).split('.').map(quote).join('.');
+  const match = Object.keys(spot.row).map((name, i) => `${quote(name)}::text = $${i + 1}`);
+  for (const { login } of destination.databases) {
+    const view = await connectTo(login, 'read', 'proof');
+    try {
+      const isThere = await view.query('SELECT to_regclass($1) IS NOT NULL AS yes', [table]);
+      if (isThere.rows[0]?.yes !== true) continue;
+      const found = await view.query<{ value: string | null }>(
+        `SELECT ${quote(spot.column)}::text AS value FROM ${table} WHERE ${match.join(' AND ')}`,
+        Object.values(spot.row),
+      );
+      if (found.rows[0]) return found.rows[0].value ?? '';
+    } finally {
+      await view.end();
+    }
+  }
+  return undefined;
+}
+
+function visit(port: number, host: string): Promise<{ headers: NodeJS.Dict<string | string[]>; body: string }> {
+  return new Promise((resolve) => {
+    const call = request({ host: '127.0.0.1', port, path: '/', headers: { host }, timeout: 10_000 }, (response) => {
+      const chunks: Buffer[] = [];
+      response.on('data', (chunk: Buffer) => chunks.push(chunk));
+      response.on('end', () => resolve({ headers: response.headers, body: Buffer.concat(chunks).toString() }));
+    });
+    call.on('timeout', () => call.destroy(new Error('no answer within 10 s')));
+    call.on('error', () => resolve({ headers: {}, body: '' }));
+    call.end();
+  });
+}
