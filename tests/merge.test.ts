@@ -485,4 +485,57 @@ describe('on the command line', () => {
     expect(await one(COPY, "SELECT title FROM page WHERE slug = 'home'")).toBe('News');
     expect((await tessarion(studio, ['pull', '--from', COPY, '--onto', LIVE, '--yes'])).code).toBe(3);
   });
+
+  it('compares two environments both ways', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(
+      COPY,
+      "UPDATE page SET title = 'Ours alone' WHERE slug = 'dye'",
+      "UPDATE page SET title = 'Ours' WHERE slug = 'home'",
+    );
+    await run(LIVE, "UPDATE page SET title = 'Theirs' WHERE slug = 'home'");
+    const shown = await tessarion(studio, ['compare', COPY, LIVE]);
+    expect(shown.code, shown.err).toBe(0);
+    expect(shown.out).toContain(`${COPY} has 2 that ${LIVE} has not`);
+    expect(shown.out).toContain(`${LIVE} has 1 that ${COPY} has not`);
+    expect(shown.out).toMatch(/Ours +changed +collides/);
+    const [up, down] = JSON.parse((await tessarion(studio, ['compare', COPY, LIVE, '--json'])).out);
+    expect([up.items.length, down.items.length, up.direction, down.direction]).toEqual([2, 1, 'up', 'down']);
+  });
+
+  it('moves what one person changed, or what was changed since a time', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await run(
+      COPY,
+      "UPDATE page SET title = 'By Runa', updated_by = 1, updated_at = '2026-11-20 10:00:00+00' WHERE slug = 'dye'",
+      "UPDATE page SET title = 'By Ivar', updated_by = 2, updated_at = '2026-11-22 10:00:00+00' WHERE slug = 'home'",
+    );
+    const titles = async (...only: string[]) =>
+      (await items(await forecastOf(studio, COPY, LIVE, { wishes: { only } })))
+        .filter((item) => item.outcome === 'written')
+        .map((item) => item.title);
+    expect(await titles('by:1')).toEqual(['By Runa']);
+    expect(await titles('since:2026-11-21')).toEqual(['By Ivar']);
+    expect(await titles('until:2026-11-20T10:00:01Z')).toEqual(['By Runa']);
+  });
+
+  it('brings back a part of a snapshot', async () => {
+    const key = await one(LIVE, "SELECT id FROM page WHERE slug = 'home'");
+    const was = await one(LIVE, "SELECT title FROM page WHERE slug = 'home'");
+    const taken = await tessarion(studio, ['snapshot', 'take', LIVE]);
+    expect(taken.code, taken.err).toBe(0);
+    const [snapshot] = await studio.client.call('snapshotList', { query: { environment: LIVE } });
+    await run(
+      LIVE,
+      "UPDATE page SET title = 'Spoilt' WHERE slug = 'home'",
+      "UPDATE page SET title = 'Good' WHERE slug = 'dye'",
+    );
+    const restored = await tessarion(studio, [
+      ...['snapshot', 'restore', snapshot?.id as string, '--onto', LIVE],
+      ...['--only', `page:${key}`, '--confirm', LIVE],
+    ]);
+    expect(restored.code, restored.err).toBe(0);
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe(was);
+    expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'dye'")).toBe('Good');
+  });
 });

@@ -1,8 +1,8 @@
 import { type Client, ServiceProblem } from '@tessarion/client';
-import type { Forecast, ForecastWishes } from '@tessarion/contract';
+import type { Forecast, ForecastItem, ForecastWishes } from '@tessarion/contract';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { count, print, printJson } from '../output.js';
+import { bold, count, cut, print, printJson, printTable } from '../output.js';
 import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
 
@@ -133,6 +133,53 @@ async function workIn(client: Client, { from, onto }: { from: string; onto: stri
   }
 }
 
+export const ONLY =
+  'move only these: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, part:data, by:PERSON, since:TIME';
+
+/** What each of two environments changed since they last had things in common. */
+async function compare(left: string, right: string, command: Command): Promise<void> {
+  const client = await connect(command);
+  const ends = [
+    [left, right],
+    [right, left],
+  ] as const;
+  const forecasts: Forecast[] = [];
+  for (const [from, onto] of ends) forecasts.push(await makeForecast(client, { from, onto }, {}));
+  if (wantsJson(command)) {
+    const sides = await Promise.all(
+      forecasts.map(async (forecast) => ({ ...forecast, items: await allItems(client, forecast) })),
+    );
+    printJson(sides);
+    return;
+  }
+  for (const [i, forecast] of forecasts.entries()) {
+    const items = await allItems(client, forecast);
+    const [from, onto] = ends[i] as readonly [string, string];
+    print(bold(`${i === 0 ? '' : '\n'}${from} has ${count(items.length)} that ${onto} has not`));
+    if (items.length > 0)
+      printTable(
+        ['kind', 'title', 'change', 'on both sides', 'fields'],
+        items.map((item) => [
+          item.kind,
+          cut(item.title, 44),
+          item.change,
+          item.collisions.length > 0 ? 'collides' : '',
+          cut(item.fields.map((field) => field.name).join(', '), 30),
+        ]),
+      );
+  }
+}
+
+async function allItems(client: Client, { id }: Forecast): Promise<ForecastItem[]> {
+  const items: ForecastItem[] = [];
+  for (let cursor: string | undefined; ; ) {
+    const page = await client.call('forecastItems', { params: { id }, query: cursor === undefined ? {} : { cursor } });
+    items.push(...page.items);
+    if (page.next === null) return items;
+    cursor = page.next;
+  }
+}
+
 /** The plain verbs of every day. */
 export function addDailyCommands(program: Command): void {
   const ends = (command: Command): Command =>
@@ -141,7 +188,7 @@ export function addDailyCommands(program: Command): void {
       .option('--onto <SITE/NAME>', 'environment that things are written onto');
   const choosing = (command: Command): Command =>
     command
-      .option('--only <NAME...>', 'move only these: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, part:data')
+      .option('--only <NAME...>', ONLY)
       .option('--except <NAME...>', 'move everything but these')
       .option('--take <ID...>', 'settle: the source’s counts, in an item or in one collision')
       .option('--keep <ID...>', 'settle: the destination’s stays')
@@ -168,6 +215,18 @@ export function addDailyCommands(program: Command): void {
       if (wantsJson(command)) printJson(forecast);
       else await printForecast(client, forecast);
     });
+
+  program
+    .command('compare')
+    .argument('<environment>')
+    .argument('<other>')
+    .description('list what each of two environments changed')
+    .option('--json', 'both sides as one JSON document')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion compare threadmill/staging threadmill/live\n  tessarion compare threadmill/staging threadmill/live --json',
+    )
+    .action((left: string, right: string, _options: unknown, command: Command) => compare(left, right, command));
 
   acting(choosing(ends(program.command('push').description('write an environment’s work onto the one above it'))))
     .addHelpText(

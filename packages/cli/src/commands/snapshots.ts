@@ -1,7 +1,10 @@
+import type { Client } from '@tessarion/client';
+import type { Forecast } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { count, print, printJson, printTable, size, when } from '../output.js';
-import { ask, connect, finish, readPath, wantsJson } from '../program.js';
+import { ask, awaitForecast, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
+import { ONLY } from './daily.js';
 import { type Acting, acting, examples, json } from './options.js';
 
 /** Commands on snapshots. */
@@ -92,35 +95,87 @@ export function addSnapshots(program: Command): void {
         .description('restore a snapshot onto an environment')
         .requiredOption('--onto <SITE/NAME>')
         .option('--confirm <SITE/NAME>', 'names a live destination in full')
+        .option('--only <NAME...>', ONLY)
+        .option('--except <NAME...>', 'move everything but these')
         .option('--yes'),
     ),
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/staging',
+    'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/staging --only page:7',
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/live --confirm threadmill/live',
-  ).action(
-    async (id: string, options: Acting & { onto: string; confirm?: string; yes?: boolean }, command: Command) => {
-      const client = await connect(command);
-      const { environment } = readPath(options.onto);
-      const confirm =
-        options.confirm ??
-        (environment === 'live'
-          ? await ask(
-              `Restore ${id} onto live; newer authored work there goes, what visitors made stays. Type ${options.onto}: `,
-              `--confirm ${options.onto}`,
-            )
-          : undefined);
-      if (
-        environment !== 'live' &&
-        !options.yes &&
-        !/^y/i.test(await ask(`Restore ${id} onto ${options.onto}? (yes/no) `, '--yes'))
-      )
-        throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
+  ).action(async (id: string, options: Acting & RestoreOptions, command: Command) => {
+    const client = await connect(command);
+    const { environment } = readPath(options.onto);
+    const { only = [], except = [] } = options;
+    const chosen = only.length + except.length > 0;
+    const forecast = chosen ? await forecastRestore(client, id, options.onto, { only, except }) : undefined;
+    if (forecast && !wantsJson(command)) await printForecast(client, forecast);
+    if (forecast && forecast.written.length === 0) {
+      print(`Nothing of what was chosen is other than in ${id}.`);
+      return;
+    }
+    const confirm =
+      options.confirm ??
+      (environment === 'live'
+        ? await ask(
+            forecast
+              ? `${forecast.button}. Type ${options.onto}: `
+              : `Restore ${id} onto live; newer authored work there goes, what visitors made stays. Type ${options.onto}: `,
+            `--confirm ${options.onto}`,
+          )
+        : undefined);
+    if (
+      environment !== 'live' &&
+      !options.yes &&
+      !/^y/i.test(await ask(`Restore ${id} onto ${options.onto}? (yes/no) `, '--yes'))
+    )
+      throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
+    if (forecast) {
+      const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) };
       await finish(
         client,
-        await client.call('restoreCreate', {
-          body: { snapshot: id, onto: options.onto, ...(confirm === undefined ? {} : { confirm }) },
-        }),
+        forecast.direction === 'up'
+          ? await client.call('pushCreate', { body })
+          : await client.call('pullCreate', { body: { forecast: forecast.id } }),
         options,
       );
-    },
+      return;
+    }
+    await finish(
+      client,
+      await client.call('restoreCreate', {
+        body: { snapshot: id, onto: options.onto, ...(confirm === undefined ? {} : { confirm }) },
+      }),
+      options,
+    );
+  });
+}
+
+interface RestoreOptions {
+  readonly onto: string;
+  readonly confirm?: string;
+  readonly yes?: boolean;
+  readonly only?: string[];
+  readonly except?: string[];
+}
+
+/** What bringing back a part of a snapshot would write. */
+async function forecastRestore(
+  client: Client,
+  id: string,
+  onto: string,
+  wishes: { readonly only: string[]; readonly except: string[] },
+): Promise<Forecast> {
+  const snapshots = await client.call('snapshotList', { query: { site: readPath(onto).site } });
+  const environment = snapshots.find((one) => one.id === id)?.environment;
+  if (environment === undefined)
+    throw new CliError(
+      3,
+      `There is no snapshot ${id} of this site.`,
+      '',
+      'List what there is: tessarion snapshot list',
+    );
+  return awaitForecast(
+    client,
+    await client.call('forecastCreate', { body: { from: environment, onto, snapshot: id, wishes } }),
   );
 }

@@ -17,11 +17,15 @@ export interface Selectable {
   readonly part: string;
   /** Path of a file; undefined for rows. */
   readonly path: string | undefined;
+  /** Who last changed it, and when, in milliseconds since 1970; where the site's data says so. */
+  readonly changedBy?: string | undefined;
+  readonly changedAt?: number | undefined;
 }
 
 /**
  * Tells whether a selector names a thing. Selectors are `KIND:KEY` for one item, `KIND:*` for a kind,
- * `table:NAME`, `area:NAME`, `path:PATTERN` (`*` any text but a slash, `**` any) and `part:data` or `part:files`.
+ * `table:NAME`, `area:NAME`, `path:PATTERN` (`*` any text but a slash, `**` any), `part:data` or `part:files`,
+ * `by:PERSON`, `since:TIME` and `until:TIME` (ISO 8601, UTC where nothing else is said; a day stands for its beginning).
  */
 export function isNamed(selector: string, one: Selectable): boolean {
   if (selector === one.id) return true;
@@ -36,9 +40,24 @@ export function isNamed(selector: string, one: Selectable): boolean {
       return one.path !== undefined && matchesPath(name, one.path);
     case 'part':
       return name === (one.path === undefined ? 'data' : 'files');
+    case 'by':
+      return one.changedBy === name;
+    case 'since':
+      return one.changedAt !== undefined && one.changedAt >= timeOf(name);
+    case 'until':
+      return one.changedAt !== undefined && one.changedAt < timeOf(name);
     default:
       return name === '*' && form === one.kind;
   }
+}
+
+/** A time as a database or a person writes it; not a number where it is none. */
+export function timeOf(text: string): number {
+  const iso = text
+    .trim()
+    .replace(' ', 'T')
+    .replace(/([+-]\d\d)$/, '$1:00');
+  return Date.parse(/T/.test(iso) && !/(?:Z|[+-]\d\d:\d\d)$/.test(iso) ? `${iso}Z` : iso);
 }
 
 export const isChosen = (choice: Choice, one: Selectable): boolean =>

@@ -15,6 +15,7 @@ import {
   isFresh,
   isNamed,
   isSame,
+  itemForTable,
   type MergePlan,
   type MergeTable,
   maskValue,
@@ -37,6 +38,7 @@ import {
   shortSentence,
   shownValue,
   strayAddresses,
+  timeOf,
   toBytes,
   toText,
   type Values,
@@ -223,6 +225,7 @@ class Gathering {
     // A push by replace never asks: what cannot go stays.
     const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
     const settlements = this.#allSettlements();
+    for (const outcome of comparison.rows.outcomes) this.#noteStamps(outcome);
     const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
     const settled = await settle(
       comparison.rows,
@@ -331,6 +334,24 @@ class Gathering {
     const id = isOwn ? `own ${owner.id}` : owner.id;
     if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
     return id;
+  }
+
+  /** Who last changed a thing and when, where its own row says so. */
+  #noteStamps(outcome: RowOutcome): void {
+    const id = this.#itemOf(outcome);
+    const changed = itemForTable(this.destination.profile, profileTable(outcome.table.table))?.changed;
+    if (!changed) return;
+    const row = this.#rowOf(outcome);
+    const said = (column: string | undefined): string | undefined => {
+      const value = column === undefined ? undefined : row[column];
+      return value === null || value === undefined ? undefined : toText(value);
+    };
+    const at = said(changed.at);
+    this.#selectable.set(id, {
+      ...(this.#selectable.get(id) as Selectable),
+      changedBy: said(changed.by),
+      changedAt: at === undefined ? undefined : timeOf(at),
+    });
   }
 
   /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
@@ -576,7 +597,8 @@ class Gathering {
         name: 'choice',
         state: 'failed',
         message: `Nothing that changed is named by ${nothing.join(', ')}.`,
-        remedy: 'List what changed, and name it by its id: KIND:KEY, KIND:*, table:NAME, area:NAME or path:PATTERN.',
+        remedy:
+          'List what changed, and name it by its id: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, by:PERSON or since:TIME.',
       });
     const colliding = [...this.#collector.items.values()].flatMap((item) => [
       item.id,
