@@ -53,11 +53,10 @@ export function isNamed(selector: string, one: Selectable): boolean {
 
 /** A time as a database or a person writes it; not a number where it is none. */
 export function timeOf(text: string): number {
-  const iso = text
-    .trim()
-    .replace(' ', 'T')
-    .replace(/([+-]\d\d)$/, '$1:00');
-  return Date.parse(/T/.test(iso) && !/(?:Z|[+-]\d\d:\d\d)$/.test(iso) ? `${iso}Z` : iso);
+  const iso = text.trim().replace(' ', 'T');
+  if (!iso.includes('T')) return Date.parse(iso);
+  const zoned = iso.replace(/([+-]\d\d)$/, '$1:00');
+  return Date.parse(/(?:Z|[+-]\d\d:\d\d)$/.test(zoned) ? zoned : `${zoned}Z`);
 }
 
 export const isChosen = (choice: Choice, one: Selectable): boolean =>
