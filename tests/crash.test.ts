@@ -1,15 +1,17 @@
 import * as fs from 'node:fs/promises';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
 import {
   addSite,
+  done,
   ended,
   folderOf,
   leftOvers,
   makeCopy,
   onSite,
+  pullInto,
   pushOnto,
   type Studio,
   startStudio,
@@ -85,41 +87,115 @@ describe('SIGKILL of the worker in a clone', () => {
   );
 });
 
+const STEPS = [
+  'compare',
+  'safety',
+  'stage',
+  'hold',
+  'commit',
+  'switch',
+  'release',
+  'tasks',
+  'health',
+  'proof',
+  'record',
+];
+
 describe('SIGKILL of the worker in a push', () => {
-  it.each(['compare', 'safety', 'stage', 'hold', 'commit', 'switch', 'release', 'tasks', 'health', 'record'])(
-    'at "%s" leaves live wholly old or wholly new',
-    async (step) => {
-      const mark = `${step} ${Date.now()}`;
+  it.each(STEPS)('at "%s" leaves live wholly old or wholly new', async (step) => {
+    const mark = `${step} ${Date.now()}`;
+    await onSite(studio, COPY, (query) => query('UPDATE page SET title = $1', [mark]));
+    await fs.writeFile(join(folderOf(studio, COPY), 'main/media/mark.svg'), mark);
+    await breakpoint.set(step);
+    const transfer = await pushOnto(studio, COPY, LIVE);
+    await killAt(transfer);
+    const since = Date.now();
+    const page = await visit(studio.gatewayPort, 'threadmill.localhost', '/');
+    expect(page.status, 'live answers').toBe(200);
+    expect(Date.now() - since).toBeLessThan(10_000);
+    const end = await ended(studio, transfer);
+    expect(Date.now() - since).toBeLessThan(15_000);
+    const [rows, file] = [
+      Number(await one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`)),
+      await fs.readFile(join(folderOf(studio, LIVE), 'main/media/mark.svg'), 'utf8').catch(() => ''),
+    ];
+    if (end.state === 'done') expect([rows, file]).toEqual([2, mark]);
+    else {
+      expect(['compare', 'safety', 'stage', 'hold']).toContain(step);
+      expect(rows).toBe(0);
+      expect(file).not.toBe(mark);
+    }
+    expect(
+      Number(
+        await one(LIVE, "SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'tessarion transfer%'"),
+      ),
+    ).toBe(0);
+    const trees = await fs.readdir(join(folderOf(studio, LIVE), 'trees'));
+    expect(end.state === 'done' || !trees.includes(`main-${transfer.id}`), 'no tree is left behind').toBe(true);
+  });
+});
+
+describe('SIGKILL of the worker in a pull', () => {
+  it.each(STEPS)('at "%s" leaves the copy wholly old or wholly new, and its own work whole', async (step) => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    const mark = `pulled at ${step} ${Date.now()}`;
+    await onSite(studio, COPY, (query) => query("UPDATE page SET body = 'In the works' WHERE slug = 'dye'"));
+    await onSite(studio, LIVE, (query) => query('UPDATE page SET title = $1', [mark]));
+    await onSite(studio, LIVE, (query) =>
+      query('INSERT INTO customer (name, email) VALUES ($1, $2)', [mark, 'a@post.example']),
+    );
+    const upload = (path: string): string => join(folderOf(studio, path), 'main/media/uploads/mark.svg');
+    await fs.mkdir(dirname(upload(LIVE)), { recursive: true });
+    await fs.writeFile(upload(LIVE), mark);
+    const customers = async (path: string): Promise<number> => Number(await one(path, 'SELECT count(*) FROM customer'));
+    const before = await customers(COPY);
+    await breakpoint.set(step);
+    const transfer = await pullInto(studio, LIVE, COPY);
+    await killAt(transfer);
+    const end = await ended(studio, transfer);
+    const found = [
+      Number(await one(COPY, `SELECT count(*) FROM page WHERE title = '${mark}'`)),
+      (await customers(COPY)) - before,
+      await fs.readFile(upload(COPY), 'utf8').catch(() => ''),
+    ];
+    if (end.state === 'done') expect(found).toEqual([2, 1, mark]);
+    else {
+      expect(['compare', 'safety', 'stage', 'hold']).toContain(step);
+      expect(found.slice(0, 2)).toEqual([0, 0]);
+      expect(found[2]).not.toBe(mark);
+    }
+    expect(await one(COPY, "SELECT body FROM page WHERE slug = 'dye'")).toBe('In the works');
+  });
+});
+
+describe('connections that are cut', () => {
+  const CUTS = Number(process.env.TESSARION_CUTS ?? 4);
+
+  it('anywhere in a push leave live wholly old or wholly new', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    const outcomes: string[] = [];
+    for (let cut = 0; cut < CUTS; cut++) {
+      const mark = `cut ${cut} ${Date.now()}`;
       await onSite(studio, COPY, (query) => query('UPDATE page SET title = $1', [mark]));
-      await fs.writeFile(join(folderOf(studio, COPY), 'main/media/mark.svg'), mark);
-      await breakpoint.set(step);
+      await fs.writeFile(join(folderOf(studio, COPY), 'main/media/cut.svg'), mark);
       const transfer = await pushOnto(studio, COPY, LIVE);
-      await killAt(transfer);
-      const since = Date.now();
-      const page = await visit(studio.gatewayPort, 'threadmill.localhost', '/');
-      expect(page.status, 'live answers').toBe(200);
-      expect(Date.now() - since).toBeLessThan(10_000);
-      const end = await ended(studio, transfer);
-      expect(Date.now() - since).toBeLessThan(15_000);
-      const [rows, file] = [
-        Number(await one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`)),
-        await fs.readFile(join(folderOf(studio, LIVE), 'main/media/mark.svg'), 'utf8').catch(() => ''),
-      ];
-      if (end.state === 'done') expect([rows, file]).toEqual([2, mark]);
-      else {
-        expect(['compare', 'safety', 'stage', 'hold']).toContain(step);
-        expect(rows).toBe(0);
-        expect(file).not.toBe(mark);
-      }
-      expect(
-        Number(
-          await one(LIVE, "SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'tessarion transfer%'"),
+      // Spread over the time that such a push takes.
+      await new Promise((resolve) => setTimeout(resolve, ((cut * 37) % 50) * 30));
+      await onSite(studio, LIVE, (query) =>
+        query(
+          "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name LIKE 'tessarion %' AND pid <> pg_backend_pid()",
         ),
-      ).toBe(0);
-      const trees = await fs.readdir(join(folderOf(studio, LIVE), 'trees'));
-      expect(end.state === 'done' || !trees.includes(`main-${transfer.id}`), 'no tree is left behind').toBe(true);
-    },
-  );
+      );
+      const end = await ended(studio, transfer);
+      const rows = Number(await one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`));
+      const file = await fs.readFile(join(folderOf(studio, LIVE), 'main/media/cut.svg'), 'utf8').catch(() => '');
+      outcomes.push(end.state);
+      if (end.state === 'done') expect([rows, file], `cut ${cut}`).toEqual([2, mark]);
+      else expect([rows, file === mark], `cut ${cut}, ${end.state}: ${end.failure?.message}`).toEqual([0, false]);
+      expect((await visit(studio.gatewayPort, 'threadmill.localhost', '/')).status).toBe(200);
+    }
+    process.stdout.write(`cut ${CUTS} times: ${outcomes.join(', ')}\n`);
+  });
 });
 
 describe('a worker that dies with rows locked', () => {

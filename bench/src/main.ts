@@ -1,4 +1,4 @@
-import { forecastNoChange, mergeWide, pushThreeRows } from './merge-workloads.js';
+import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
 import { clone, type Figure, memory, pushUnderLoad, rewrite, snapshots } from './workloads.js';
 
 const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
@@ -6,6 +6,7 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
   clone,
   'snapshot-10': snapshots,
   memory,
+  'resync-0.1%': resync,
   'forecast-nochange': forecastNoChange,
   'push-3-rows': pushThreeRows,
   'merge-wide': mergeWide,

@@ -42,8 +42,8 @@ const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
     return work({ on, database: shown.databases[0] as string, pid });
   });
 
-async function forecast(on: Installation): Promise<string> {
-  const { id } = await on.client.call('forecastCreate', { body: { from: COPY, onto: LIVE } });
+async function forecast(on: Installation, from = COPY, onto = LIVE): Promise<string> {
+  const { id } = await on.client.call('forecastCreate', { body: { from, onto } });
   for (;;) {
     const { state, failure } = await on.client.call('forecastShow', { params: { id } });
     if (state === 'failed') throw new Error(failure?.message);
@@ -57,7 +57,15 @@ const push = async (on: Installation): Promise<void> => {
   await ended(on.client, await on.client.call('pushCreate', { body: { forecast: id, confirm: LIVE } }));
 };
 
-async function onCopy({ on, database }: Pair, ...statements: string[]): Promise<void> {
+const pull = async (on: Installation): Promise<void> => {
+  const id = await forecast(on, LIVE, COPY);
+  await ended(on.client, await on.client.call('pullCreate', { body: { forecast: id } }));
+};
+
+const onCopy = ({ on, database }: Pair, ...statements: string[]): Promise<void> =>
+  inDatabase(on, database, ...statements);
+
+async function inDatabase(on: Installation, database: string, ...statements: string[]): Promise<void> {
   const client = new pg.Client({ ...on.server, database });
   await client.connect();
   for (const sql of statements) await client.query(sql);
@@ -101,4 +109,27 @@ export const mergeWide = (): Promise<Figure> =>
     const took = await seconds(() => push(on));
     const note = `${rows} changed rows, ${files} changed files; forecast and push`;
     return figure('merge-wide', took, hand, await peakMegabytes(pid), '≤ 1.0', note);
+  });
+
+/** One row and one file in a thousand, scattered, changed on live since: a copy is brought up to date again. */
+export const resync = (): Promise<Figure> =>
+  withPair(async ({ on, pid }) => {
+    const [ours, hand]: [number[], number[]] = [[], []];
+    for (let round = 0; round < ROUNDS; round++) {
+      hand.push(await byHand(COPY_BY_HAND, { ...connection(on), COPY: `by_hand_${round}` }));
+      await inDatabase(
+        on,
+        'threadmill_live',
+        `UPDATE article SET title = title || '.' WHERE id % 1000 = ${round}`,
+        `UPDATE comment SET body = body || '.' WHERE id % 1000 = ${round}`,
+        `UPDATE meta SET key = key || '.' WHERE id % 1000 = ${round}`,
+      );
+      for (let i = round; i < scaled.files; i += 1000)
+        await fs.appendFile(join(on.hosts, 'threadmill--live/main', String(i % 200), `${i}.bin`), 'x');
+      ours.push(await seconds(() => pull(on)));
+    }
+    const [first, ...next] = ours as [number, ...number[]];
+    const note = `${DATA}; first ${first.toFixed(1)} s (${(first / median(hand)).toFixed(2)} x), then as shown; forecast and pull`;
+    const took = next.length > 0 ? median(next) : first;
+    return figure('resync-0.1%', took, median(hand), await peakMegabytes(pid), '≤ 0.35, then 0.25', note);
   });

@@ -179,6 +179,8 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
   print();
   const { items } = await client.call('forecastItems', { params: { id: forecast.id }, query: { limit: 30 } });
   if (items.length > 0) {
+    const usedBy = (item: ForecastItem): string =>
+      item.usedBy.map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`).join(', ');
     printTable(
       ['', 'item', 'title', 'change', 'what'],
       items.map((item) => [
@@ -189,6 +191,8 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
         cut(wordsOf(item), 30),
       ]),
     );
+    const used = items.filter((item) => item.usedBy.length > 0 && item.outcome !== 'left-out');
+    for (const item of used.slice(0, 5)) print(dim(`${cut(item.title, 34)} is used by ${usedBy(item)}`));
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));
     print();
     printCollisions(items);

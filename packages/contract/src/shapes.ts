@@ -229,6 +229,8 @@ export const ForecastItem = z.object({
   reason: z.string(),
   /** The item that cannot go without this one, where nobody chose this one itself. */
   takenAlongFor: z.string().nullable(),
+  /** What on the destination refers to it, for things that are there already. */
+  usedBy: z.array(Amount),
   hash: z.string(),
 });
 export type ForecastItem = z.infer<typeof ForecastItem>;

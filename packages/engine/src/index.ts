@@ -25,6 +25,7 @@ export * from './transfer/compare-environments.js';
 export { type FilePlan, rewriterOf } from './transfer/copy-files.js';
 export * from './transfer/copy-source.js';
 export { drawKeys } from './transfer/draw-keys.js';
+export * from './transfer/impact.js';
 export { isKept, writeKept } from './transfer/kept-files.js';
 export * from './transfer/misfits.js';
 export * from './transfer/prove-rows.js';

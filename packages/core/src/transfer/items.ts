@@ -57,6 +57,8 @@ export interface ChangedItem {
   reason: string;
   /** The item that cannot go without this one, where nobody chose this one itself. */
   takenAlongFor: string | null;
+  /** What on the destination refers to it. */
+  usedBy: readonly Amount[];
   /** Fingerprint of everything that would be written for it. */
   hash: string;
 }
@@ -156,7 +158,15 @@ export class ItemCollector {
     const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [change, settled] : change)}`);
     if (!known) {
       const { id, kind, title, key, part, change: how, overwrites } = item;
-      const own = { fields: [...fields], collisions: [...collisions], outcome, reason, takenAlongFor: null, hash };
+      const own = {
+        fields: [...fields],
+        collisions: [...collisions],
+        outcome,
+        reason,
+        takenAlongFor: null,
+        usedBy: [],
+        hash,
+      };
       this.items.set(id, { id, kind, title, key, part, change: how, overwrites, ...own });
       return;
     }

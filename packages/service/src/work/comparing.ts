@@ -56,6 +56,7 @@ import {
   profileName,
   rewriterOf,
   type TransferSource,
+  usesOf,
 } from '@tessarion/engine';
 import { profileOfSite } from '../records/environments.js';
 import { libraryOf } from '../records/snapshots.js';
@@ -251,6 +252,7 @@ class Gathering {
       const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
       if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
     }
+    await this.#noteUses();
     const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
 
@@ -454,6 +456,28 @@ class Gathering {
         outcome.sourceKey,
       );
     }
+  }
+
+  /** Notes of each thing that changes on the destination what refers to it there. */
+  async #noteUses(): Promise<void> {
+    const keys = new Map<string, Map<string, ByteString[]>>();
+    const items = new Map<string, string>();
+    for (const { table, sourceKey, key, sides, decision, ...outcome } of this.comparison.rows.outcomes) {
+      const [own] = key;
+      if (!sides.destination || decision.is === 'untouched' || decision.is === 'agreed' || typeof own !== 'string')
+        continue;
+      const row = { table, sourceKey, key, sides, decision, ...outcome };
+      const owner = this.#collector.ownerOf(profileTable(table.table), sourceKey, this.#rowOf(row));
+      if (!owner.isOwner || !this.#collector.items.has(owner.id)) continue;
+      const tables = keys.get(table.database) ?? new Map<string, ByteString[]>();
+      keys.set(table.database, tables.set(table.table, [...(tables.get(table.table) ?? []), own]));
+      items.set(`${table.table} ${own}`, owner.id);
+    }
+    for (const [database, wanted] of keys)
+      for (const { of, by, rows } of await usesOf(this.destination, database, wanted)) {
+        const item = this.#collector.items.get(items.get(`${of.table} ${of.key}`) ?? '');
+        if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
+      }
   }
 
   /** Says when a row goes by another number on the destination. */

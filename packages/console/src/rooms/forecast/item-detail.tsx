@@ -3,6 +3,7 @@ import { type JSX, type KeyboardEvent, type ReactNode, useEffect, useRef, useSta
 import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
 import { Tile } from '../../parts/tile.js';
+import { number } from '../../parts/words.js';
 import { Changed, Replaced } from './diff.js';
 import type { Take, Wishes } from './wishes.js';
 
@@ -51,6 +52,14 @@ export function ItemDetail({
           <h2>{item.title}</h2>
           <p className="q">
             {item.kind} <span className="mono">{item.key}</span> · {item.part}
+            {item.usedBy.length > 0 && (
+              <>
+                {' '}
+                · used by{' '}
+                {item.usedBy.map((one) => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`).join(', ')}{' '}
+                on {onto.name}
+              </>
+            )}
             {item.takenAlongFor !== null && <> · comes along with {item.takenAlongFor}</>}
             {item.outcome === 'written' && item.reason !== '' && <> · {item.reason}</>}
             {item.overwrites && (
