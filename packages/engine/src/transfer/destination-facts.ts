@@ -38,7 +38,7 @@ export function askDestination(
         const quoted = name.split('.').map(quoteName).join('.');
         const rows = await ask<{ key: string; count: string }>(
           table.database,
-          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted} WHERE ${quoteName(column)}::text = ANY($1) GROUP BY 1`,
+          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted} WHERE ${quoteName(column)}::text = ANY($1) GROUP BY 1 ORDER BY 1`,
           [wanted],
         );
         for (const row of rows) found.push({ key: toBytes(row.key), table: name, rows: Number(row.count) });
