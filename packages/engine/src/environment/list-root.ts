@@ -1,9 +1,9 @@
 import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
-import { type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
+import { areaOf, type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 import { type TreeNode, whileThere } from '../server/server-connection.js';
-import type { Environment } from './environment.js';
+import { areasOf, type Environment, layout } from './environment.js';
 import { canonicalLink, eachOf, FileForm, hashOf, type RootEntry, walkRoot } from './root-reader.js';
 
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
@@ -42,6 +42,14 @@ export class HashMemory {
   remember(path: string, identity: string, changedAtNs: bigint, state: FileState): void {
     if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
     this.#known.set(path, { identity, state });
+    this.#hasNews = true;
+  }
+
+  /** The same content under a new identity: what changed is known, and is not the content. */
+  transfer(path: string, from: string, to: string): void {
+    const known = this.recall(path, from);
+    if (!known || from === to) return;
+    this.#known.set(path, { identity: to, state: known });
     this.#hasNews = true;
   }
 
@@ -102,4 +110,45 @@ export async function listFiles(
     }),
   );
   return files;
+}
+
+/** What stands at one path of a root now, in canonical form. */
+export async function readState(
+  environment: Environment,
+  root: string,
+  path: ByteString,
+  rewriter: Rewriter,
+): Promise<FileState> {
+  const { server, profile, place, folder } = environment;
+  const realPath = `${place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(folder, root)}/${path}`;
+  const node = await server.nodeAt(realPath);
+  if (!node || node.type === 'folder' || node.type === 'special') return { type: 'absent' };
+  if (node.type === 'link')
+    return { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) };
+  const form = new FileForm(environment, rewriter);
+  return form.read(path, areaOf(areasOf(profile), path), node.mode, realPath, hashOf);
+}
+
+/**
+ * Does something that gives files of a root second names or takes them away, which changes the time of change and so
+ * their identity, and lets a memory know them by the new one. A write in between shows in size or time of writing.
+ */
+export async function keepingIdentities<T>(
+  environment: Environment,
+  root: string,
+  memory: HashMemory,
+  version: string,
+  act: () => Promise<T>,
+): Promise<T> {
+  const before = new Map<string, string>();
+  for await (const { node, realPath } of walkRoot(environment, root, AUTHORED))
+    if (node.type === 'file') before.set(realPath, `${version} ${node.identity} ${node.mode}`);
+  const result = await act();
+  const apartFromChange = (identity: string): string => identity.replace(/\.\d+\.(\d+ )/, '.$1');
+  for await (const { node, realPath } of walkRoot(environment, root, AUTHORED)) {
+    const [former, now] = [before.get(realPath), `${version} ${node.identity} ${node.mode}`];
+    if (former !== undefined && apartFromChange(former) === apartFromChange(now))
+      memory.transfer(realPath, former, now);
+  }
+  return result;
 }

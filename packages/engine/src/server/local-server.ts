@@ -190,6 +190,11 @@ export class LocalServer implements ServerConnection {
     });
   }
 
+  async nodeAt(path: ByteString): Promise<TreeNode | undefined> {
+    const at = path.lastIndexOf('/');
+    return this.#node(path.slice(0, at), path, path.slice(at + 1));
+  }
+
   async identityOf(path: ByteString): Promise<string | undefined> {
     return guard(path, async () => {
       const stat = lstatSync(raw(path), { bigint: true, throwIfNoEntry: false });

@@ -54,6 +54,8 @@ export interface ServerConnection {
    * @returns its identity
    */
   writeFile(path: ByteString, content: FileContent, mode: number): Promise<string>;
+  /** One entry; undefined when nothing is there. */
+  nodeAt(path: ByteString): Promise<TreeNode | undefined>;
   /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
   identityOf(path: ByteString): Promise<string | undefined>;
   copyFile(from: ByteString, to: ByteString, mode: number): Promise<void>;

@@ -1,7 +1,7 @@
-import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile } from '@tessarion/core';
+import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, layout } from '../environment/environment.js';
-import { listFiles } from '../environment/list-root.js';
+import { readState } from '../environment/list-root.js';
 import { eachOf, FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
@@ -42,7 +42,6 @@ export async function stageTree(
   changes: readonly FileChange[],
   store: PackStore,
   mode: Mode,
-  version: string,
   work: Work,
 ): Promise<StagedTree> {
   const { server, folder } = environment;
@@ -50,13 +49,12 @@ export async function stageTree(
   const to = layout.tree(folder, root, treeId);
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
-  const now = await listFiles(environment, root, rewriter, undefined, version);
-  const absent: FileState = { type: 'absent' };
 
   const remains: Remain[] = [];
   const applied = new Map<ByteString, FileChange>();
   for (const change of changes) {
-    if (sameFile(now.get(change.path)?.state ?? absent, change.before)) applied.set(change.path, change);
+    if (sameFile(await readState(environment, root, change.path, rewriter), change.before))
+      applied.set(change.path, change);
     else remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
   }
   if (mode === 'strict' && remains[0])

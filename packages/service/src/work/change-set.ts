@@ -7,6 +7,7 @@ import {
   EngineError,
   type Environment,
   isKept,
+  keepingIdentities,
   layout,
   type Mode,
   profileName,
@@ -114,19 +115,11 @@ export async function stageChanges(
   state.trees = [];
   await context.raiseFence(environment);
   const files = await treeFiles(context, environment, set);
-  const version = await context.profileVersion(environment.site);
   for (const root of environment.place.roots) {
     const changes = files.filter((change) => change.root === root.name);
     if (changes.length === 0) continue;
-    const staged = await stageTree(
-      environment,
-      root.name,
-      set.treeId,
-      changes,
-      context.library().store,
-      set.mode,
-      `${version?.name}/${version?.version}`,
-      context.work,
+    const staged = await keepingHashes(context, environment, root.name, () =>
+      stageTree(environment, root.name, set.treeId, changes, context.library().store, set.mode, context.work),
     );
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
@@ -377,7 +370,7 @@ async function rememberRemains(context: TransferContext, remains: readonly Remai
 const KEPT_TREES = 3;
 
 /** Former trees are kept for a while, so that a late writer or a person can still reach them. */
-export async function removeOldTrees(environment: Environment): Promise<void> {
+export async function removeOldTrees(context: TransferContext, environment: Environment): Promise<void> {
   for (const root of environment.place.roots) {
     const inUse = await treeInUse(environment, root.name);
     const trees: { path: string; at: bigint }[] = [];
@@ -386,6 +379,24 @@ export async function removeOldTrees(environment: Environment): Promise<void> {
         trees.push({ path: `${layout.trees(environment.folder)}/${node.path}`, at: node.changedAtNs });
     }
     const old = trees.filter((tree) => tree.path !== inUse).sort((a, b) => (a.at < b.at ? 1 : -1));
-    for (const tree of old.slice(KEPT_TREES)) await environment.server.remove(tree.path);
+    const gone = old.slice(KEPT_TREES);
+    if (gone.length === 0) continue;
+    await keepingHashes(context, environment, root.name, async () => {
+      for (const tree of gone) await environment.server.remove(tree.path);
+    });
   }
+}
+
+/** Lets hashes be known still after files got second names, or lost them. */
+async function keepingHashes<T>(
+  context: TransferContext,
+  environment: Environment,
+  root: string,
+  act: () => Promise<T>,
+): Promise<T> {
+  const version = await context.profileVersion(environment.site);
+  const memory = await context.memory(environment.path);
+  const result = await keepingIdentities(environment, root, memory, `${version?.name}/${version?.version}`, act);
+  await memory.save();
+  return result;
 }

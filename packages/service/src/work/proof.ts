@@ -14,10 +14,10 @@ import {
   connectTo,
   type Environment,
   FileForm,
-  listFiles,
   PostgresView,
   profileName,
   proveRows,
+  readState,
   rewriterOf,
   showPath,
 } from '@tessarion/engine';
@@ -102,22 +102,10 @@ const named = (all: readonly string[]): string =>
 async function fileCheck(context: TransferContext, destination: Environment): Promise<Check[]> {
   const files = await filesOf(context, context.record.id, (change) => change);
   if (files.length === 0) return [];
-  const version = await context.profileVersion(destination.site);
-  const memory = await context.memory(destination.path);
   const unlike: FileChange[] = [];
-  for (const root of destination.place.roots) {
-    const own = files.filter((change) => change.root === root.name);
-    if (own.length === 0) continue;
-    const found = await listFiles(
-      destination,
-      root.name,
-      rewriterOf(destination),
-      memory,
-      `${version?.name}/${version?.version}`,
-      new Set(['authored', 'collected']),
-    );
-    unlike.push(...own.filter(({ path, after }) => !sameFile(found.get(path)?.state ?? { type: 'absent' }, after)));
-  }
+  const rewriter = rewriterOf(destination);
+  for (const change of files)
+    if (!sameFile(await readState(destination, change.root, change.path, rewriter), change.after)) unlike.push(change);
   return unlike.length === 0
     ? [{ name: 'files', state: 'passed', message: `${counted(files.length, 'file')} read again, each as written.` }]
     : [

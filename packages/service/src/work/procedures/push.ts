@@ -165,7 +165,7 @@ export const push: Procedure = {
       async run(context) {
         const destination = await destinationOf(context);
         await advanceBaseline(context);
-        await removeOldTrees(destination);
+        await removeOldTrees(context, destination);
         const { environments, records } = context.installation;
         const files = await filesOf(context, context.record.id, (change) => change);
         const { size } = await environments.get(records, destination.path);

@@ -38,7 +38,7 @@ export const undo: Procedure = {
             upper_manifest: former.upperManifest,
           });
         await installation.transfers.update(installation.records, undone.id, { state: 'undone' });
-        await removeOldTrees(await destinationOf(context));
+        await removeOldTrees(context, await destinationOf(context));
         return undefined;
       },
     },
