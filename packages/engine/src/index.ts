@@ -13,7 +13,7 @@ export * from './errors.js';
 export * from './progress.js';
 export { LocalServer, showPath } from './server/local-server.js';
 export * from './server/server-connection.js';
-export { advanceImage } from './snapshot/advance-image.js';
+export { AdvancedParts, advanceImage } from './snapshot/advance-image.js';
 export * from './snapshot/library.js';
 export { readListing, readPieces } from './snapshot/read-tree.js';
 export { takeParts } from './snapshot/take.js';

@@ -1,4 +1,5 @@
 import { createCipheriv, createDecipheriv, createHash, randomUUID } from 'node:crypto';
+import { closeSync, openSync, readSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import { promisify } from 'node:util';
@@ -21,6 +22,23 @@ const PACK_BYTES = 8 * 1024 * 1024;
 /** Indexes that were read lately, by path; a pack never changes. */
 const recentIndexes = new Map<string, readonly [string, Spot][]>();
 const RECENT_INDEXES = 512;
+
+/** Packs that were read lately, open. One that was removed meanwhile can still be read. */
+const openPacks = new Map<string, number>();
+const OPEN_PACKS = 32;
+
+function openPack(path: string): number {
+  const open = openPacks.get(path);
+  if (open !== undefined) return open;
+  for (const [oldest, file] of openPacks) {
+    if (openPacks.size < OPEN_PACKS) break;
+    closeSync(file);
+    openPacks.delete(oldest);
+  }
+  const file = openSync(path, 'r');
+  openPacks.set(path, file);
+  return file;
+}
 
 async function packIndex(path: string): Promise<readonly [string, Spot][]> {
   const recent = recentIndexes.get(path);
@@ -89,12 +107,8 @@ export class PackStore {
       throw new EngineError('blob-missing', `The store has no blob ${hash}.`, 'Verify the snapshots of this site.');
     const stored = Buffer.alloc(spot.stored);
     try {
-      const pack = await fs.open(join(this.#folder, 'packs', `${spot.pack}.pack`));
-      try {
-        await pack.read(stored, 0, spot.stored, spot.offset);
-      } finally {
-        await pack.close();
-      }
+      // Without the thread pool, whose hand-overs cost more than reading a block.
+      readSync(openPack(join(this.#folder, 'packs', `${spot.pack}.pack`)), stored, 0, spot.stored, spot.offset);
     } catch (error) {
       throw fileError(error, `pack ${spot.pack}`);
     }

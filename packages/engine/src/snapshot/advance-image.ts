@@ -1,7 +1,10 @@
+import { createHash } from 'node:crypto';
 import {
   type ByteString,
+  type Change,
   compareKeys,
   type FileChange,
+  type RootManifest,
   type RowChange,
   type RowKey,
   readLine,
@@ -13,9 +16,9 @@ import {
 import type { PackWriter } from '../blobs/pack-store.js';
 import { fullName } from '../database/site-database.js';
 import type { SnapshotLibrary } from './library.js';
-import { walkTree } from './read-tree.js';
+import { readFolder } from './read-tree.js';
 import { blockList, RowImageWriter } from './row-image.js';
-import { TreeBuilder } from './take.js';
+import { storeFolder } from './take.js';
 
 /**
  * Makes the image of a baseline after a transfer out of the one before it: the source's state for everything that
@@ -29,29 +32,92 @@ export async function advanceImage(
   takenAt: string,
   rows: readonly RowChange[],
   files: readonly FileChange[],
+  done: AdvancedParts = new AdvancedParts(),
 ): Promise<SnapshotManifest> {
   const databases = [];
   for (const database of image.databases) {
     const tables = [];
     for (const table of database.tables) {
       const changes = rows.filter((change) => change.database === database.name && change.table === fullName(table));
-      tables.push(changes.length === 0 ? table : await advanceTable(library, writer, table, changes));
+      tables.push(
+        changes.length === 0
+          ? table
+          : await done.once(`${table.blocks}`, changes, () => advanceTable(library, writer, table, changes)),
+      );
     }
     databases.push({ ...database, tables });
   }
   const roots = [];
   for (const root of image.roots) {
-    const changes = new Map(files.filter((change) => change.root === root.name).map((change) => [change.path, change]));
-    if (changes.size === 0) {
-      roots.push(root);
-      continue;
-    }
-    const builder = new TreeBuilder();
-    for await (const { path, entry } of walkTree(library.store, root)) if (!changes.has(path)) builder.add(path, entry);
-    for (const [path, { after }] of changes) if (after.type !== 'absent') builder.add(path, treeEntry(after));
-    roots.push({ name: root.name, ...(await builder.store(writer)) });
+    const changes = files.filter((change) => change.root === root.name);
+    roots.push(
+      changes.length === 0
+        ? root
+        : await done.once(root.tree, changes, () => advanceRoot(library, writer, root, changes)),
+    );
   }
   return { ...image, id, takenAt, databases, roots };
+}
+
+/** Parts that both images of a baseline have alike, and that change alike: they are made once. */
+export class AdvancedParts {
+  readonly #made = new Map<string, unknown>();
+
+  async once<T>(of: string, changes: readonly Change[], make: () => Promise<T>): Promise<T> {
+    const digest = createHash('sha256').update(of);
+    for (const change of changes) digest.update(JSON.stringify(change));
+    const at = digest.digest('hex');
+    if (!this.#made.has(at)) this.#made.set(at, await make());
+    return this.#made.get(at) as T;
+  }
+}
+
+/** Writes anew only the folders in which something changed. */
+async function advanceRoot(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  root: RootManifest,
+  changes: readonly FileChange[],
+): Promise<RootManifest> {
+  let { files, bytes } = root;
+  const count = (entry: TreeEntry | undefined, sign: 1 | -1): void => {
+    if (entry?.type !== 'file') return;
+    files += sign;
+    bytes += sign * entry.size;
+  };
+  const advance = async (
+    tree: string | undefined,
+    depth: number,
+    own: readonly FileChange[],
+  ): Promise<string | undefined> => {
+    const entries = new Map(
+      (tree === undefined ? [] : await readFolder(library.store, tree)).map((one) => [one.name, one]),
+    );
+    const below = new Map<ByteString, FileChange[]>();
+    for (const change of own) {
+      const [name, ...rest] = change.path.split('/').slice(depth) as [ByteString, ...ByteString[]];
+      if (rest.length > 0) below.set(name, [...(below.get(name) ?? []), change]);
+      else {
+        count(entries.get(name), -1);
+        entries.delete(name);
+        if (change.after.type === 'absent') continue;
+        const entry = { ...treeEntry(change.after), name };
+        entries.set(name, entry);
+        count(entry, 1);
+      }
+    }
+    for (const [name, inner] of below) {
+      const known = entries.get(name);
+      const folder = known?.type === 'folder' ? known : undefined;
+      const next = await advance(folder?.tree, depth + 1, inner);
+      if (next === undefined) entries.delete(name);
+      else entries.set(name, { type: 'folder', name, mode: folder?.mode ?? 0o755, tree: next });
+    }
+    // Folders that nobody made by themselves go with the last file in them.
+    if (entries.size === 0 && depth > 0 && tree === undefined) return undefined;
+    return storeFolder(writer, [...entries.values()]);
+  };
+  return { ...root, tree: (await advance(root.tree, 0, changes)) as string, files, bytes };
 }
 
 function treeEntry(state: Exclude<FileChange['after'], { type: 'absent' }>): TreeEntry {

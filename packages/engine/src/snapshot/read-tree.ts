@@ -9,16 +9,21 @@ export async function* walkTree(
   yield* walkFolder(store, root.tree, '');
 }
 
+/** The entries of one stored folder. They are whole: the store checks the hash of what it gives. */
+export async function readFolder(store: PackStore, tree: string): Promise<TreeEntry[]> {
+  const listing = toText((await store.get(tree)).toString('latin1'));
+  return listing
+    .split('\n')
+    .filter((line) => line !== '')
+    .map((line) => JSON.parse(line) as TreeEntry);
+}
+
 async function* walkFolder(
   store: PackStore,
   tree: string,
   below: ByteString,
 ): AsyncGenerator<{ path: ByteString; entry: TreeEntry }> {
-  const listing = toText((await store.get(tree)).toString('latin1'));
-  for (const line of listing.split('\n')) {
-    if (line === '') continue;
-    // Written by this program, and whole: the store checks the hash of what it gives.
-    const entry = JSON.parse(line) as TreeEntry;
+  for (const entry of await readFolder(store, tree)) {
     const path = below === '' ? entry.name : `${below}/${entry.name}`;
     yield { path, entry };
     if (entry.type === 'folder') yield* walkFolder(store, entry.tree, path);

@@ -180,17 +180,19 @@ export class TreeBuilder {
   }
 
   async #storeFolder(path: ByteString, writer: PackWriter): Promise<string> {
-    const entries = [...(this.#folders.get(path) ?? new Map<ByteString, TreeEntry>()).values()].sort((a, b) =>
-      a.name < b.name ? -1 : 1,
-    );
-    const lines: string[] = [];
-    for (const entry of entries) {
-      const stored =
+    const entries: TreeEntry[] = [];
+    for (const entry of (this.#folders.get(path) ?? new Map<ByteString, TreeEntry>()).values())
+      entries.push(
         entry.type === 'folder'
           ? { ...entry, tree: await this.#storeFolder(path === '' ? entry.name : `${path}/${entry.name}`, writer) }
-          : entry;
-      lines.push(`${JSON.stringify(stored)}\n`);
-    }
-    return writer.put(Buffer.from(toBytes(lines.join('')), 'latin1'));
+          : entry,
+      );
+    return storeFolder(writer, entries);
   }
+}
+
+/** Stores the listing of one folder. @returns its hash */
+export function storeFolder(writer: PackWriter, entries: readonly TreeEntry[]): Promise<string> {
+  const lines = entries.toSorted((a, b) => (a.name < b.name ? -1 : 1)).map((entry) => `${JSON.stringify(entry)}\n`);
+  return writer.put(Buffer.from(toBytes(lines.join('')), 'latin1'));
 }

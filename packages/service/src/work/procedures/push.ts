@@ -7,7 +7,15 @@ import {
   type RowChange,
   type SnapshotManifest,
 } from '@tessarion/core';
-import { advanceImage, asReadBack, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
+import {
+  AdvancedParts,
+  advanceImage,
+  asReadBack,
+  drawKeys,
+  EngineError,
+  type Environment,
+  storeContents,
+} from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
 import { failureOf } from '../../problems.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
@@ -270,13 +278,14 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
   const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
   const found = await readBackOf(context, context.record.id);
+  const done = new AdvancedParts();
   const advanced = async (manifest: string, end: 'source' | 'destination') => {
     const [rows, files]: [RowChange[], FileChange[]] = [[], []];
     for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
       if (change.part === 'file') files.push(change);
       else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
     }
-    return advanceImage(library, writer, await library.load(manifest), newId('b'), takenAt, rows, files);
+    return advanceImage(library, writer, await library.load(manifest), newId('b'), takenAt, rows, files, done);
   };
   try {
     const below = await advanced(former.lowerManifest, isLowerSource ? 'source' : 'destination');
