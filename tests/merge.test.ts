@@ -211,7 +211,7 @@ describe('work on a copy while live goes on', () => {
     const forecast = await forecastOf(studio, COPY, LIVE);
     const [item] = await items(forecast);
     expect(item).toMatchObject({ outcome: 'needs-you', change: 'deleted' });
-    expect(item?.usedBy).toEqual([{ count: 1, kind: 'row of purchase_line', plural: 'rows of purchase_line' }]);
+    expect(item?.usedBy).toEqual([{ count: 1, kind: 'order', plural: 'orders' }]);
     expect(item?.collisions[0]).toMatchObject({
       allowed: ['destination'],
       words: expect.stringContaining('purchase_line'),

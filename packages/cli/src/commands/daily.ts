@@ -164,7 +164,7 @@ async function compare(left: string, right: string, command: Command): Promise<v
           cut(item.title, 44),
           item.change,
           item.collisions.length > 0 ? 'collides' : '',
-          cut(item.fields.map((field) => field.name).join(', '), 30),
+          item.change === 'changed' ? cut(item.fields.map((field) => field.name).join(', '), 30) : '',
         ]),
       );
   }

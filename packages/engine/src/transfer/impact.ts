@@ -8,8 +8,9 @@ import type { Environment } from '../environment/environment.js';
 export interface Use {
   /** The thing's table (`schema.table`) and key. */
   readonly of: { readonly table: string; readonly key: ByteString };
-  /** The table that refers to it, as the profile calls it. */
+  /** The table that refers to it, as the profile calls it; for rows that are part of an item, the item's own. */
   readonly by: string;
+  /** Rows of that table. */
   readonly rows: number;
 }
 
@@ -45,20 +46,36 @@ export async function usesOf(
       if (target?.key.length !== 1) continue;
       for (const { table, column, when } of referencesTo(target, tables, environment.profile)) {
         const conditions = Object.entries(when);
+        const whole = wholeOf(profileName(table), environment.profile);
+        const isThere = whole !== undefined && table.columns.some((one) => one.name === whole.column);
         const found = await client.query<{ key: string; rows: string }>(
-          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS rows FROM ONLY ${quoteTable(table)}
+          `SELECT ${quoteName(column)}::text AS key, count(${isThere ? `DISTINCT ${quoteName(whole.column)}` : '*'})::text AS rows FROM ONLY ${quoteTable(table)}
             WHERE ${quoteName(column)}::text = ANY($1)
             ${conditions.map(([one], i) => `AND ${quoteName(one)}::text = ANY($${i + 2})`).join(' ')} GROUP BY 1`,
           [wanted.slice(0, MOST_KEYS).map(toText), ...conditions.map(([, values]) => values)],
         );
         for (const { key, rows } of found.rows)
-          uses.push({ of: { table: name, key: toBytes(key) }, by: profileName(table), rows: Number(rows) });
+          uses.push({
+            of: { table: name, key: toBytes(key) },
+            by: isThere ? whole.table : profileName(table),
+            rows: Number(rows),
+          });
       }
     }
     return uses;
   } finally {
     await client.end();
   }
+}
+
+/** The item's table that rows of another are part of, and the column that says of which. */
+function wholeOf(label: string, profile: Profile | undefined): { table: string; column: string } | undefined {
+  for (const item of profile?.items ?? []) {
+    if (!('table' in item)) continue;
+    const part = item.dependants?.find((one) => one.table === label);
+    if (part) return { table: item.table, column: part.column };
+  }
+  return undefined;
 }
 
 function referencesTo(target: TableShape, tables: readonly TableShape[], profile: Profile | undefined): Reference[] {
