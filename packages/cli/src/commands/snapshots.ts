@@ -99,7 +99,6 @@ export function addSnapshots(program: Command): void {
         .option('--except <NAME...>', 'move everything but these')
         .option('--yes'),
     ),
-    'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/staging',
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/staging --only page:7',
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/live --confirm threadmill/live',
   ).action(async (id: string, options: Acting & RestoreOptions, command: Command) => {
