@@ -173,6 +173,8 @@ export interface Run {
   readonly comparison: Comparison;
   readonly settled: Settled;
   readonly plan: MergePlan | undefined;
+  /** Keys that were drawn, by what stood for them. */
+  readonly drawn?: ReadonlyMap<ByteString, ByteString>;
 }
 
 const nameOf = (table: MergeTable): TableName => table.table.slice('public.'.length) as TableName;
@@ -243,7 +245,7 @@ export async function run(source: Site, destination: Site, pair: Pair | undefine
       return [placeholder, String(destination.counters[name])];
     }),
   );
-  return { comparison, settled, plan: planMerge(comparison, settled, merge, known, drawn) };
+  return { comparison, settled, drawn, plan: planMerge(comparison, settled, merge, known, drawn) };
 }
 
 /** Applies changes as the database would: in one go, refusing whatever is not as it was compared. */

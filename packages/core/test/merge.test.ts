@@ -1,4 +1,4 @@
-import { type KeyPair, keyText, type RowOutcome, type Settlement, type Values } from '../src/index.js';
+import { keyText, type RowOutcome, type Settlement, type Values } from '../src/index.js';
 import {
   apply,
   applyEdits,
@@ -6,7 +6,6 @@ import {
   emptySite,
   imageOf,
   keyOfRow,
-  MERGE_TABLES,
   maskMail,
   type Pair,
   type Row,
@@ -341,7 +340,6 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
   const changed = (table: TableName, now: View | undefined, then: View | undefined): boolean =>
     !now || !then ? now !== then : authored(table).some((name) => now[name] !== then[name]);
 
-  const countersBefore = { ...destination.counters };
   // What a rule may not settle is settled one by one.
   const settlements = new Map<string, Settlement>();
   const wishes = { isChosen, settlements, rest } as const;
@@ -451,7 +449,6 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     expected.set(key, after);
   }
 
-  const moved = new Set<KeyPair>();
   // Write it.
   const byOutcome = (name: TableName, key: string): number => {
     const pairOf = plan.pairs.find((one) => one.table === `main/public.${name}` && keyText([one.to]) === key);
@@ -476,22 +473,10 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     plan.changes.map((one) => one.change),
     (name, change) => {
       // A row that moved keeps its identity; its new key is one that was drawn.
-      if (
-        change.op === 'insert' &&
-        !up &&
-        MERGE_TABLES[name].drawsKeys &&
-        Number(change.key[0]) > countersBefore[name]
-      ) {
-        const from = comparison.moved.find(
-          (one) =>
-            !moved.has(one) &&
-            one.table === `main/public.${name}` &&
-            sameButKey(name, destination.tables[name].get(keyText([one.from])), change.row),
-        );
-        const came = plan.pairs.some((one) => one.table === `main/public.${name}` && one.to === change.key[0]);
-        if (from && !came) moved.add(from);
-        if (from && !came) return (destination.tables[name].get(keyText([from.from])) as Row).uid;
-      }
+      const from = comparison.moved.find(
+        (one) => one.table === `main/public.${name}` && result.drawn?.get(one.to) === change.key[0],
+      );
+      if (change.op === 'insert' && from) return (destination.tables[name].get(keyText([from.from])) as Row).uid;
       return byOutcome(name, keyText(change.key));
     },
   );
@@ -587,9 +572,6 @@ function isOnlyPersonal(table: TableName, s: View, base: View | undefined, d: Vi
   if (!d || base) return false;
   return Object.keys(s).every((name) => isPersonal(table, name) || isCollected(table, name) || s[name] === d[name]);
 }
-
-const sameButKey = (name: TableName, row: Row | undefined, values: Row['values']): boolean =>
-  row !== undefined && columnsOf(name).every((column) => column === 'id' || row.values[column] === values[column]);
 
 describe('a merge', () => {
   it('does what a naive model of things with identities does, over whole histories', async () => {
