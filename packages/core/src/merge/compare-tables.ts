@@ -138,6 +138,8 @@ interface TableComparison {
   /** Rows that only one side has, and that it made anew. */
   readonly newInSource: Map<ByteString, Values>;
   readonly newInDestination: Map<ByteString, Values>;
+  /** Keys of rows that the destination lost, and whose key stands for another thing there since. */
+  readonly homeless: ByteString[];
 }
 
 /** Pairs what is one thing, and gives fresh keys to what is two. @returns the new pairs of keys */
@@ -174,6 +176,7 @@ function tellApart(
     if (other !== undefined && other !== key) pair(key, other);
     else if (isFresh(keys.translate(table.id, key)) && keys.mapped(table.id, key) === undefined) renew(key);
   }
+  for (const key of result.homeless) if (keys.mapped(table.id, key) === undefined) renew(key);
   for (const { source, destination, sourceKey, isSourceNew } of result.displaced) {
     const place = keyOf(table, destination)[0] as ByteString;
     const other = table.naturalKey.length > 0 && isSourceNew ? partner(source) : undefined;
@@ -217,6 +220,7 @@ async function compareTable(
     displaced: [],
     newInSource: new Map(),
     newInDestination: new Map(),
+    homeless: [],
   };
   const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
   const waiting = new Map<string, AlignedRow>();
@@ -411,6 +415,8 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
     if (source && !destination) result.newInSource.set(source.ownKey[0] as ByteString, source.values);
     if (!source && destination) result.newInDestination.set(destination.ownKey[0] as ByteString, destination.values);
   }
+  if (table.drawsKeys && baseSource && source && !destination && isFresh(source.key[0]))
+    result.homeless.push(source.ownKey[0] as ByteString);
   const some = (source ?? destination ?? baseSource ?? baseDestination) as RowOfSide;
   if (isOwnChange(table, sides))
     result.ownChanges.push({ table, key: some.key, values: destination?.values, isNews: isNews(table, sides) });
