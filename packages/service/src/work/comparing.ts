@@ -470,7 +470,10 @@ class Gathering {
       const owner = this.#collector.ownerOf(profileTable(table.table), sourceKey, this.#rowOf(row));
       if (!owner.isOwner || !this.#collector.items.has(owner.id)) continue;
       const tables = keys.get(table.database) ?? new Map<string, ByteString[]>();
-      keys.set(table.database, tables.set(table.table, [...(tables.get(table.table) ?? []), own]));
+      keys.set(table.database, tables);
+      const known = tables.get(table.table);
+      if (known) known.push(own);
+      else tables.set(table.table, [own]);
       items.set(`${table.table} ${own}`, owner.id);
     }
     for (const [database, wanted] of keys)
