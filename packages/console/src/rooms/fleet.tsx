@@ -66,7 +66,8 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
   const isStale = (one: Environment): boolean =>
     one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
   const set = (name: string, value: string | null): void => {
-    const next = new URLSearchParams(query);
+    // As the address is now: what follows the field may come after another filter was set.
+    const next = new URLSearchParams(window.location.search);
     if (value === null || value === '') next.delete(name);
     else next.set(name, value);
     setQuery(next, { replace: true });
