@@ -146,7 +146,7 @@ async function collectedChecks(destination: Environment, before: readonly Collec
       : {
           name: 'what visitors made',
           state: 'passed',
-          message: `All of it is there: ${counted(before.length, 'table')}${grown.length > 0 ? `; ${named(grown.map(count))}` : ''}.`,
+          message: `No fewer rows than before in ${counted(before.length, 'table')}${grown.length > 0 ? `; ${named(grown.map(count))}` : ''}.`,
         },
   ];
 }
@@ -198,6 +198,7 @@ async function openCheck(context: TransferContext, destination: Environment): Pr
   const found: string[] = [];
   if (record.gate !== null) found.push('it has a gate');
   const answer = await visit(context.installation.gatewayPort, address ? new URL(formatLocation(address)).host : '');
+  if (answer.error !== undefined) found.push(`it cannot be asked (${answer.error})`);
   if (/noindex/i.test(String(answer.headers['x-robots-tag'] ?? '')))
     found.push('its answers tell search engines to stay away');
   if (/<meta[^>]+name=["']robots["'][^>]+noindex/i.test(answer.body))
@@ -261,7 +262,10 @@ async function settingInRow(
   return undefined;
 }
 
-function visit(port: number, host: string): Promise<{ headers: NodeJS.Dict<string | string[]>; body: string }> {
+function visit(
+  port: number,
+  host: string,
+): Promise<{ headers: NodeJS.Dict<string | string[]>; body: string; error?: string }> {
   return new Promise((resolve) => {
     const call = request({ host: '127.0.0.1', port, path: '/', headers: { host }, timeout: 10_000 }, (response) => {
       const chunks: Buffer[] = [];
@@ -269,7 +273,7 @@ function visit(port: number, host: string): Promise<{ headers: NodeJS.Dict<strin
       response.on('end', () => resolve({ headers: response.headers, body: Buffer.concat(chunks).toString() }));
     });
     call.on('timeout', () => call.destroy(new Error('no answer within 10 s')));
-    call.on('error', () => resolve({ headers: {}, body: '' }));
+    call.on('error', (error) => resolve({ headers: {}, body: '', error: error.message }));
     call.end();
   });
 }
