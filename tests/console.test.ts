@@ -75,11 +75,12 @@ describe('a whole job in the console', () => {
   });
 
   it('takes it back', async () => {
-    await page.getByRole('button', { name: 'Take it back' }).click();
-    await page.getByRole('dialog').getByLabel(/Type/).fill('threadmill/live');
+    await page.getByRole('link', { name: 'Take it back' }).click();
+    await page.getByText(/^Take back 1 page of t-/).waitFor();
     expect(await faults()).toEqual([]);
-    await page.getByRole('button', { name: 'Take it back from live' }).click();
-    await page.getByText(/Take back t-/).waitFor();
+    await page.getByLabel(/Onto live: type/).fill('threadmill/live');
+    await page.getByRole('button', { name: 'Take back 1 item from live' }).click();
+    await page.getByText(/^Take back 1 page of t-/).waitFor();
     await page.getByRole('status').getByText('Done').waitFor({ timeout: 30_000 });
     const [row] = await onSite(studio, 'threadmill/live', (query) => query("SELECT body FROM page WHERE slug = 'dye'"));
     expect(row?.body).not.toContain('walnut');

@@ -11,6 +11,7 @@ import {
   type Query,
   type Studio,
   startStudio,
+  undo,
 } from './support/studio.js';
 
 let studio: Studio;
@@ -187,10 +188,7 @@ it('pushes changes in every kind of table, and takes them back', async () => {
   );
   expect(Number(fresh[0]?.id)).toBeGreaterThan(50);
   await onSite(studio, LIVE, (query) => query("DELETE FROM hen WHERE name = 'by a visitor'"));
-  const undo = await done(
-    studio,
-    await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
-  );
-  expect(undo.remains).toEqual([]);
+  const undone = await done(studio, await undo(studio, transfer.id));
+  expect(undone.remains).toEqual([]);
   expect(await everything(LIVE)).toEqual(before);
 });

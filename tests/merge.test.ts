@@ -15,6 +15,7 @@ import {
   settled,
   startStudio,
   tessarion,
+  undo,
 } from './support/studio.js';
 
 let studio: Studio;
@@ -110,7 +111,7 @@ describe('work on a copy while live goes on', () => {
     const pull = await done(studio, await pullInto(studio, LIVE, COPY));
     expect(await one(COPY, "SELECT title FROM page WHERE slug = 'dye'")).toBe('Not wanted below');
     await fs.stat(upload);
-    await done(studio, await studio.client.call('transferUndo', { params: { id: pull.id }, body: {} }));
+    await done(studio, await undo(studio, pull.id));
     expect(await one(COPY, "SELECT title FROM page WHERE slug = 'dye'")).toBe(before);
     await expect(fs.stat(upload)).rejects.toThrow();
     expect((await forecastOf(studio, LIVE, COPY)).written.length, 'and is offered again').toBeGreaterThan(0);
@@ -255,11 +256,8 @@ describe('work on a copy while live goes on', () => {
         [LIVE, COPY],
       ] as const)
         expect(await items(await forecastOf(studio, from, onto)), `nothing is left from ${from}`).toEqual([]);
-      const undo = await done(
-        studio,
-        await studio.client.call('transferUndo', { params: { id: push.id }, body: { confirm: LIVE } }),
-      );
-      expect(undo.remains).toEqual([]);
+      const undone = await done(studio, await undo(studio, push.id));
+      expect(undone.remains).toEqual([]);
       expect(
         await rows(LIVE, "SELECT title, price FROM product WHERE slug IN ('apron', 'shawl') ORDER BY slug"),
       ).toEqual(before);

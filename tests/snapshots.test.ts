@@ -13,6 +13,7 @@ import {
   type Studio,
   startStudio,
   tessarion,
+  undo,
   workerPids,
 } from './support/studio.js';
 
@@ -98,10 +99,7 @@ it('spares on live what visitors made since', async () => {
   expect((await onSite(studio, LIVE, (query) => query("SELECT stock FROM product WHERE slug = 'apron'")))[0]).toEqual(
     stock,
   );
-  await done(
-    studio,
-    await studio.client.call('transferUndo', { params: { id: transfer.id }, body: { confirm: LIVE } }),
-  );
+  await done(studio, await undo(studio, transfer.id));
   expect((await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'")))[0]?.title).toBe(
     'newer work',
   );

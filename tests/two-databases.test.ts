@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { done, ended, forecastOf, makeCopy, pushOnto, type Studio, startStudio } from './support/studio.js';
+import { done, ended, forecastOf, makeCopy, pushOnto, type Studio, startStudio, undo } from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'pair/live';
@@ -93,8 +93,8 @@ describe('a site with two databases', () => {
     expect(forecast.written.map((one) => `${one.count} ${one.kind}`).sort()).toEqual(['1 page', '1 product']);
     const push = await done(studio, await pushOnto(studio, COPY, LIVE));
     expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
-    const undo = await studio.client.call('transferUndo', { params: { id: push.id }, body: { confirm: LIVE } });
-    expect((await done(studio, undo)).remains).toEqual([]);
+    const undone = await undo(studio, push.id);
+    expect((await done(studio, undone)).remains).toEqual([]);
     expect(await titles(LIVE)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
   });
 

@@ -202,6 +202,20 @@ export async function pullInto(
   return studio.client.call('pullCreate', { body: { forecast: forecast.id } });
 }
 
+export async function undoForecastOf(studio: Studio, id: string, wishes: Partial<ForecastWishes> = {}) {
+  const made = await studio.client.call('forecastUndo', { params: { id }, body: wishes });
+  return computed(studio, made.id);
+}
+
+/** Forecasts and starts the undo of a transfer, as the command line does. */
+export async function undo(studio: Studio, id: string, wishes: Partial<ForecastWishes> = {}): Promise<Transfer> {
+  const forecast = await undoForecastOf(studio, id, wishes);
+  return studio.client.call('transferUndo', {
+    params: { id },
+    body: { forecast: forecast.id, confirm: forecast.onto },
+  });
+}
+
 export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;
 
 /** Runs statements on an environment's database as the cluster's superuser. */

@@ -250,6 +250,8 @@ export const Forecast = z.object({
   from: z.string(),
   onto: z.string(),
   snapshot: Id.nullable(),
+  /** The transfer that would be undone; `from` and `onto` are one then. */
+  undoes: Id.nullable(),
   /** A `merge` keeps what the destination made itself; `replace` makes the source's of it. */
   method: z.enum(['merge', 'replace']),
   direction: z.enum(['up', 'down']),

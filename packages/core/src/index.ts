@@ -8,6 +8,7 @@ export * from './merge/choice.js';
 export * from './merge/compare-files.js';
 export * from './merge/compare-tables.js';
 export * from './merge/decide-row.js';
+export * from './merge/former-rows.js';
 export * from './merge/key-translation.js';
 export * from './merge/key-uses.js';
 export * from './merge/keys-inside.js';

@@ -144,7 +144,7 @@ const ordered = (table: TableName, rows: Iterable<Values>): Values[] => {
   });
 };
 
-async function* lines(table: TableName, rows: Iterable<Values>): AsyncGenerator<ByteString> {
+export async function* lines(table: TableName, rows: Iterable<Values>): AsyncGenerator<ByteString> {
   for (const row of ordered(table, rows)) yield `${writeLine(row)}\n`;
 }
 

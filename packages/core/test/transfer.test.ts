@@ -298,11 +298,27 @@ describe('sentences', () => {
       plainSentence({ kind: 'snapshot', of: live }),
       plainSentence({ kind: 'remove', environment: live }),
       plainSentence({ kind: 'adopt', environment: live }),
-      plainSentence({ kind: 'undo', of: 't-1', onto: live }),
     ]) {
       expect(sentenceText(pieces)).toMatch(/^[A-Z].*\.$/);
       expect(pieces.some((piece) => piece.tone === 'path' && piece.text.startsWith('threadmill/'))).toBe(true);
     }
+  });
+
+  it('an undo says what it takes back, of what, and what stays', () => {
+    const pages = (count: number) => [{ count, kind: 'page', plural: 'pages' }];
+    const facts = {
+      direction: 'back',
+      from: 't-1',
+      onto: 'threadmill/live',
+      written: pages(2),
+      stay: pages(1),
+      lost: [],
+      collisions: 0,
+    } as const;
+    expect(sentenceText(pushSentence(facts))).toBe(
+      'Take back 2 pages of t-1 from threadmill/live; 1 page that live changed meanwhile stays.',
+    );
+    expect(shortSentence(facts)).toBe('Take back 2 items from live');
   });
 
   it('a path of an environment is a site and a name, both safe', () => {

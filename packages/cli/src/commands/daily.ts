@@ -133,6 +133,36 @@ async function workIn(client: Client, { from, onto }: { from: string; onto: stri
   }
 }
 
+interface UndoOptions extends Ends {
+  readonly only?: string[];
+  readonly except?: string[];
+  readonly also?: string[];
+}
+
+/** Shows what taking a transfer back would do, asks, and does it. */
+async function undo(id: string, options: UndoOptions, command: Command): Promise<void> {
+  const client = await connect(command);
+  const { only, except, also } = options;
+  const settlements = Object.fromEntries((also ?? []).map((one) => [one, { take: 'source' as const }]));
+  const body = { only: only ?? [], except: except ?? [], settlements };
+  const forecast = await awaitForecast(client, await client.call('forecastUndo', { params: { id }, body }));
+  if (!wantsJson(command)) await printForecast(client, forecast);
+  if (forecast.written.length === 0 && forecast.checks.every((check) => check.state !== 'failed')) {
+    if (wantsJson(command)) printJson(forecast);
+    else print('Nothing to take back.');
+    return;
+  }
+  const confirm = await confirmed(forecast.onto, options, forecast.button);
+  await finish(
+    client,
+    await client.call('transferUndo', {
+      params: { id },
+      body: { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) },
+    }),
+    options,
+  );
+}
+
 export const ONLY =
   'move only these: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, part:data, by:PERSON, since:TIME';
 
@@ -273,24 +303,17 @@ export function addDailyCommands(program: Command): void {
   acting(
     program
       .command('undo')
-      .argument('<transfer>', 'id of a push or restore')
-      .description('take back what a transfer wrote; later changes by others stay'),
+      .argument('<transfer>', 'id of a push, a pull or a restore onto live')
+      .description('take back what a transfer wrote; what others changed since stays'),
   )
+    .option('--only <NAME...>', 'take back only these')
+    .option('--except <NAME...>', 'take back everything but these')
+    .option('--also <ID...>', 'take these back too, though others changed them since')
     .addHelpText(
       'after',
-      '\nExamples:\n  tessarion undo t-8k2m4q9x1c\n  tessarion undo t-8k2m4q9x1c --confirm threadmill/live',
+      '\nExamples:\n  tessarion undo t-8k2m4q9x1c\n  tessarion undo t-8k2m4q9x1c --only product:3 --confirm threadmill/live',
     )
-    .action(async (id: string, options: Ends, command: Command) => {
-      const client = await connect(command);
-      const transfer = await client.call('transferShow', { params: { id } });
-      if (!wantsJson(command)) print(transfer.sentence.map((piece) => piece.text).join(''));
-      const confirm = await confirmed(transfer.onto, options, `Take this back from ${transfer.onto}`);
-      await finish(
-        client,
-        await client.call('transferUndo', { params: { id }, body: confirm === undefined ? {} : { confirm } }),
-        options,
-      );
-    });
+    .action((id: string, options: UndoOptions, command: Command) => undo(id, options, command));
 
   program
     .command('watch')

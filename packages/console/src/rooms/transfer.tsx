@@ -1,9 +1,8 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { TransferDetail } from '@tessarion/contract';
-import { type JSX, useState } from 'react';
+import type { JSX } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../keys.js';
-import { Confirm } from '../parts/confirm.js';
 import { Icon } from '../parts/icon.js';
 import { kindOf, measureProgress } from '../parts/progress.js';
 import { Failure, Loading } from '../parts/states.js';
@@ -47,15 +46,9 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
   const site = useSite(transfer.site);
   const kinds = new Map((site.data?.environments ?? []).map((one) => [one.path, one.kind]));
   const kind = kindOf(transfer.onto, kinds);
-  const [isUndoing, setUndoing] = useState(false);
   const stop = useMutation({
     mutationFn: () => client.call('transferStop', { params: { id: transfer.id } }),
     onSettled: () => cache.invalidateQueries({ queryKey: ['transfer', transfer.id] }),
-  });
-  const undo = useMutation({
-    mutationFn: (confirm: string) =>
-      client.call('transferUndo', { params: { id: transfer.id }, body: confirm === '' ? {} : { confirm } }),
-    onSuccess: (made) => void navigate(`/transfers/${made.id}`),
   });
   const isRunning = ['waiting', 'running', 'stopping'].includes(transfer.state);
   const { share, rate, left } = measureProgress(transfer, now);
@@ -140,9 +133,12 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             </button>
           )}
           {transfer.canUndo && (
-            <button type="button" className="btn" onClick={() => setUndoing(true)}>
+            <Link
+              className="btn"
+              to={`/sites/${transfer.site}/forecast?${new URLSearchParams({ undo: transfer.id, onto: transfer.onto })}`}
+            >
               <Icon name="undo" /> Take it back
-            </button>
+            </Link>
           )}
         </section>
         {transfer.failure && (
@@ -152,11 +148,6 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
               <p>{transfer.failure.message}</p>
               <p className="q">{transfer.failure.next}</p>
             </div>
-          </section>
-        )}
-        {undo.isError && (
-          <section className="slab">
-            <Failure error={undo.error} />
           </section>
         )}
         {stop.isError && (
@@ -256,16 +247,6 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
           </section>
         )}
       </main>
-      <Confirm
-        isOpen={isUndoing}
-        close={() => setUndoing(false)}
-        title={`Take this back from ${transfer.onto}`}
-        {...(kind === 'live' ? { mustType: transfer.onto } : {})}
-        button={`Take it back from ${transfer.onto.split('/')[1]}`}
-        act={(typed) => undo.mutate(typed)}
-      >
-        Only what this transfer wrote is taken back. What visitors and colleagues changed since stays, and is named.
-      </Confirm>
     </>
   );
 }

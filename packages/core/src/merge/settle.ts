@@ -80,6 +80,8 @@ export interface ImageEdit {
   readonly table: MergeTable;
   readonly key: readonly (ByteString | null)[];
   readonly values: Values | undefined;
+  /** The destination's key of the same row, where it is another one. */
+  readonly counterpart?: readonly (ByteString | null)[] | undefined;
 }
 
 export interface Settled {
@@ -406,7 +408,7 @@ class Settling {
 }
 
 /** Keys that a row holds of other rows. */
-function* keysIn(table: MergeTable, values: Values | undefined): Generator<{ table: string; key: ByteString }> {
+export function* keysIn(table: MergeTable, values: Values | undefined): Generator<{ table: string; key: ByteString }> {
   if (!values) return;
   for (const use of table.uses) {
     const value = values[use.column];
@@ -579,14 +581,15 @@ export function planMerge(
       continue;
     }
     const isNew = !raw.destination && after !== undefined;
+    const standing = after ?? raw.destination ?? raw.baseDestination;
+    const key = standing && keyFor(table, standing);
     if (raw.source !== undefined || raw.baseSource !== undefined)
       source.push({
         table,
         key: outcome.sourceKey,
         values: nextBase(table, raw.source, raw.baseSource, decision, own, isNew, merge.direction),
+        ...(key && keyText(key) !== keyText(outcome.sourceKey) ? { counterpart: key } : {}),
       });
-    const standing = after ?? raw.destination ?? raw.baseDestination;
-    const key = standing && keyFor(table, standing);
     if (key)
       destination.push({
         table,

@@ -12,6 +12,8 @@ interface OnRow {
   /** `schema.table`. */
   readonly table: string;
   readonly key: RowKey;
+  /** In what a baseline's image becomes: the destination's key of the same row, where it is another one. */
+  readonly counterpart?: RowKey | undefined;
 }
 
 export interface RowInsert extends OnRow {

@@ -6,7 +6,9 @@ export interface Amount {
 }
 
 export interface PushSentence {
-  readonly direction: 'up' | 'down';
+  /** `back`: a transfer is undone. */
+  readonly direction: 'up' | 'down' | 'back';
+  /** An environment, or the transfer that is undone. */
   readonly from: string;
   readonly onto: string;
   readonly written: readonly Amount[];
@@ -41,16 +43,17 @@ export const total = (amounts: readonly Amount[]): number => amounts.reduce((sum
 const WORDS = {
   up: { verb: 'Write', toward: 'onto', kept: 'took meanwhile' },
   down: { verb: 'Bring', toward: 'into', kept: 'changed itself' },
+  back: { verb: 'Take back', toward: 'from', kept: 'changed meanwhile' },
 } as const;
 
-/** The sentence that a push or pull says of itself everywhere (design: Interfaces, The sentence). */
+/** The sentence that a push, pull or undo says of itself everywhere (design: Interfaces, The sentence). */
 export function pushSentence(facts: PushSentence): SentencePiece[] {
   const ontoName = facts.onto.split('/')[1] ?? facts.onto;
   const words = WORDS[facts.direction];
   const pieces: SentencePiece[] = [
     { text: `${words.verb} `, tone: 'plain' },
     { text: listAmounts(facts.written), tone: 'strong' },
-    { text: ' from ', tone: 'plain' },
+    { text: facts.direction === 'back' ? ' of ' : ' from ', tone: 'plain' },
     { text: facts.from, tone: 'path' },
     { text: ` ${words.toward} `, tone: 'plain' },
     { text: facts.onto, tone: 'path' },
@@ -102,8 +105,7 @@ export function plainSentence(
     | { kind: 'restore'; snapshot: string; onto: string }
     | { kind: 'snapshot'; of: string }
     | { kind: 'remove'; environment: string }
-    | { kind: 'adopt'; environment: string }
-    | { kind: 'undo'; of: string; onto: string },
+    | { kind: 'adopt'; environment: string },
 ): SentencePiece[] {
   const plain = (text: string): SentencePiece => ({ text, tone: 'plain' });
   const path = (text: string): SentencePiece => ({ text, tone: 'path' });
@@ -136,13 +138,5 @@ export function plainSentence(
       return [plain('Remove '), path(facts.environment), plain(' with its files and databases.')];
     case 'adopt':
       return [plain('Bring in '), path(facts.environment), plain(' as it runs.')];
-    case 'undo':
-      return [
-        plain('Take back '),
-        path(facts.of),
-        plain(' from '),
-        path(facts.onto),
-        plain('; later changes by others stay.'),
-      ];
   }
 }

@@ -3,10 +3,15 @@ import {
   BlockCutter,
   type ByteString,
   blocksWithin,
+  compareKeys,
   type KeyedBlock,
   type KeyRange,
+  keyText,
   RangeFilter,
+  type RowKey,
+  readLine,
   type TableManifest,
+  type Values,
 } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 
@@ -96,4 +101,32 @@ export async function* readImageRanges(
     const held = lines.filter((line) => filter.holds(line.split('\t', keyColumn + 1)[keyColumn] as ByteString));
     if (held.length > 0) yield `${held.join('\n')}\n`;
   }
+}
+
+/** The stored rows of a table that have some keys, by {@link keyText}; only the blocks that may hold them are read. */
+export async function imageRowsOf(
+  store: PackStore,
+  table: TableManifest | undefined,
+  keys: readonly RowKey[],
+): Promise<Map<string, Values>> {
+  const found = new Map<string, Values>();
+  if (!table || table.key.length === 0) return found;
+  const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
+  const sorted = keys.toSorted((a, b) => compareKeys(a, b, table.keyOrders));
+  const blocks = await blockList(store, table);
+  let next = 0;
+  for (const [i, block] of blocks.entries()) {
+    const start = blocks[i + 1]?.key;
+    const end = start === undefined || start === '' ? undefined : readLine(start);
+    const wanted = new Set<string>();
+    for (let key = sorted[next]; key && (!end || compareKeys(key, end, table.keyOrders) < 0); key = sorted[++next])
+      wanted.add(keyText(key));
+    if (wanted.size === 0) continue;
+    for (const line of (await store.get(block.hash)).toString('latin1').slice(0, -1).split('\n')) {
+      const values = readLine(line);
+      const at = keyText(table.key.map((name) => values[columns.indexOf(name)] ?? null));
+      if (wanted.has(at)) found.set(at, values);
+    }
+  }
+  return found;
 }

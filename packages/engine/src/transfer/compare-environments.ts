@@ -7,13 +7,9 @@ import {
   type DataClass,
   type DestinationFacts,
   type FileOutcome,
-  itemForTable,
   type KeyPair,
   type KeyRange,
-  type KeyUse,
-  keyUses,
   type MergeRules,
-  type MergeTable,
   type Profile,
   Rewriter,
   rulesForTable,
@@ -21,11 +17,9 @@ import {
   type TableManifest,
   type TableRows,
   type TableToCompare,
-  tableId,
   toBytes,
 } from '@tessarion/core';
 import type { PackStore } from '../blobs/pack-store.js';
-import { connectTo } from '../database/connect.js';
 import { PostgresView } from '../database/postgres-view.js';
 import {
   type DatabaseLogin,
@@ -33,7 +27,6 @@ import {
   fullName,
   profileName,
   type ReadingMoment,
-  type SchemaShape,
   type TableShape,
 } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
@@ -46,9 +39,9 @@ import { type BrokenMask, masksThatBreak } from './broken-masks.js';
 import type { LeftOut } from './build-copy.js';
 import { type ChangeRecords, newRecord, type TableEnd, whatToRead } from './change-records.js';
 import { askDestination } from './destination-facts.js';
+import { describeUses, mergeTable } from './merge-tables.js';
 import { mergeTexts } from './merge-texts.js';
 import { readAhead } from './read-ahead.js';
-import { uniqueIndexes } from './unique-values.js';
 
 /** What two environments had when they last had things in common. */
 export interface Baseline {
@@ -245,17 +238,6 @@ async function tablesToCompare(
   const { destination } = plan;
   const { tables } = view.schema;
   const sourceTables = new Map(source.tables().map((table) => [fullName(table), table]));
-  const uses = keyUses(
-    database,
-    tables.map((shape) => ({
-      table: fullName(shape),
-      label: profileName(shape),
-      columns: shape.columns.filter((column) => !column.generated).map((column) => column.name),
-      key: shape.key,
-      references: shape.references,
-    })),
-    destination.profile,
-  );
   const [moment, sourceMoment] = plan.changes
     ? await Promise.all([view.moment(), source.view?.moment()])
     : [undefined, undefined];
@@ -279,22 +261,7 @@ async function tablesToCompare(
     if (rulesForTable(destination.profile, database, label, []).class === 'authored')
       notes.push({ type: 'schema', table: label, message: `only the source has the table ${label}` });
   }
-  const client = await connectTo(login, 'read', 'compare');
-  try {
-    const described: FoundTable[] = [];
-    for (const { table, open, ends } of found) {
-      const shape = tables.find((one) => fullName(one) === table.table) as TableShape;
-      const indexes = shape.key.length > 0 ? await uniqueIndexes(client, shape) : [];
-      const uniques = indexes
-        .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
-        .filter((columns) => !columns.includes(-1));
-      const own: readonly KeyUse[] = uses.get(table.table) ?? [];
-      described.push({ table: { ...table, uses: own, uniques }, open, ends });
-    }
-    return described;
-  } finally {
-    await client.end();
-  }
+  return describeUses(destination, database, login, tables, found);
 }
 
 async function tableToCompare(
@@ -347,21 +314,7 @@ async function tableToCompare(
   }
   const images = { source: stored('source'), destination: stored('destination') };
   const isKnown = images.source?.contents === 'rows' && images.destination?.contents === 'rows';
-  const table: MergeTable = {
-    id: tableId(database, fullName(shape)),
-    database,
-    table: fullName(shape),
-    columns,
-    key: shape.key,
-    keyOrders: shape.keyOrders,
-    rules,
-    uses: [],
-    naturalKey: positions(columns, rules.naturalKey ?? []),
-    drawsKeys: isDrawn(view.schema, shape),
-    hasBaseline: isKnown,
-    stamps: stampsOf(destination.profile, label, columns),
-    uniques: [],
-  };
+  const table = mergeTable(destination, database, view.schema, canonical, isKnown);
   const from = 'environment' in plan.source ? plan.source.environment : plan.source.of;
   const paired = (end: 'from' | 'to') =>
     (baseline?.keys ?? []).flatMap((pair) => (pair.table === table.id ? [pair[end]] : []));
@@ -426,27 +379,6 @@ async function* imageWithin(
   if (ranges.length > 0) yield* readImageRanges(store, await blockList(store, image), keyColumn, ranges);
 }
 
-/** Columns of an item's own table that say when and by whom it was changed. */
-function stampsOf(profile: Profile | undefined, label: string, columns: readonly string[]): number[] {
-  const changed = itemForTable(profile, label)?.changed;
-  return [changed?.at, changed?.by].map((name) => columns.indexOf(name ?? '')).filter((at) => at !== -1);
-}
-
-/** Where columns stand; none when one of them is not there. */
-function positions(columns: readonly string[], names: readonly string[]): number[] {
-  const found = names.map((name) => columns.indexOf(name));
-  return found.includes(-1) ? [] : found;
-}
-
-/** Whether a table's key is one column that draws its values from a counter. */
-function isDrawn(schema: SchemaShape, shape: TableShape): boolean {
-  const [column] = shape.key;
-  return (
-    shape.key.length === 1 &&
-    schema.sequences.some((one) => one.ownedBy?.table === fullName(shape) && one.ownedBy.column === column)
-  );
-}
-
 async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutcome[]> {
   const { destination, source, baseline } = plan;
   const areas = areasOf(destination.profile);
@@ -479,5 +411,6 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
     { method: plan.method, classes },
     isLeftOut,
   );
-  return mergeTexts(plan, outcomes);
+  // A push from a snapshot replaces, and merges nothing.
+  return 'snapshot' in source ? outcomes : mergeTexts(plan.library.store, source.environment, destination, outcomes);
 }

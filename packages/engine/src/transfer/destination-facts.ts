@@ -1,4 +1,12 @@
-import { type ByteString, type DestinationFacts, type MergeTable, toBytes, toText, type Values } from '@tessarion/core';
+import {
+  type ByteString,
+  type DestinationFacts,
+  type MergeTable,
+  type RowKey,
+  toBytes,
+  toText,
+  type Values,
+} from '@tessarion/core';
 import { connectTo } from '../database/connect.js';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
@@ -6,11 +14,16 @@ import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
 import { protectingReferences } from './protecting-references.js';
 
-/** Answers from the destination's databases what a merge must know of rows that it does not compare. */
+/**
+ * Answers from the destination's databases what a merge must know of rows that it does not compare.
+ *
+ * @param going rows that do not protect what they refer to, since they go themselves: keys by table (`schema.table`)
+ */
 export function askDestination(
   destination: Environment,
   schemas: ReadonlyMap<string, SchemaShape>,
   direction: 'up' | 'down',
+  going: ReadonlyMap<string, readonly RowKey[]> = new Map(),
 ): DestinationFacts {
   const rewriter = rewriterOf(destination);
   const shapeOf = (table: MergeTable): TableShape =>
@@ -36,10 +49,18 @@ export function askDestination(
       const found = [];
       for (const { table: name, column } of protectingReferences(destination.profile, schema, shapeOf(table))) {
         const quoted = name.split('.').map(quoteName).join('.');
+        const leaving = going.get(name) ?? [];
+        const key = schema.tables.find((one) => fullName(one) === name)?.key ?? [];
+        const others =
+          leaving.length === 0 || key.length === 0
+            ? ''
+            : `AND (${key.map((one) => `${quoteName(one)}::text`).join(', ')}) NOT IN
+                (SELECT * FROM unnest(${key.map((_one, i) => `$${i + 2}::text[]`).join(', ')}))`;
         const rows = await ask<{ key: string; count: string }>(
           table.database,
-          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted} WHERE ${quoteName(column)}::text = ANY($1) GROUP BY 1 ORDER BY 1`,
-          [wanted],
+          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted}
+            WHERE ${quoteName(column)}::text = ANY($1) ${others} GROUP BY 1 ORDER BY 1`,
+          [wanted, ...(others === '' ? [] : key.map((_one, i) => leaving.map((at) => written(at[i] ?? null))))],
         );
         for (const row of rows) found.push({ key: toBytes(row.key), table: name, rows: Number(row.count) });
       }

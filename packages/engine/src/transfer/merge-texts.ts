@@ -12,16 +12,23 @@ import {
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment } from '../environment/environment.js';
 import { FileForm } from '../environment/root-reader.js';
-import type { ComparisonPlan } from './compare-environments.js';
 
 type Content = Extract<FileState, { type: 'file' }>;
 
-/** Merges by lines the text files that both sides changed; what was merged is kept in the store until it is written. */
-export async function mergeTexts(plan: ComparisonPlan, outcomes: readonly FileOutcome[]): Promise<FileOutcome[]> {
+/**
+ * Merges by lines the text files that both sides changed; what was merged is kept in the store until it is written.
+ *
+ * @param source where the source's texts are read; `stored` when the store has them
+ */
+export async function mergeTexts(
+  store: PackStore,
+  source: Environment | 'stored',
+  destination: Environment,
+  outcomes: readonly FileOutcome[],
+): Promise<FileOutcome[]> {
   const candidates = outcomes.filter((one) => one.decision.is === 'colliding');
-  if (candidates.length === 0 || 'snapshot' in plan.source) return [...outcomes];
-  const { store } = plan.library;
-  const ends = { source: new Side(plan.source.environment), destination: new Side(plan.destination) };
+  if (candidates.length === 0) return [...outcomes];
+  const ends = { source: source === 'stored' ? undefined : new Side(source), destination: new Side(destination) };
   const writer = await store.writer();
   const merged = new Map<FileOutcome, FileState>();
   try {
@@ -42,7 +49,7 @@ export async function mergeTexts(plan: ComparisonPlan, outcomes: readonly FileOu
 
 async function mergeText(
   { root, path, sides }: FileOutcome,
-  ends: { readonly source: Side; readonly destination: Side },
+  ends: { readonly source: Side | undefined; readonly destination: Side },
   store: PackStore,
   writer: PackWriter,
 ): Promise<FileState | undefined> {
@@ -53,7 +60,7 @@ async function mergeText(
   if (!sameFile(baseSource, baseDestination)) return undefined;
   const base = await storedText(store, baseSource);
   const [theirs, ours] = [
-    await ends.source.text(root, path, source),
+    ends.source ? await ends.source.text(root, path, source) : await storedText(store, source),
     await ends.destination.text(root, path, destination),
   ];
   if (base === undefined || theirs === undefined || ours === undefined) return undefined;

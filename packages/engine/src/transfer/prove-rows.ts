@@ -1,21 +1,11 @@
-import {
-  type ByteString,
-  isSame,
-  LineRewriter,
-  materialiseLines,
-  type RowChange,
-  readLine,
-  rulesForTable,
-  writeLine,
-} from '@tessarion/core';
+import { type ByteString, isSame, keyText, type RowChange } from '@tessarion/core';
 import type pg from 'pg';
-import { to as copyTo } from 'pg-copy-streams';
 import { connectTo, databaseError } from '../database/connect.js';
-import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
+import { describeSchema } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
 import { type DatabaseLogin, fullName, profileName, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
-import { rewriterOf } from './copy-files.js';
+import { rowsWhere } from './rows-where.js';
 
 /** A row that is not as it was written. */
 export interface UnlikeRow {
@@ -76,9 +66,19 @@ async function proveBatch(
   proof: { asWritten: number; unlike: UnlikeRow[] },
 ): Promise<void> {
   const columns = readable(shape).map((column) => column.name);
-  const rows = await rowsByKey(client, environment, database, shape, columns, changes);
+  const rows = await rowsWhere(
+    client,
+    environment,
+    database,
+    shape,
+    shape.key,
+    changes.map((change) => change.key),
+  );
+  const keyed = new Map(
+    rows.map((values) => [keyText(shape.key.map((name) => values[columns.indexOf(name)] ?? null)), values]),
+  );
   for (const change of changes) {
-    const found = rows.get(JSON.stringify(change.key));
+    const found = keyed.get(keyText(change.key));
     const meant: readonly (readonly [string, ByteString | null])[] =
       change.op === 'insert'
         ? Object.entries(change.row)
@@ -96,41 +96,3 @@ async function proveBatch(
       });
   }
 }
-
-/** The rows of some keys in canonical form, by key. */
-async function rowsByKey(
-  client: pg.Client,
-  environment: Environment,
-  database: string,
-  shape: TableShape,
-  columns: readonly string[],
-  changes: readonly RowChange[],
-): Promise<Map<string, readonly (ByteString | null)[]>> {
-  const rewriter = rewriterOf(environment);
-  const written = materialiseLines(changes.map((change) => `${writeLine(change.key)}\n`).join(''), rewriter);
-  const keys = written.slice(0, -1).split('\n').map(readLine);
-  const arrays = shape.key.map((name, i) => {
-    const type = shape.columns.find((column) => column.name === name)?.type as string;
-    return `ARRAY[${keys.map((key) => quoteLiteral(Buffer.from(key[i] ?? '', 'latin1').toString())).join(',')}]::text[]::${type}[]`;
-  });
-  const wanted = shape.key.map((_name, i) => `k${i}`).join(', ');
-  const match = shape.key.map((name, i) => `t.${quoteName(name)} = w.k${i}`).join(' AND ');
-  const stream = client.query(
-    copyTo(
-      `COPY (SELECT ${columns.map((name) => `t.${quoteName(name)}`).join(', ')} FROM ONLY ${quoteTable(shape)} t
-        JOIN unnest(${arrays.join(', ')}) AS w(${wanted}) ON ${match}) TO STDOUT`,
-    ),
-  );
-  let content = '';
-  for await (const chunk of stream as AsyncIterable<Buffer>) content += chunk.toString('latin1');
-  const rules = rulesForTable(environment.profile, database, profileName(shape), columns);
-  const canonical = new LineRewriter(rewriter, rules.columns).canonicalise(content);
-  const found = new Map<string, readonly (ByteString | null)[]>();
-  for (const line of canonical === '' ? [] : canonical.slice(0, -1).split('\n')) {
-    const values = readLine(line);
-    found.set(JSON.stringify(shape.key.map((name) => values[columns.indexOf(name)] ?? null)), values);
-  }
-  return found;
-}
-
-const quoteLiteral = (text: string): string => `'${text.replaceAll("'", "''")}'`;

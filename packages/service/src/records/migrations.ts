@@ -211,6 +211,11 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.jsonb('proof').notNullable().defaultTo('[]');
     });
   },
+  '006_undo_forecast': async (knex) => {
+    await knex.schema.alterTable('forecast', (t) => {
+      t.text('undoes');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

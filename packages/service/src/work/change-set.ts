@@ -15,6 +15,7 @@ import {
   RowApplication,
   readBackChanges,
   rewriterOf,
+  type SnapshotLibrary,
   type StagedTree,
   showPath,
   stageTree,
@@ -22,6 +23,7 @@ import {
   treeInUse,
   writeKept,
 } from '@tessarion/engine';
+import type { TransferRecord } from '../records/transfers.js';
 import type { TransferContext } from './context.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */
@@ -44,22 +46,28 @@ const DRAIN_MS = 2000;
 const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
 
 async function* rowsOf(context: TransferContext, set: ChangeSet, database: string): AsyncGenerator<RowChange> {
-  const found = set.undoes ? await readBackOf(context, set.id) : new Map<string, RowChange>();
+  const found = set.undoes ? await readBackOf(context.library(), ownOf(context)) : new Map<string, RowChange>();
   for await (const change of context.library().readChanges(set.id))
     if (change.part === 'row' && change.database === database)
       yield set.row(asReadBack(change, found.get(nameOfRow(change))));
 }
 
+/** A transfer and what its steps remember of it now. */
+export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, 'id' | 'data'> => ({
+  id: record.id,
+  data,
+});
+
 /** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
-export async function readBackOf(context: TransferContext, transfer: string): Promise<Map<string, RowChange>> {
-  const { installation, record } = context;
-  const data =
-    transfer === record.id ? context.data : (await installation.transfers.get(installation.records, transfer)).data;
+export async function readBackOf(
+  library: SnapshotLibrary,
+  { id, data }: Pick<TransferRecord, 'id' | 'data'>,
+): Promise<Map<string, RowChange>> {
   const found = new Map<string, RowChange>();
   if (data.isReadBack !== true) return found;
-  for await (const change of context.library().readChanges(`${transfer}-read-back`))
+  for await (const change of library.readChanges(`${id}-read-back`))
     if (change.part === 'row') found.set(nameOfRow(change), change);
-  for await (const change of context.library().readChanges(transfer)) {
+  for await (const change of library.readChanges(id)) {
     const read = change.part === 'row' && found.get(nameOfRow(change));
     if (read) found.set(nameOfRow(change), unlike(read, change));
   }
@@ -205,7 +213,7 @@ async function commitRows(context: TransferContext, environment: Environment): P
   const applied: AppliedRows[] = [];
   const transactions = [...transactionsOf(context)];
   const unsure = new Set(context.data.editedTables as string[] | undefined);
-  const read = [...(await readBackOf(context, context.record.id)).values()];
+  const read = [...(await readBackOf(context.library(), ownOf(context))).values()];
   for (const { database, rows } of applications) {
     const written = await rows.write(unsure);
     applied.push(written.applied);

@@ -23,8 +23,8 @@ import {
 } from '@tessarion/engine';
 import { getSnapshot, saveBaseline } from '../records/snapshots.js';
 import { enqueue } from '../records/transfers.js';
-import { fitCheck } from './comparing.js';
 import type { TransferContext } from './context.js';
+import { fitCheck } from './forecast-checks.js';
 import { maskCheck } from './mask-check.js';
 import { measure } from './measure.js';
 import { lowerOf } from './pair.js';

@@ -5,9 +5,11 @@ import { profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { json } from '../records/open.js';
 import { libraryOf } from '../records/snapshots.js';
-import { gatherFacts, type TransferFacts } from './comparing.js';
+import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { driftOf } from './rounds.js';
+import type { TransferFacts } from './transfer-facts.js';
+import { gatherUndo } from './undoing.js';
 
 export interface ForecastRecord {
   readonly id: string;
@@ -15,6 +17,8 @@ export interface ForecastRecord {
   readonly from_path: string;
   readonly onto_path: string;
   readonly snapshot: string | null;
+  /** The transfer that would be undone. */
+  readonly undoes: string | null;
   readonly method: 'merge' | 'replace';
   readonly wishes: ForecastWishes;
   readonly person: string;
@@ -25,7 +29,7 @@ export interface ForecastRecord {
 
 export type ForecastResult = Omit<
   Forecast,
-  'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'method' | 'wishes' | 'createdAt' | 'failure'
+  'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'undoes' | 'method' | 'wishes' | 'createdAt' | 'failure'
 >;
 
 /** What needs a person comes first. */
@@ -46,16 +50,19 @@ export async function computeForecast(installation: Installation, id: string): P
     };
     const profile = (await profileOfSite(records, ends.onto.site))?.profile;
     const [source, destination] = [toEngine(ends.from, profile), toEngine(ends.onto, profile)];
-    const facts = await gatherFacts(
-      installation,
-      record.snapshot === null
-        ? { environment: source }
-        : { snapshot: await libraryOf(installation.folder, ends.from.site).load(record.snapshot), of: source },
-      destination,
-      record,
-    );
+    const facts =
+      record.undoes === null
+        ? await gatherFacts(
+            installation,
+            record.snapshot === null
+              ? { environment: source }
+              : { snapshot: await libraryOf(installation.folder, ends.from.site).load(record.snapshot), of: source },
+            destination,
+            record,
+          )
+        : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
     await store(installation, record, facts);
-    if (record.snapshot === null && facts.direction === 'up' && isEverything(record)) {
+    if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
       await environments.update(records, record.from_path, { drift: driftOf(facts, installation.now()) });
     }
   } catch (error) {

@@ -21,7 +21,7 @@ import {
   rewriterOf,
   showPath,
 } from '@tessarion/engine';
-import { filesOf, nameOfRow, readBackOf } from './change-set.js';
+import { filesOf, nameOfRow, ownOf, readBackOf } from './change-set.js';
 import type { Installation, TransferContext } from './context.js';
 import type { PageHealth } from './health.js';
 
@@ -60,7 +60,7 @@ export async function prove(
 
 /** The rows of a transfer's change set as they turned out. */
 async function* writtenRows(context: TransferContext, database?: string): AsyncGenerator<RowChange> {
-  const found = await readBackOf(context, context.record.id);
+  const found = await readBackOf(context.library(), ownOf(context));
   for await (const change of context.library().readChanges(context.record.id))
     if (change.part === 'row' && (database === undefined || change.database === database))
       yield asReadBack(change, found.get(nameOfRow(change)));

@@ -2,9 +2,10 @@ import { connectTo, type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, profileOfSite, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { baselinesOf } from '../records/snapshots.js';
-import { gatherFacts, NO_WISHES, type TransferFacts } from './comparing.js';
+import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { measure } from './measure.js';
+import { NO_WISHES, type TransferFacts } from './transfer-facts.js';
 
 /** How old what is known of an environment's size and drift may become. */
 const LOOK_EVERY_MS = 60 * 60_000;

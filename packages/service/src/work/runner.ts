@@ -207,8 +207,9 @@ export class TransferRunner {
         remains,
         totals: context.counts,
       });
-      if (record.undo_of !== null && outcome.state === 'done')
-        await installation.transfers.update(trx, record.undo_of, { undone_by: record.id });
+      // What was chosen to stay can be taken back by another undo.
+      if (record.undo_of !== null && outcome.state === 'done' && context.data.leavesSome !== true)
+        await installation.transfers.update(trx, record.undo_of, { state: 'undone', undone_by: record.id });
       await publishEvent(trx, {
         type: 'transfer',
         transfer: record.id,

@@ -23,9 +23,14 @@ export function ConfirmZone({
   const [typed, setTyped] = useState('');
   const act = useMutation({
     mutationFn: () =>
-      forecast.direction === 'up'
-        ? client.call('pushCreate', { body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) } })
-        : client.call('pullCreate', { body: { forecast: forecast.id } }),
+      forecast.undoes !== null
+        ? client.call('transferUndo', {
+            params: { id: forecast.undoes },
+            body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) },
+          })
+        : forecast.direction === 'up'
+          ? client.call('pushCreate', { body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) } })
+          : client.call('pullCreate', { body: { forecast: forecast.id } }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
   const passed = forecast.checks.filter((check) => check.state === 'passed').length;
@@ -53,8 +58,8 @@ export function ConfirmZone({
       <div className="q est">
         <Icon name="undo" />
         {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}
-        {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}undo stays
-        possible
+        {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}
+        {forecast.undoes === null ? 'undo stays possible' : 'later changes by others stay'}
       </div>
       {act.isError && <Failure error={act.error} />}
       {!isOpen ? (

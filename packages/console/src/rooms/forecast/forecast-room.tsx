@@ -7,23 +7,26 @@ import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty, Failure, Loading } from '../../parts/states.js';
 import { Tile } from '../../parts/tile.js';
 import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
-import { client, useForecast, useSite } from '../../session.js';
+import { client, useForecast, useSite, useTransfer } from '../../session.js';
 import { ConfirmZone } from './confirm-zone.js';
 import { Items } from './item-list.js';
 import { useWishes } from './wishes.js';
 
 type Outcome = 'needs' | 'written' | 'kept' | 'never';
 
-/** What a push would do: direction, sentence, outcomes, items with their values, and the button that does it. */
+/** What a push, a pull or an undo would do: direction, sentence, outcomes, items with their values, and the button that does it. */
 export function ForecastRoom(): JSX.Element {
   const { site: siteName = '' } = useParams();
   const [query, setQuery] = useSearchParams();
   const [from, onto, id] = [query.get('from') ?? '', query.get('onto') ?? '', query.get('id') ?? undefined];
+  const undoes = query.get('undo');
   const isReplace = query.get('method') === 'replace';
   const site = useSite(siteName);
   const make = useMutation({
     mutationFn: () =>
-      client.call('forecastCreate', { body: { from, onto, ...(isReplace ? { method: 'replace' as const } : {}) } }),
+      undoes === null
+        ? client.call('forecastCreate', { body: { from, onto, ...(isReplace ? { method: 'replace' as const } : {}) } })
+        : client.call('forecastUndo', { params: { id: undoes }, body: {} }),
     onSuccess: (made) => {
       const next = new URLSearchParams(query);
       next.set('id', made.id);
@@ -39,6 +42,7 @@ export function ForecastRoom(): JSX.Element {
   }, [id, from, onto, make]);
   const forecast = useForecast(id);
   const swap = (): void => {
+    if (undoes !== null) return;
     isAsked.current = '';
     setQuery({ from: onto, onto: from }, { replace: true });
   };
@@ -59,12 +63,14 @@ export function ForecastRoom(): JSX.Element {
         <i>/</i>
         <Link to={`/sites/${siteName}`}>{siteName}</Link>
         <i>/</i>
-        <h1>Forecast</h1>
+        <h1>{undoes === null ? 'Forecast' : 'Undo'}</h1>
         <span className="sp" />
         {data && data.sentence.length > 0 && (
           <>
             <span className="qq">Made {clock(data.createdAt)}</span>
-            <span className="qq">{data.baselineAt ? `Baseline ${clock(data.baselineAt)}` : 'No baseline'}</span>
+            {undoes === null && (
+              <span className="qq">{data.baselineAt ? `Baseline ${clock(data.baselineAt)}` : 'No baseline'}</span>
+            )}
             <span className="qq">
               Fingerprint{' '}
               <span className="mono fp">
@@ -79,8 +85,17 @@ export function ForecastRoom(): JSX.Element {
       </div>
       <main className="forecast">
         <section className="dirs slab" aria-label="Direction">
-          <Plate side="src" label="From" path={from} one={find(from)} />
-          <Plate side="dst" label="Onto" path={onto} one={find(onto)} swap={swap} />
+          {undoes === null ? (
+            <>
+              <Plate side="src" label="From" path={from} one={find(from)} />
+              <Plate side="dst" label="Onto" path={onto} one={find(onto)} swap={swap} />
+            </>
+          ) : (
+            <>
+              <UndonePlate id={undoes} />
+              <Plate side="dst" label="From" path={onto} one={find(onto)} />
+            </>
+          )}
         </section>
         {make.isError ? (
           <section className="wide slab">
@@ -98,7 +113,10 @@ export function ForecastRoom(): JSX.Element {
           <Ready forecast={data} from={find(from)} onto={find(onto)} />
         ) : (
           <section className="wide slab">
-            <Loading what={`Reading ${from} and ${onto}`} rows={10} />
+            <Loading
+              what={undoes === null ? `Reading ${from} and ${onto}` : `Reading what ${undoes} wrote`}
+              rows={10}
+            />
           </section>
         )}
       </main>
@@ -144,6 +162,29 @@ function Plate({
           Swap
         </button>
       )}
+    </div>
+  );
+}
+
+/** The transfer that an undo takes back. */
+function UndonePlate({ id }: { readonly id: string }): JSX.Element {
+  const transfer = useTransfer(id).data;
+  return (
+    <div className="plate src undone">
+      <span className="lb">Take back</span>
+      <Icon name="undo" size={24} />
+      <span className="pl">
+        <Link className="mono nm" to={`/transfers/${id}`}>
+          {id}
+        </Link>
+        <span className="q">
+          {transfer && (
+            <>
+              {transfer.kind} by {transfer.person}, <Ago time={transfer.createdAt} suffix=" ago" />
+            </>
+          )}
+        </span>
+      </span>
     </div>
   );
 }
@@ -251,7 +292,8 @@ function Ready({
             </section>
           )}
           <Items
-            items={items.filter((item) => item.outcome !== 'kept')}
+            // What an undo leaves can still be taken back on wish.
+            items={forecast.undoes === null ? items.filter((item) => item.outcome !== 'kept') : items}
             forecast={forecast}
             ends={{ from, onto }}
             wishes={wishes}

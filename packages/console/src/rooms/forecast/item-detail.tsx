@@ -1,4 +1,4 @@
-import type { Environment, Forecast, ForecastCollision, ForecastField, ForecastItem } from '@tessarion/contract';
+import type { Environment, ForecastCollision, ForecastField, ForecastItem } from '@tessarion/contract';
 import { type JSX, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react';
 import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
@@ -11,9 +11,17 @@ type Kind = Environment['kind'];
 
 /** Both ends as the columns of a comparison call them. */
 export interface Sides {
-  readonly from: { readonly name: string; readonly kind: Kind };
+  readonly from: { readonly name: string; readonly kind: Kind; readonly note: string };
   readonly onto: { readonly name: string; readonly kind: Kind };
+  readonly base: { readonly name: string; readonly note: string };
+  readonly act: 'push' | 'pull' | 'undo';
 }
+
+/** The two ways of settling what collides, in words. */
+const waysOf = ({ act, from, onto }: Sides): { readonly source: string; readonly destination: string } =>
+  act === 'undo'
+    ? { source: 'Take it back', destination: 'Leave it' }
+    : { source: own(from.name), destination: own(onto.name) };
 
 /** The name with a genitive, as a person writes it. */
 const own = (name: string): string => `${capital(name)}’s`;
@@ -24,13 +32,11 @@ const capital = (name: string): string => `${name.slice(0, 1).toUpperCase()}${na
 export function ItemDetail({
   item,
   sides,
-  forecast,
   wishes,
   step,
 }: {
   readonly item: ForecastItem;
   readonly sides: Sides;
-  readonly forecast: Forecast;
   readonly wishes: Wishes;
   /** Goes to the next or the previous item that needs somebody. */
   readonly step: ReactNode;
@@ -77,21 +83,21 @@ export function ItemDetail({
         <div className="ch0">
           <span />
           <span className="hd base">
-            <b>Baseline</b>
-            <em>{forecast.baselineAt ? 'what both had' : 'none'}</em>
+            <b>{sides.base.name}</b>
+            <em>{sides.base.note}</em>
           </span>
           {[from, onto].map((end, i) => (
             <span key={end.name} className={`hd ${end.kind}`}>
               <Tile kind={end.kind} state="in-step" size={22} decorative />
               <span>
-                <b>{end.name}</b>
-                <em>{i === 0 ? 'where it comes from' : 'as it is now'}</em>
+                <b>{i === 0 && sides.act === 'undo' ? capital(end.name) : end.name}</b>
+                <em>{i === 0 ? from.note : 'as it is now'}</em>
               </span>
             </span>
           ))}
           <span className="hd aft">
             <b>{capital(onto.name)} will hold</b>
-            <em>after this {forecast.direction === 'up' ? 'push' : 'pull'}</em>
+            <em>after this {sides.act}</em>
           </span>
         </div>
         {item.fields.map((field, i) => (
@@ -130,9 +136,11 @@ function WholeCollision({
   readonly wishes: Wishes;
 }): JSX.Element {
   const words =
-    item.change === 'deleted'
-      ? { source: `Delete it on ${sides.onto.name}`, destination: `Keep it on ${sides.onto.name}` }
-      : { source: `Take ${own(sides.from.name)}`, destination: `Leave ${own(sides.onto.name)}` };
+    sides.act === 'undo'
+      ? waysOf(sides)
+      : item.change === 'deleted'
+        ? { source: `Delete it on ${sides.onto.name}`, destination: `Keep it on ${sides.onto.name}` }
+        : { source: `Take ${own(sides.from.name)}`, destination: `Leave ${own(sides.onto.name)}` };
   return (
     <div className="whole">
       <p>{collision.words}</p>
@@ -216,7 +224,7 @@ function FieldRow({
     <>
       <div className={`f ${collision ? 'hot' : ''}`}>
         <span className="fn">{field.name}</span>
-        <span className="v base q" data-side="Baseline">
+        <span className="v base q" data-side={sides.base.name}>
           {base === null ? (
             <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>
           ) : (
@@ -243,13 +251,7 @@ function FieldRow({
         </span>
         <span className="v aft" data-side={`${capital(sides.onto.name)} will hold`}>
           {collision ? (
-            <Choice
-              collision={collision}
-              wishes={wishes}
-              sides={sides}
-              words={{ source: own(sides.from.name), destination: own(sides.onto.name) }}
-              edit={edit}
-            />
+            <Choice collision={collision} wishes={wishes} sides={sides} words={waysOf(sides)} edit={edit} />
           ) : item.outcome === 'left-out' ? (
             (before ?? <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>)
           ) : after === null ? (
@@ -322,6 +324,8 @@ function FileRow({ item, sides }: { readonly item: ForecastItem; readonly sides:
     item.outcome === 'written' ? (
       item.change === 'deleted' ? (
         <em>goes</em>
+      ) : sides.act === 'undo' ? (
+        'the former file'
       ) : (
         `${own(sides.from.name)} file`
       )
@@ -331,7 +335,7 @@ function FileRow({ item, sides }: { readonly item: ForecastItem; readonly sides:
   return (
     <div className="f">
       <span className="fn">File</span>
-      <span className="v base q" data-side="Baseline">
+      <span className="v base q" data-side={sides.base.name}>
         {there}
       </span>
       <span className={`v c ${sides.from.kind}`}>

@@ -180,7 +180,6 @@ export function Items({
             key={current.id}
             item={current}
             sides={sides}
-            forecast={forecast}
             wishes={wishes}
             step={
               needing.includes(current) && needing.length > 1 ? (
@@ -227,10 +226,20 @@ function sidesOf(
   { from, onto }: { readonly from: Environment | undefined; readonly onto: Environment | undefined },
 ): Sides {
   const nameOf = (path: string): string => path.split('/')[1] ?? path;
-  return {
-    from: { name: nameOf(forecast.from), kind: from?.kind ?? 'staging' },
-    onto: { name: nameOf(forecast.onto), kind: onto?.kind ?? 'live' },
-  };
+  const destination = { name: nameOf(forecast.onto), kind: onto?.kind ?? 'live' };
+  return forecast.undoes === null
+    ? {
+        from: { name: nameOf(forecast.from), kind: from?.kind ?? 'staging', note: 'where it comes from' },
+        onto: destination,
+        base: { name: 'Baseline', note: forecast.baselineAt ? 'what both had' : 'none' },
+        act: forecast.direction === 'up' ? 'push' : 'pull',
+      }
+    : {
+        from: { name: 'before', kind: destination.kind, note: 'what it was before' },
+        onto: destination,
+        base: { name: 'Written', note: `by ${forecast.undoes}` },
+        act: 'undo',
+      };
 }
 
 function ItemLine({

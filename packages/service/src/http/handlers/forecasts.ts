@@ -4,10 +4,10 @@ import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { json } from '../../records/open.js';
 import { getSnapshot } from '../../records/snapshots.js';
-import { enqueue } from '../../records/transfers.js';
-import { NO_WISHES } from '../../work/comparing.js';
+import { enqueue, type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
+import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Handlers } from './call.js';
 
 const EMPTY: ForecastResult = {
@@ -34,12 +34,25 @@ const toForecast = (record: ForecastRecord): Forecast => ({
   from: record.from_path,
   onto: record.onto_path,
   snapshot: record.snapshot,
+  undoes: record.undoes,
   method: record.method,
   wishes: record.wishes,
   createdAt: record.created_at.toISOString(),
   failure: record.failure,
   ...(record.result ?? EMPTY),
 });
+
+/** @throws {ProblemError} `conflict` */
+export function mustBeUndoable(record: TransferRecord): void {
+  if (toTransfer(record, null).canUndo) return;
+  throw new ProblemError(
+    'conflict',
+    record.undone_by === null
+      ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.`
+      : `Transfer ${record.id} was undone already.`,
+    'Only pushes, pulls and restores onto live that are done and wrote something can be undone.',
+  );
+}
 
 /** @throws {ProblemError} `not-found` */
 export async function getForecast(installation: Installation, id: string): Promise<ForecastRecord> {
@@ -55,7 +68,9 @@ export async function getForecast(installation: Installation, id: string): Promi
   return record;
 }
 
-export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'forecastSettle' | 'forecastItems'> = {
+export const forecastHandlers: Handlers<
+  'forecastCreate' | 'forecastUndo' | 'forecastShow' | 'forecastSettle' | 'forecastItems'
+> = {
   async forecastCreate({ installation, body, person }) {
     const { records, environments } = installation;
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
@@ -82,6 +97,30 @@ export const forecastHandlers: Handlers<'forecastCreate' | 'forecastShow' | 'for
         // A snapshot has nothing in common with an environment that went on: the destination becomes as it was.
         method: body.snapshot === undefined ? (body.method ?? 'merge') : 'replace',
         wishes: json({ ...NO_WISHES, ...body.wishes }),
+        person: person.name,
+        created_at: installation.now(),
+      });
+      await enqueue(trx, 'forecast', id);
+    });
+    return toForecast(await getForecast(installation, id));
+  },
+  async forecastUndo({ installation, params, body, person }) {
+    const { records, transfers, environments } = installation;
+    const transfer = await transfers.get(records, params.id);
+    mustBeUndoable(transfer);
+    const onto = await environments.get(records, transfer.onto_path);
+    if (onto.status !== 'ready') throw new ProblemError('conflict', `${onto.path} is not ready.`, 'Wait until it is.');
+    const id = newId('f');
+    await records.transaction(async (trx) => {
+      await trx('forecast').insert({
+        id,
+        state: 'computing',
+        from_path: onto.path,
+        onto_path: onto.path,
+        undoes: transfer.id,
+        method: 'merge',
+        // What others changed since stays, unless somebody says otherwise.
+        wishes: json({ ...NO_WISHES, rest: 'destination', ...body }),
         person: person.name,
         created_at: installation.now(),
       });

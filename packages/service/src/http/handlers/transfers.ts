@@ -5,10 +5,11 @@ import { publishEvent } from '../../records/events.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { iso, type NewTransfer, type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
+import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
 import type { Handlers } from './call.js';
-import { getForecast } from './forecasts.js';
+import { getForecast, mustBeUndoable } from './forecasts.js';
 
 async function create(installation: Installation, wanted: NewTransfer) {
   return installation.records.transaction(async (trx) => {
@@ -33,6 +34,29 @@ async function show(installation: Installation, record: TransferRecord) {
   return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
+/**
+ * What a forecast says, when nothing in it is in the way or left to settle.
+ *
+ * @param again the command by which it is looked at again
+ */
+function readyToGo({ id, state, result }: ForecastRecord, again: string): ForecastResult {
+  if (state !== 'ready' || !result)
+    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
+  const failed = result.checks.find((check) => check.state === 'failed');
+  if (failed)
+    throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
+  if (result.unsettled > 0)
+    throw new ProblemError(
+      'unsettled',
+      `${counted(result.unsettled, 'item')} of forecast ${id} still ${result.unsettled === 1 ? 'collides' : 'collide'}.`,
+      `Settle what collides, or leave it out: ${again}`,
+    );
+  return result;
+}
+
+const warningsOf = ({ checks }: ForecastResult): string[] =>
+  checks.filter((check) => check.state === 'warning').map((check) => check.message);
+
 /** Starts the push or pull that a forecast shows, when nothing in it is left to settle. */
 async function createMerge(
   installation: Installation,
@@ -43,9 +67,14 @@ async function createMerge(
 ) {
   const { records, environments } = installation;
   const forecast = await getForecast(installation, id);
-  const { result } = forecast;
-  if (forecast.state !== 'ready' || !result)
-    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
+  if (forecast.undoes !== null)
+    throw new ProblemError(
+      'conflict',
+      `Forecast ${id} is of an undo, not of a ${direction === 'up' ? 'push' : 'pull'}.`,
+      `Undo it: tessarion undo ${forecast.undoes}`,
+    );
+  const again = `tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`;
+  const result = readyToGo(forecast, again);
   const [from, onto] = [
     await environments.get(records, forecast.from_path),
     await environments.get(records, forecast.onto_path),
@@ -60,15 +89,6 @@ async function createMerge(
     const verdict = mergeLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
   }
-  const failed = result.checks.find((check) => check.state === 'failed');
-  if (failed)
-    throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
-  if (result.unsettled > 0)
-    throw new ProblemError(
-      'unsettled',
-      `${counted(result.unsettled, 'item')} of forecast ${id} still ${result.unsettled === 1 ? 'collides' : 'collide'}.`,
-      `Settle what collides, or leave it out: tessarion forecast --from ${from.path} --onto ${onto.path}`,
-    );
   mustConfirm(onto, confirm);
   const input: PushInput = {
     forecast: id,
@@ -85,7 +105,7 @@ async function createMerge(
     input,
     forecast: id,
     checks: result.checks,
-    warnings: result.checks.filter((check) => check.state === 'warning').map((check) => check.message),
+    warnings: warningsOf(result),
   });
 }
 
@@ -249,24 +269,29 @@ export const transferHandlers: Handlers<
   async transferUndo({ installation, params, body, person }) {
     const { records, transfers, environments } = installation;
     const record = await transfers.get(records, params.id);
-    if (!toTransfer(record, null).canUndo)
+    mustBeUndoable(record);
+    const forecast = await getForecast(installation, body.forecast);
+    if (forecast.undoes !== record.id)
       throw new ProblemError(
         'conflict',
-        record.undone_by === null
-          ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.`
-          : `Transfer ${record.id} was undone already.`,
-        'Only pushes and restores onto live that are done can be undone.',
+        `Forecast ${forecast.id} does not say what undoing ${record.id} would do.`,
+        `Make one: tessarion undo ${record.id}`,
       );
+    const result = readyToGo(forecast, `tessarion undo ${record.id}`);
     mustConfirm(await environments.get(records, record.onto_path), body.confirm);
+    const input: PushInput = { forecast: forecast.id, from: record.onto_path };
     return create(installation, {
       kind: 'undo',
       from: null,
       onto: record.onto_path,
       site: record.site,
-      sentence: plainSentence({ kind: 'undo', of: record.id, onto: record.onto_path }),
+      sentence: result.sentence,
       person: person.name,
-      input: {},
+      input,
       undoOf: record.id,
+      forecast: forecast.id,
+      checks: result.checks,
+      warnings: warningsOf(result),
     });
   },
 

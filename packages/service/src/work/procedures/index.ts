@@ -6,9 +6,11 @@ import { push } from './push.js';
 import { remove } from './remove.js';
 import { reset } from './reset.js';
 import { snapshot } from './snapshot.js';
-import { undo } from './undo.js';
 
-/** How a transfer is done. A restore goes the way of a push onto live, and that of a reset onto a copy. */
+/**
+ * How a transfer is done. An undo goes the way of a push, and so does a restore onto live; one onto a copy goes that of a
+ * reset.
+ */
 export function procedureFor(record: TransferRecord): Procedure {
   switch (record.kind) {
     case 'adopt':
@@ -17,13 +19,12 @@ export function procedureFor(record: TransferRecord): Procedure {
       return clone;
     case 'push':
     case 'pull':
+    case 'undo':
       return push;
     case 'reset':
       return reset;
     case 'restore':
       return (record.input as { onto: 'live' | 'copy' }).onto === 'live' ? push : reset;
-    case 'undo':
-      return undo;
     case 'snapshot':
       return snapshot;
     case 'remove':

@@ -25,17 +25,21 @@ import {
   discardStaged,
   filesOf,
   nameOfRow,
+  ownOf,
   readBackOf,
   releaseVisitors,
   removeOldTrees,
 } from '../change-set.js';
-import { gatherFacts, NO_WISHES, type TransferFacts } from '../comparing.js';
+import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import type { ForecastRecord } from '../forecasting.js';
+import { staysAsItIs } from '../gathering.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
+import { NO_WISHES, type TransferFacts, type TransferWish } from '../transfer-facts.js';
+import { gatherUndo, putBaselineBack } from '../undoing.js';
 import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
 
 export interface PushInput {
@@ -75,17 +79,10 @@ export const push: Procedure = {
       async run(context) {
         const input = context.input<PushInput>();
         const destination = await destinationOf(context);
-        const from = await context.environment(input.from);
         const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
-        const facts = await gatherFacts(
-          context.installation,
-          input.snapshot === undefined
-            ? { environment: from }
-            : { snapshot: await context.library().load(input.snapshot), of: from },
-          destination,
-          // A restore makes the destination what it was.
-          forecast ?? { method: 'replace', wishes: NO_WISHES },
-        );
+        // A restore makes the destination what it was.
+        const wish = forecast ?? { method: 'replace' as const, wishes: NO_WISHES };
+        const facts = await factsOf(context, destination, wish);
         if (forecast) await compareWithForecast(context, forecast, facts);
         const failed = facts.checks.find((check) => check.state === 'failed');
         await context.installation.transfers.update(context.installation.records, context.record.id, {
@@ -99,6 +96,7 @@ export const push: Procedure = {
         await library.saveChanges(imageChanges(context, 'source'), plan.source);
         await library.saveChanges(imageChanges(context, 'destination'), plan.destination);
         await recordItems(context, facts);
+        if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
           changes: plan.changes.length > 0,
           collected: facts.collected as unknown as Record<string, unknown>[],
@@ -119,7 +117,8 @@ export const push: Procedure = {
         const writer = await context.library().store.writer();
         try {
           await storeContents(await destinationOf(context), files, 'before', writer);
-          if (input.snapshot === undefined) {
+          // What an undo brings back was kept when it was overwritten.
+          if (input.snapshot === undefined && context.record.kind !== 'undo') {
             const missing = await notStored(context, files);
             await storeContents(await context.environment(input.from), missing, 'after', writer);
           }
@@ -172,7 +171,8 @@ export const push: Procedure = {
       title: 'Remember what both have in common',
       async run(context) {
         const destination = await destinationOf(context);
-        await advanceBaseline(context);
+        if (context.record.kind === 'undo') await noteUndone(context);
+        else await advanceBaseline(context);
         await removeOldTrees(context, destination);
         const { environments, records } = context.installation;
         const files = await filesOf(context, context.record.id, (change) => change);
@@ -195,6 +195,32 @@ export const push: Procedure = {
     return takeBack(context, destination);
   },
 };
+
+async function factsOf(context: TransferContext, destination: Environment, wish: TransferWish): Promise<TransferFacts> {
+  const { installation, record } = context;
+  if (record.undo_of !== null)
+    return gatherUndo(
+      installation,
+      await installation.transfers.get(installation.records, record.undo_of),
+      destination,
+      wish,
+    );
+  const { from: path, snapshot } = context.input<PushInput>();
+  const from = await context.environment(path);
+  const source =
+    snapshot === undefined ? { environment: from } : { snapshot: await context.library().load(snapshot), of: from };
+  return gatherFacts(installation, source, destination, wish);
+}
+
+/** Puts back what both had in common. */
+async function noteUndone(context: TransferContext): Promise<void> {
+  const { records, environments, transfers } = context.installation;
+  const undone = await transfers.get(records, context.record.undo_of as string);
+  await putBaselineBack(context, undone);
+  for (const path of [undone.from_path, undone.onto_path])
+    if (path !== null && (await environments.find(records, path)))
+      await environments.update(records, path, { looked_at: null });
+}
 
 /** A failed task or health check undoes the switch, keeping what visitors made meanwhile. */
 async function takeBack(context: TransferContext, destination: Environment): Promise<string[]> {
@@ -266,6 +292,16 @@ async function recordItems(context: TransferContext, facts: TransferFacts): Prom
   });
 }
 
+/** What an undo does not take back, because others changed it since or somebody chose so. */
+async function rememberKept(context: TransferContext, { collector }: TransferFacts): Promise<void> {
+  const items = [...collector.items.values()];
+  const remains = items.filter(staysAsItIs).map(({ kind, title, reason, collisions }) => {
+    const fields = collisions.flatMap(({ field }) => (field === null ? [] : [field]));
+    return `${kind} "${title}": ${reason === '' ? `changed since (${fields.join(', ')}).` : reason}`;
+  });
+  await context.remember({ remains, leavesSome: items.some((item) => item.outcome === 'left-out') });
+}
+
 /** Both images of the baseline become what they are by what was written, found equal or settled. */
 async function advanceBaseline(context: TransferContext): Promise<void> {
   const former = context.data.formerBaseline as TransferFacts['baselineIds'];
@@ -277,7 +313,7 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
   const isLowerSource = context.input<PushInput>().from === former.lower;
   const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
-  const found = await readBackOf(context, context.record.id);
+  const found = await readBackOf(context.library(), ownOf(context));
   const done = new AdvancedParts();
   const advanced = async (manifest: string, end: 'source' | 'destination') => {
     const [rows, files]: [RowChange[], FileChange[]] = [[], []];

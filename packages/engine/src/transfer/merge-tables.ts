@@ -1,0 +1,105 @@
+import {
+  itemForTable,
+  type KeyUse,
+  keyUses,
+  type MergeTable,
+  type Profile,
+  type TableToCompare,
+  tableId,
+} from '@tessarion/core';
+import { connectTo } from '../database/connect.js';
+import { readable } from '../database/postgres-view.js';
+import {
+  type DatabaseLogin,
+  fullName,
+  profileName,
+  type SchemaShape,
+  type TableShape,
+} from '../database/site-database.js';
+import type { CanonicalTable } from '../environment/canonical-rows.js';
+import type { Environment } from '../environment/environment.js';
+import { uniqueIndexes } from './unique-values.js';
+
+/** A table as merging sees it; which keys it holds and which columns are unique comes from {@link describeUses}. */
+export function mergeTable(
+  environment: Environment,
+  database: string,
+  schema: SchemaShape,
+  { shape, rules, columns }: Pick<CanonicalTable, 'shape' | 'rules' | 'columns'>,
+  hasBaseline: boolean,
+): MergeTable {
+  return {
+    id: tableId(database, fullName(shape)),
+    database,
+    table: fullName(shape),
+    columns,
+    key: shape.key,
+    keyOrders: shape.keyOrders,
+    rules,
+    uses: [],
+    naturalKey: positions(columns, rules.naturalKey ?? []),
+    drawsKeys: isDrawn(schema, shape),
+    hasBaseline,
+    stamps: stampsOf(environment.profile, profileName(shape), columns),
+    uniques: [],
+  };
+}
+
+/** Adds to tables where keys stand in them, by the database and the profile, and which columns are unique together. */
+export async function describeUses<T extends TableToCompare>(
+  environment: Environment,
+  database: string,
+  login: DatabaseLogin,
+  shapes: readonly TableShape[],
+  tables: readonly T[],
+): Promise<T[]> {
+  const uses = keyUses(
+    database,
+    shapes.map((shape) => ({
+      table: fullName(shape),
+      label: profileName(shape),
+      columns: readable(shape).map((column) => column.name),
+      key: shape.key,
+      references: shape.references,
+    })),
+    environment.profile,
+  );
+  const client = await connectTo(login, 'read', 'compare');
+  try {
+    const described: T[] = [];
+    for (const one of tables) {
+      const { table } = one;
+      const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
+      const indexes = shape.key.length > 0 ? await uniqueIndexes(client, shape) : [];
+      const uniques = indexes
+        .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
+        .filter((columns) => !columns.includes(-1));
+      const own: readonly KeyUse[] = uses.get(table.table) ?? [];
+      described.push({ ...one, table: { ...table, uses: own, uniques } });
+    }
+    return described;
+  } finally {
+    await client.end();
+  }
+}
+
+/** Columns of an item's own table that say when and by whom it was changed. */
+function stampsOf(profile: Profile | undefined, label: string, columns: readonly string[]): number[] {
+  const changed = itemForTable(profile, label)?.changed;
+  return [changed?.at, changed?.by].map((name) => columns.indexOf(name ?? '')).filter((at) => at !== -1);
+}
+
+/** Where columns stand; none when one of them is not there. */
+function positions(columns: readonly string[], names: readonly string[]): number[] {
+  const found = names.map((name) => columns.indexOf(name));
+  return found.includes(-1) ? [] : found;
+}
+
+/** Whether a table's key is one column that draws its values from a counter. */
+function isDrawn(schema: SchemaShape, shape: TableShape): boolean {
+  const [column] = shape.key;
+  return (
+    shape.key.length === 1 &&
+    schema.sequences.some((one) => one.ownedBy?.table === fullName(shape) && one.ownedBy.column === column)
+  );
+}

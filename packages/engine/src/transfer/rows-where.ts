@@ -1,0 +1,58 @@
+import {
+  type ByteString,
+  LineRewriter,
+  materialiseLines,
+  readLine,
+  rulesForTable,
+  type Values,
+  writeLine,
+} from '@tessarion/core';
+import type pg from 'pg';
+import { to as copyTo } from 'pg-copy-streams';
+import { quoteName, quoteTable } from '../database/describe.js';
+import { readable } from '../database/postgres-view.js';
+import { profileName, type TableShape } from '../database/site-database.js';
+import type { Environment } from '../environment/environment.js';
+import { rewriterOf } from './copy-files.js';
+
+/**
+ * Rows of a table whose columns hold one of some combinations of values, in canonical form and with all readable
+ * columns.
+ *
+ * @param columns columns that are compared by the server, in its own way
+ * @param wanted values in canonical form, in the order of `columns`; what holds a null is found nowhere
+ */
+export async function rowsWhere(
+  client: pg.Client,
+  environment: Environment,
+  database: string,
+  shape: TableShape,
+  columns: readonly string[],
+  wanted: readonly (readonly (ByteString | null)[])[],
+): Promise<Values[]> {
+  if (wanted.length === 0) return [];
+  const rewriter = rewriterOf(environment);
+  const written = materialiseLines(wanted.map((values) => `${writeLine(values)}\n`).join(''), rewriter);
+  const values = written.slice(0, -1).split('\n').map(readLine);
+  const arrays = columns.map((name, i) => {
+    const type = shape.columns.find((column) => column.name === name)?.type as string;
+    return `ARRAY[${values.map((one) => quoteLiteral(one[i] ?? null)).join(',')}]::text[]::${type}[]`;
+  });
+  const names = readable(shape).map((column) => column.name);
+  const match = columns.map((name, i) => `t.${quoteName(name)} = w.k${i}`).join(' AND ');
+  const stream = client.query(
+    copyTo(
+      `COPY (SELECT ${names.map((name) => `t.${quoteName(name)}`).join(', ')} FROM ONLY ${quoteTable(shape)} t
+        JOIN (SELECT DISTINCT * FROM unnest(${arrays.join(', ')})) AS w(${columns.map((_name, i) => `k${i}`).join(', ')})
+          ON ${match}) TO STDOUT`,
+    ),
+  );
+  let content = '';
+  for await (const chunk of stream as AsyncIterable<Buffer>) content += chunk.toString('latin1');
+  const rules = rulesForTable(environment.profile, database, profileName(shape), names);
+  const canonical = new LineRewriter(rewriter, rules.columns).canonicalise(content);
+  return canonical === '' ? [] : canonical.slice(0, -1).split('\n').map(readLine);
+}
+
+const quoteLiteral = (value: ByteString | null): string =>
+  value === null ? 'NULL' : `'${Buffer.from(value, 'latin1').toString().replaceAll("'", "''")}'`;

@@ -1,0 +1,92 @@
+import {
+  type ItemCollector,
+  type MergePlan,
+  type OwnChange,
+  type Profile,
+  pluralOf,
+  type RowOutcome,
+} from '@tessarion/core';
+import type { EnvironmentComparison } from '@tessarion/engine';
+import { profileTable } from './forecast-checks.js';
+import type { Amounts } from './transfer-facts.js';
+
+/** What visitors made on the destination since the two last had things in common. */
+export const collectedAmounts = ({ notes }: EnvironmentComparison, profile: Profile | undefined): Amounts =>
+  notes.flatMap((note) =>
+    note.type === 'collected' && note.more > 0 ? [amountOfTable(profile, note.table, note.more)] : [],
+  );
+
+/** The item that a row of the destination's own belongs to. */
+function ownerOf(collector: ItemCollector, { table, key, values }: OwnChange): { id: string; kind: string } {
+  const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
+  return collector.ownerOf(profileTable(table.table), key, row);
+}
+
+const isOwnNews = ({ table, isNews }: OwnChange): boolean => isNews && table.rules.class !== 'collected';
+
+/** How many items the destination changed itself. */
+export function countNews({ rows, files }: EnvironmentComparison, collector: ItemCollector): number {
+  const items = new Set<string>();
+  for (const own of rows.ownChanges) if (isOwnNews(own)) items.add(ownerOf(collector, own).id);
+  for (const { root, path, decision } of files)
+    if (decision.is === 'own' || decision.is === 'colliding') items.add(collector.fileItem(root, path).id);
+  return items.size;
+}
+
+/** What the copy made or changed itself, and keeps. */
+export function ownWork(
+  { rows, files }: EnvironmentComparison,
+  collector: ItemCollector,
+  profile: Profile | undefined,
+): Amounts {
+  const items = new Map<string, string>();
+  for (const own of rows.ownChanges) {
+    if (!isOwnNews(own)) continue;
+    const { id, kind } = ownerOf(collector, own);
+    const change = collector.items.get(id);
+    if (change?.outcome !== 'written' || change.change !== 'deleted') items.set(id, kind);
+  }
+  for (const { root, path, decision } of files) {
+    const { id, kind } = collector.fileItem(root, path);
+    if (decision.is === 'own') items.set(id, kind);
+  }
+  const counts = new Map<string, number>();
+  for (const kind of items.values()) counts.set(kind, (counts.get(kind) ?? 0) + 1);
+  return [...counts].map(([kind, count]) => ({ count, kind, plural: pluralOf(profile, kind) }));
+}
+
+/** What visitors made or changed, on its way down. */
+export function followedAmounts(
+  { files }: EnvironmentComparison,
+  plan: MergePlan,
+  isFollowing: (outcome: RowOutcome) => boolean,
+  profile: Profile | undefined,
+): Amounts {
+  const rows = new Map<string, number>();
+  const areas = new Map<string, number>();
+  let counts = 0;
+  for (const { change, outcome } of plan.changes) {
+    if (!isFollowing(outcome)) continue;
+    const table = profileTable(change.table);
+    if (outcome.table.rules.class === 'collected') rows.set(table, (rows.get(table) ?? 0) + 1);
+    else counts++;
+  }
+  for (const { area, decision } of files)
+    if (decision.is === 'taken' && decision.follows) areas.set(area, (areas.get(area) ?? 0) + 1);
+  const all = [...rows].map(([table, count]) => amountOfTable(profile, table, count));
+  const titled = all.filter((one) => !one.kind.startsWith('row of '));
+  const uploads = [...areas].map(([area, count]) => ({ count, kind: `file of ${area}`, plural: `files of ${area}` }));
+  const changed = counts > 0 ? [{ count: counts, kind: 'count', plural: 'counts' }] : [];
+  return [...(titled.length > 0 ? titled : all), ...uploads, ...changed];
+}
+
+/** Rows of a table, by the kind of item that they are where they are one. */
+export function amountOfTable(
+  profile: Profile | undefined,
+  table: string,
+  count: number,
+): { count: number; kind: string; plural: string } {
+  const item = (profile?.items ?? []).find((one) => 'table' in one && one.table === table);
+  const kind = item?.kind ?? `row of ${table}`;
+  return { count, kind, plural: item ? pluralOf(profile, kind) : `rows of ${table}` };
+}

@@ -1,0 +1,132 @@
+import type { Check, ForecastWishes } from '@tessarion/contract';
+import {
+  type Change,
+  type ItemCollector,
+  isNamed,
+  type RowChange,
+  type Selectable,
+  type StrayAddress,
+  toText,
+} from '@tessarion/core';
+import {
+  type Environment,
+  type EnvironmentComparison,
+  type Misfit,
+  misfitsOfChanges,
+  misfitText,
+  profileName,
+  rewriterOf,
+} from '@tessarion/engine';
+import { maskCheck } from './mask-check.js';
+
+/** Tables are named `schema.table` in change sets, and without the default schema in profiles. */
+export const profileTable = (fullName: string): string => {
+  const [schema, ...name] = fullName.split('.');
+  return profileName({ schema: schema as string, name: name.join('.') });
+};
+
+/** Tries what would be written against the destination's columns, constraints and unique values. */
+export async function checkFit(destination: Environment, changes: readonly Change[]): Promise<Check> {
+  const rewriter = rewriterOf(destination);
+  const found: Misfit[] = [];
+  for (const { name, login } of destination.databases) {
+    const rows = changes.filter((change): change is RowChange => change.part === 'row' && change.database === name);
+    found.push(...(await misfitsOfChanges(login, rows, rewriter)).found);
+  }
+  return fitCheck(
+    found,
+    `Everything that is written fits ${destination.path}.`,
+    `Correct it where it comes from, or make room for it on ${destination.path}.`,
+  );
+}
+
+/** @param remedy what to do when something was found */
+export function fitCheck(found: readonly Misfit[], passed: string, remedy: string): Check {
+  if (found.length === 0) return { name: 'values', state: 'passed', message: passed };
+  const named = found.slice(0, SHOWN_MISFITS).map(misfitText).join('; ');
+  const more = found.length > SHOWN_MISFITS ? `; and ${found.length - SHOWN_MISFITS} more` : '';
+  return { name: 'values', state: 'failed', message: `What would not fit: ${named}${more}.`, remedy };
+}
+
+const SHOWN_MISFITS = 5;
+
+export function strayCheck(found: readonly StrayAddress[]): Check {
+  const where = found
+    .slice(0, SHOWN_MISFITS)
+    .map(
+      ({ host, table, key, column }) =>
+        `${host} in ${profileTable(table)} ${key.map((one) => toText(one ?? '')).join(' ')}, ${column}`,
+    );
+  return {
+    name: 'addresses',
+    state: 'warning',
+    message: `${found.length === 1 ? 'One value holds' : `${found.length} values hold`} the address of another environment, which nobody rewrites: ${where.join('; ')}${found.length > SHOWN_MISFITS ? '; and more' : ''}.`,
+    remedy: 'Correct them where they come from.',
+  };
+}
+
+/** What a comparison must say before anything is written: what is not classified, differs in its make, or was misspelt. */
+export function checksOf(
+  comparison: EnvironmentComparison,
+  from: Environment,
+  destination: Environment,
+  wishes: ForecastWishes,
+  selectable: Iterable<Selectable>,
+  collector: ItemCollector,
+): Check[] {
+  const checks: Check[] = [];
+  for (const note of comparison.notes) {
+    if (note.type === 'unclassified')
+      checks.push({
+        name: 'unclassified tables',
+        state: 'failed',
+        message: `${note.table} changed on ${from.path} (${note.rows} rows), and nobody has said what class it is.`,
+        remedy: `Give ${note.table} a class in the profile.`,
+      });
+    if (note.type === 'schema')
+      checks.push({
+        name: 'schema',
+        state: 'failed',
+        message: `The schemas differ: ${note.message}.`,
+        remedy: 'Bring both ends to the same schema first.',
+      });
+  }
+  const masks = comparison.notes.flatMap((note) => (note.type === 'mask' ? [note.broken] : []));
+  if (masks.length > 0) checks.push(maskCheck(masks));
+  for (const note of comparison.notes)
+    if (note.type === 'reference')
+      checks.push({
+        name: 'references',
+        state: 'failed',
+        message: `The profile says that ${note.from} refers to ${note.to}, and ${destination.path} has no ${note.missing}.`,
+        remedy: 'Correct the reference in the profile, or take it out.',
+      });
+  if (!checks.some((check) => check.name === 'schema'))
+    checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
+  const { only, except, settlements } = wishes;
+  const items = [...selectable];
+  const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));
+  if (nothing.length > 0)
+    checks.push({
+      name: 'choice',
+      state: 'failed',
+      message: `Nothing that changed is named by ${nothing.join(', ')}.`,
+      remedy:
+        'List what changed, and name it by its id: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, by:PERSON or since:TIME.',
+    });
+  const colliding = [...collector.items.values()].flatMap((item) => [item.id, ...item.collisions.map((one) => one.id)]);
+  const idle = Object.keys(settlements).filter((name) => !colliding.includes(name) || !collides(collector, name));
+  if (idle.length > 0)
+    checks.push({
+      name: 'decisions',
+      state: 'failed',
+      message: `Nothing collides in ${idle.join(', ')}.`,
+      remedy: 'Take the decision back, or settle one of the collisions that the forecast lists.',
+    });
+  return checks;
+}
+
+const collides = (collector: ItemCollector, name: string): boolean =>
+  [...collector.items.values()].some((item) =>
+    item.collisions.some((one) => one.id === name || one.id.startsWith(`${name}/`)),
+  );

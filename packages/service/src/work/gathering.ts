@@ -1,0 +1,459 @@
+import { createHash } from 'node:crypto';
+import type { Check } from '@tessarion/contract';
+import {
+  type ByteString,
+  type ChangedItem,
+  type Collision,
+  type FileChange,
+  type FileOutcome,
+  freshKeysOf,
+  ItemCollector,
+  type ItemCollision,
+  isChosen,
+  isFresh,
+  itemForTable,
+  type MergePlan,
+  planMerge,
+  pushSentence,
+  type RowChange,
+  type RowOutcome,
+  type Selectable,
+  type Settled,
+  type SettledFile,
+  type Settlement,
+  type Side,
+  type Standing,
+  settle,
+  settleFiles,
+  shortSentence,
+  shownValue,
+  strayAddresses,
+  timeOf,
+  toBytes,
+  toText,
+} from '@tessarion/core';
+import {
+  type Baseline,
+  type Environment,
+  type EnvironmentComparison,
+  rewriterOf,
+  type TransferSource,
+  usesOf,
+} from '@tessarion/engine';
+import { amountOfTable, collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
+import { collisionWords } from './collision-words.js';
+import { checkFit, checksOf, profileTable, strayCheck } from './forecast-checks.js';
+import { asChange, fieldsOf, fileChange, hashed, imageChange } from './item-fields.js';
+import type { TransferFacts, TransferWish } from './transfer-facts.js';
+
+const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
+
+/** A key by which a row goes until its own is drawn; no site has negative ones. */
+const provisional = (key: ByteString, isMoving: boolean): ByteString =>
+  /^\d{1,9}$/.test(key) ? `-${2 * Number(key) + (isMoving ? 2 : 1)}` : '-1';
+
+/** An undo leaves it, wholly or in part, since others changed it or need it. */
+export const staysAsItIs = (item: ChangedItem): boolean =>
+  item.collisions.some((one) => one.settled?.take === 'destination');
+
+export class Gathering {
+  readonly #collector: ItemCollector;
+  readonly #selectable = new Map<string, Selectable>();
+
+  constructor(
+    readonly comparison: EnvironmentComparison,
+    readonly from: Environment,
+    readonly destination: Environment,
+    readonly wish: TransferWish,
+    readonly baseline: Baseline | undefined,
+    readonly otherHosts: readonly string[],
+  ) {
+    this.#collector = new ItemCollector(destination.profile, digest);
+  }
+
+  async facts(
+    source: TransferSource | { readonly undoes: string },
+    pair: { createdAt: Date; ids: NonNullable<TransferFacts['baselineIds']> } | undefined,
+  ): Promise<TransferFacts> {
+    const { comparison, destination, wish } = this;
+    const { merge } = comparison;
+    // A push by replace never asks: what cannot go stays.
+    const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
+    const settlements = this.#allSettlements();
+    for (const outcome of comparison.rows.outcomes) this.#noteStamps(outcome);
+    const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
+    const settled = await settle(
+      comparison.rows,
+      merge,
+      { isChosen: chosen, settlements, rest },
+      comparison.facts,
+      (outcome) => this.#itemOf(outcome),
+    );
+    const files = settleFiles(comparison.files, (outcome) => {
+      const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
+      return wished?.take === 'edited' ? undefined : (wished?.take ?? rest);
+    });
+    const keysToDraw = freshKeysOf(comparison.rows, settled);
+    const known = this.baseline?.keys ?? [];
+    const plan = (drawn: ReadonlyMap<ByteString, ByteString>): MergePlan =>
+      planMerge(comparison.rows, settled, merge, known, drawn);
+    const provisionally = plan(
+      new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
+    );
+    this.#addRows(settled, provisionally);
+    for (const file of files) this.#addFile(file, chosen);
+    for (const [item, because] of settled.takenAlong) {
+      const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
+      if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
+    }
+    await this.#noteUses();
+    const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
+    const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
+
+    const checks: Check[] = checksOf(
+      comparison,
+      this.from,
+      destination,
+      wish.wishes,
+      this.#selectable.values(),
+      this.#collector,
+    );
+    if (!checks.some((check) => check.state === 'failed')) checks.push(await checkFit(destination, changes));
+    const stray = strayAddresses(changes, this.otherHosts);
+    if (stray.length > 0) checks.push(strayCheck(stray));
+    const collector = this.#collector;
+    const written = collector.amounts((item) => item.outcome === 'written');
+    const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
+    const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
+    const isUndo = 'undoes' in source;
+    const kept = isUndo
+      ? collector.amounts(staysAsItIs)
+      : merge.direction === 'up'
+        ? collectedAmounts(comparison, destination.profile)
+        : ownWork(comparison, collector, destination.profile);
+    const titled = kept.filter((one) => !one.kind.startsWith('row of '));
+    const stay = (titled.length > 0 ? titled : kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
+    const facts = {
+      direction: isUndo ? ('back' as const) : merge.direction,
+      from: isUndo
+        ? source.undoes
+        : 'snapshot' in source
+          ? `${this.from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
+          : this.from.path,
+      onto: destination.path,
+      written: [
+        ...written,
+        ...followedAmounts(comparison, provisionally, (one) => this.#isFollowing(one), destination.profile),
+      ],
+      stay,
+      lost,
+      collisions: unsettled,
+    };
+    return {
+      direction: merge.direction,
+      collector,
+      changes,
+      // What an undo leaves is listed item by item.
+      kept: isUndo ? [] : kept,
+      neverMoves: comparison.notes.flatMap((note) =>
+        note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
+      ),
+      checks,
+      sentence: pushSentence(facts),
+      button: shortSentence({ ...facts, written }),
+      written: facts.written,
+      lost,
+      unsettled,
+      news: countNews(comparison, collector),
+      collected: comparison.notes.flatMap((note) =>
+        note.type === 'collected' ? [{ table: note.table, rows: note.rows }] : [],
+      ),
+      editedTables: new Set(
+        settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.table] : [])),
+      ),
+      fingerprint: collector.fingerprint(),
+      baselineAt: pair?.createdAt,
+      baselineIds: pair?.ids,
+      keysToDraw,
+      plan: (drawn) => {
+        const rows = plan(drawn);
+        return {
+          changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
+          source: [...rows.source.map(imageChange), ...this.#fileEdits(files, chosen, 'source')],
+          destination: [...rows.destination.map(imageChange), ...this.#fileEdits(files, chosen, 'destination')],
+          pairs: rows.pairs,
+        };
+      },
+    };
+  }
+
+  /** Rows that follow their source down without anybody asking for them one by one. */
+  #isFollowing({ table, decision }: RowOutcome): boolean {
+    if (this.comparison.merge.direction === 'up') return false;
+    if (table.rules.class === 'collected') return true;
+    return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
+  }
+
+  /** A row by which its item is found: as the source knows it, where it knows it. */
+  #rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
+    const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
+    return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
+  }
+
+  #itemOf(outcome: RowOutcome): string {
+    const label = profileTable(outcome.table.table);
+    const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const id = isOwn ? `own ${owner.id}` : owner.id;
+    if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
+    return id;
+  }
+
+  /** Who last changed a thing and when, where its own row says so. */
+  #noteStamps(outcome: RowOutcome): void {
+    const id = this.#itemOf(outcome);
+    const changed = itemForTable(this.destination.profile, profileTable(outcome.table.table))?.changed;
+    if (!changed) return;
+    const row = this.#rowOf(outcome);
+    const said = (column: string | undefined): string | undefined => {
+      const value = column === undefined ? undefined : row[column];
+      return value === null || value === undefined ? undefined : toText(value);
+    };
+    const at = said(changed.at);
+    this.#selectable.set(id, {
+      ...(this.#selectable.get(id) as Selectable),
+      changedBy: said(changed.by),
+      changedAt: at === undefined ? undefined : timeOf(at),
+    });
+  }
+
+  /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
+  #collisionName(outcome: RowOutcome, column: number | undefined): string {
+    const label = profileTable(outcome.table.table);
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
+    return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
+  }
+
+  /** What a person wished for a collision, or for the whole of the item that it stands in. */
+  #wished(name: string): Settlement | undefined {
+    const { settlements } = this.wish.wishes;
+    for (let at = name; at !== ''; at = at.includes('/') ? at.slice(0, at.lastIndexOf('/')) : '') {
+      const found = settlements[at];
+      if (!found) continue;
+      if (found.take !== 'edited') return { take: found.take };
+      if (at !== name) continue;
+      const { value } = found;
+      const { value: canonical } = rewriterOf(this.destination).canonicalise(toBytes(value ?? ''));
+      return { take: 'edited', value: value === null || value === undefined ? null : canonical };
+    }
+    return undefined;
+  }
+
+  /** People's wishes by the names that the core gives to collisions. */
+  #allSettlements(): Map<string, Settlement> {
+    const found = new Map<string, Settlement>();
+    if (Object.keys(this.wish.wishes.settlements).length === 0) return found;
+    for (const outcome of this.comparison.rows.outcomes) {
+      const at = `${outcome.table.id} ${JSON.stringify(outcome.sourceKey)}`;
+      const whole = this.#wished(this.#collisionName(outcome, undefined));
+      if (whole) found.set(at, whole);
+      for (const [i, name] of outcome.table.columns.entries()) {
+        const wished = this.#wished(this.#collisionName(outcome, i));
+        if (wished) found.set(`${at} ${name}`, wished);
+      }
+    }
+    return found;
+  }
+
+  #addRows(settled: Settled, plan: MergePlan): void {
+    const written = new Set(settled.written);
+    const changes = new Map<RowOutcome, RowChange>();
+    for (const { change, outcome } of plan.changes) changes.set(outcome, change);
+    const collisions = new Map<RowOutcome, Collision[]>();
+    for (const one of settled.collisions) collisions.set(one.outcome, [...(collisions.get(one.outcome) ?? []), one]);
+    const parts = this.#collector.parts;
+    for (const outcome of this.comparison.rows.outcomes) {
+      const { decision, table } = outcome;
+      if (decision.is === 'agreed' || decision.is === 'untouched') continue;
+      const label = profileTable(table.table);
+      if (this.#isFollowing(outcome)) {
+        const counts = parts.get(label) ?? {
+          name: label,
+          type: 'table' as const,
+          inserted: 0,
+          updated: 0,
+          deleted: 0,
+          bytes: 0,
+        };
+        if (decision.is === 'inserted') counts.inserted++;
+        else if (decision.is === 'deleted') counts.deleted++;
+        else counts.updated++;
+        parts.set(label, counts);
+        continue;
+      }
+      const own = collisions.get(outcome) ?? [];
+      // A row that comes where another one moves away is new, though it is written over that one.
+      const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
+      const change = planned ?? asChange(outcome);
+      const whole = own.find((one) => one.column === undefined);
+      const standing: Standing = {
+        outcome: !written.has(outcome)
+          ? 'left-out'
+          : own.some((one) => !one.settled)
+            ? 'needs-you'
+            : whole?.settled?.take === 'destination' || !changes.has(outcome)
+              ? 'kept'
+              : 'written',
+        fields: fieldsOf(
+          outcome,
+          planned ?? (changes.has(outcome) ? change : undefined),
+          (column) => this.#collisionName(outcome, column),
+          own,
+        ),
+        collisions: own.map((one) => this.#itemCollision(one)),
+        reason: whole ? collisionWords(whole, this.destination.path) : this.#numberWords(outcome),
+      };
+      const overwrites =
+        (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
+          ? true
+          : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
+      this.#collector.addRow(
+        label,
+        hashed(change, table),
+        this.#rowOf(outcome),
+        overwrites,
+        standing,
+        outcome.sourceKey,
+      );
+    }
+  }
+
+  /** Notes of each thing that changes on the destination what refers to it there. */
+  async #noteUses(): Promise<void> {
+    const keys = new Map<string, Map<string, ByteString[]>>();
+    const items = new Map<string, string>();
+    for (const { table, sourceKey, key, sides, decision, ...outcome } of this.comparison.rows.outcomes) {
+      const [own] = key;
+      if (!sides.destination || decision.is === 'untouched' || decision.is === 'agreed' || typeof own !== 'string')
+        continue;
+      const row = { table, sourceKey, key, sides, decision, ...outcome };
+      const owner = this.#collector.ownerOf(profileTable(table.table), sourceKey, this.#rowOf(row));
+      if (!owner.isOwner || !this.#collector.items.has(owner.id)) continue;
+      const tables = keys.get(table.database) ?? new Map<string, ByteString[]>();
+      keys.set(table.database, tables);
+      const known = tables.get(table.table);
+      if (known) known.push(own);
+      else tables.set(table.table, [own]);
+      items.set(`${table.table} ${own}`, owner.id);
+    }
+    for (const [database, wanted] of keys)
+      for (const { of, by, rows } of await usesOf(this.destination, database, wanted)) {
+        const item = this.#collector.items.get(items.get(`${of.table} ${of.key}`) ?? '');
+        if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
+      }
+  }
+
+  /** Says when a row goes by another number on the destination. */
+  #numberWords({ table, key, sourceKey, decision }: RowOutcome): string {
+    if (decision.is !== 'inserted' || !table.drawsKeys || !isFresh(key[0])) return '';
+    const name = this.destination.path.split('/')[1] ?? this.destination.path;
+    return `It gets a number of its own: on ${name}, ${toText(sourceKey[0] ?? '')} stands for something else.`;
+  }
+
+  #itemCollision(one: Collision): ItemCollision {
+    const { settled } = one;
+    return {
+      id: this.#collisionName(one.outcome, one.column),
+      words: collisionWords(one, this.destination.path),
+      field: one.column === undefined ? null : (one.outcome.table.columns[one.column] ?? null),
+      allowed: one.allowed,
+      settled: settled
+        ? { take: settled.take, value: settled.take === 'edited' ? shownValue(settled.value) : null }
+        : null,
+    };
+  }
+
+  #selectableFile({ root, path, area }: FileOutcome): Selectable {
+    const { id, kind, title } = this.#collector.fileItem(root, path);
+    const known = this.#selectable.get(id) ?? { id, kind, part: area, path: title };
+    this.#selectable.set(id, known);
+    return known;
+  }
+
+  #isWritten(file: SettledFile, chosen: (id: string) => boolean): boolean {
+    const { decision } = file.outcome;
+    if (decision.is === 'agreed' || decision.is === 'own') return false;
+    if (decision.is === 'taken' && decision.follows) return true;
+    return chosen(this.#selectableFile(file.outcome).id) && file.settled !== 'destination';
+  }
+
+  #addFile(file: SettledFile, chosen: (id: string) => boolean): void {
+    const { outcome, collides, settled, after } = file;
+    if (outcome.decision.is === 'agreed' || outcome.decision.is === 'own') return;
+    if (outcome.decision.is === 'taken' && outcome.decision.follows) {
+      this.#countFile(outcome);
+      return;
+    }
+    const { id } = this.#selectableFile(outcome);
+    const { root, path, sides, decision } = outcome;
+    const change: FileChange = { part: 'file', root, path, before: sides.destination, after: after ?? sides.source };
+    const words = `Both ends changed ${toText(path)}.`;
+    this.#collector.addFile(outcome.area, change, decision.is === 'taken' && decision.overwrites, {
+      outcome: !chosen(id)
+        ? 'left-out'
+        : collides && !settled
+          ? 'needs-you'
+          : settled === 'destination'
+            ? 'kept'
+            : 'written',
+      fields: [],
+      collisions: collides
+        ? [
+            {
+              id,
+              words,
+              field: null,
+              allowed: ['source', 'destination'],
+              settled: settled ? { take: settled, value: null } : null,
+            },
+          ]
+        : [],
+      reason:
+        settled === 'destination'
+          ? words
+          : decision.is === 'merged'
+            ? 'Both ends changed it at different lines; both changes are kept.'
+            : '',
+    });
+  }
+
+  #countFile({ area, sides }: FileOutcome): void {
+    const { parts } = this.#collector;
+    const counts = parts.get(area) ?? {
+      name: area,
+      type: 'area' as const,
+      inserted: 0,
+      updated: 0,
+      deleted: 0,
+      bytes: 0,
+    };
+    if (sides.destination.type === 'absent') counts.inserted++;
+    else if (sides.source.type === 'absent') counts.deleted++;
+    else counts.updated++;
+    if (sides.source.type === 'file') counts.bytes += sides.source.size;
+    parts.set(area, counts);
+  }
+
+  /** What a baseline's image of the files becomes: the source's state for everything that was treated. */
+  #fileEdits(files: readonly SettledFile[], chosen: (id: string) => boolean, end: Side): FileChange[] {
+    return files.flatMap((file): FileChange[] => {
+      const { outcome, settled } = file;
+      const { root, path, sides } = outcome;
+      if (outcome.decision.is === 'own' || (outcome.decision.is === 'taken' && outcome.decision.follows)) return [];
+      if (outcome.decision.is !== 'agreed' && !chosen(this.#selectableFile(outcome).id)) return [];
+      const after = end === 'source' || settled !== 'destination' ? sides.source : sides.destination;
+      return [{ part: 'file', root, path, before: { type: 'absent' }, after }];
+    });
+  }
+}

@@ -1,0 +1,87 @@
+import {
+  type Collision,
+  type FileChange,
+  type ImageEdit,
+  type ItemField,
+  isFresh,
+  isSame,
+  type MergeTable,
+  type RowChange,
+  type RowOutcome,
+  type SettledFile,
+  shownValue,
+  type Values,
+} from '@tessarion/core';
+
+export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
+  const { root, path, sides } = outcome;
+  return after ? [{ part: 'file', root, path, before: sides.destination, after }] : [];
+};
+
+/** An image's new row as a change: what a change set of a baseline holds. */
+export function imageChange({ table, key, values, counterpart }: ImageEdit): RowChange {
+  const on = { part: 'row', database: table.database, table: table.table, key, counterpart } as const;
+  return values
+    ? { ...on, op: 'insert', row: Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null])) }
+    : { ...on, op: 'delete', row: {} };
+}
+
+/** What a row would become if it went as the source has it; for what is not written. */
+export function asChange({ table, key, sides }: RowOutcome): RowChange {
+  const on = { part: 'row', database: table.database, table: table.table, key } as const;
+  const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
+  const { source, destination } = sides;
+  if (source && !destination) return { ...on, op: 'insert', row: named(source) };
+  if (!source) return { ...on, op: 'delete', row: named(destination ?? []) };
+  const cells = table.columns.flatMap((name, i) =>
+    isSame(source[i], destination?.[i])
+      ? []
+      : [[name, { before: destination?.[i] ?? null, after: source[i] ?? null }] as const],
+  );
+  return { ...on, op: 'update', cells: Object.fromEntries(cells) };
+}
+
+/** A change without the cells that visitors write: they are no part of what a forecast stands for. */
+export function hashed(change: RowChange, table: MergeTable): RowChange {
+  if (change.op === 'update') return change;
+  const authored = Object.entries(change.row).filter(
+    ([name]) => table.rules.columns.find((column) => column.name === name)?.class === 'authored',
+  );
+  return { ...change, row: Object.fromEntries(authored) };
+}
+
+const MOST_FIELDS = 24;
+
+export function fieldsOf(
+  { table, sides, raw, decision }: RowOutcome,
+  change: RowChange | undefined,
+  nameOf: (column: number) => string,
+  collisions: readonly Collision[],
+): ItemField[] {
+  const { source, destination, baseDestination } = sides;
+  const shown =
+    decision.is === 'updated'
+      ? decision.cells.filter((cell) => cell.is !== 'agreed').map((cell) => cell.column)
+      : table.columns.map((_name, i) => i).filter((i) => !isSame(source?.[i], destination?.[i]));
+  return shown.slice(0, MOST_FIELDS).map((i) => {
+    const name = table.columns[i] as string;
+    const after = !change
+      ? destination?.[i]
+      : change.op === 'insert'
+        ? change.row[name]
+        : change.op === 'delete'
+          ? null
+          : name in change.cells
+            ? change.cells[name]?.after
+            : destination?.[i];
+    return {
+      name,
+      base: shownValue(baseDestination?.[i] ?? raw.baseSource?.[i]),
+      // As it stands there: a reference may have another number on the other side.
+      source: shownValue(raw.source?.[i]),
+      before: shownValue(destination?.[i]),
+      after: change && isFresh(source?.[i]) ? 'a new number' : shownValue(after),
+      collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
+    };
+  });
+}

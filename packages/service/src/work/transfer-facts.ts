@@ -1,0 +1,49 @@
+import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
+import type { ByteString, Change, freshKeysOf, ItemCollector, MergePlan, SentencePiece } from '@tessarion/core';
+
+/** How two environments are to be brought together. */
+export interface TransferWish {
+  readonly method: 'merge' | 'replace';
+  readonly wishes: ForecastWishes;
+}
+
+export const NO_WISHES: ForecastWishes = { only: [], except: [], settlements: {}, rest: null };
+
+/** What a transfer would do, as far as the comparison tells. */
+export interface TransferFacts {
+  readonly direction: 'up' | 'down';
+  readonly collector: ItemCollector;
+  /** The changes as they would be written; keys that are to be drawn are negative. */
+  readonly changes: readonly Change[];
+  readonly kept: Amounts;
+  readonly neverMoves: { table: string; because: string }[];
+  readonly checks: Check[];
+  readonly sentence: SentencePiece[];
+  readonly button: string;
+  readonly written: Forecast['written'];
+  readonly lost: Forecast['lost'];
+  /** Items in which something is still to be settled. */
+  readonly unsettled: number;
+  /** Items that the destination changed itself since the two last had them in common. */
+  readonly news: number;
+  /** What visitors made, by table, as it was when it was compared. */
+  readonly collected: readonly { readonly table: string; readonly rows: number }[];
+  /** Tables in which an edited value stands, which the database may spell otherwise. */
+  readonly editedTables: ReadonlySet<string>;
+  readonly fingerprint: string;
+  readonly baselineAt: Date | undefined;
+  readonly baselineIds: { lower: string; upper: string; lowerManifest: string; upperManifest: string } | undefined;
+  /** Fresh keys that must be drawn before {@link plan}. */
+  readonly keysToDraw: ReturnType<typeof freshKeysOf>;
+  plan(drawn: ReadonlyMap<ByteString, ByteString>): WrittenPlan;
+}
+
+export type Amounts = { count: number; kind: string; plural: string }[];
+
+/** What is written, and what the baselines of both ends become by it. */
+export interface WrittenPlan {
+  readonly changes: readonly Change[];
+  readonly source: readonly Change[];
+  readonly destination: readonly Change[];
+  readonly pairs: MergePlan['pairs'];
+}

@@ -1,0 +1,198 @@
+import { type Change, type FileChange, imageRowAfterUndo, keyText, type RowChange, type RowKey } from '@tessarion/core';
+import {
+  AdvancedParts,
+  advanceImage,
+  asReadBack,
+  compareWithFormer,
+  type Environment,
+  HashMemory,
+  imageRowsOf,
+  readListing,
+  type SnapshotLibrary,
+} from '@tessarion/engine';
+import { newId } from '../data-folder.js';
+import { profileOfSite } from '../records/environments.js';
+import { findBaseline, libraryOf, type PackedBaseline, saveBaseline } from '../records/snapshots.js';
+import type { TransferRecord } from '../records/transfers.js';
+import { nameOfRow, readBackOf } from './change-set.js';
+import type { Installation, TransferContext } from './context.js';
+import { Gathering } from './gathering.js';
+import type { TransferFacts, TransferWish } from './transfer-facts.js';
+
+/** What a transfer wrote, as it turned out. */
+async function writtenBy(installation: Installation, transfer: TransferRecord): Promise<Change[]> {
+  const library = libraryOf(installation.folder, transfer.site);
+  const found = await readBackOf(library, transfer);
+  const changes: Change[] = [];
+  for await (const change of library.readChanges(transfer.id))
+    changes.push(change.part === 'row' ? asReadBack(change, found.get(nameOfRow(change))) : change);
+  return changes;
+}
+
+/** Works out what taking a transfer back would do, and gathers everything that a forecast of it says. Read only. */
+export async function gatherUndo(
+  installation: Installation,
+  transfer: TransferRecord,
+  destination: Environment,
+  wish: TransferWish,
+): Promise<TransferFacts> {
+  const { records, folder } = installation;
+  const version = await profileOfSite(records, destination.site);
+  const memory = await HashMemory.open(folder.memory(destination.path));
+  const comparison = await compareWithFormer({
+    destination,
+    changes: await writtenBy(installation, transfer),
+    direction: transfer.kind === 'pull' ? 'down' : 'up',
+    store: libraryOf(folder, destination.site).store,
+    memory,
+    profileVersion: `${version?.name}/${version?.version}`,
+  });
+  await memory.save();
+  const facts = await new Gathering(comparison, destination, destination, wish, undefined, []).facts(
+    { undoes: transfer.id },
+    undefined,
+  );
+  const gone = [...new Set(comparison.gone.map((one) => one.table.replace(/^public\./, '')))];
+  if (gone.length > 0)
+    facts.checks.push({
+      name: 'rows that are gone',
+      state: 'warning',
+      message: `${comparison.gone.length === 1 ? 'One row' : `${comparison.gone.length} rows`} that ${transfer.id} changed in ${gone.join(', ')} ${comparison.gone.length === 1 ? 'was' : 'were'} deleted since, and ${comparison.gone.length === 1 ? 'stays' : 'stay'} so.`,
+    });
+  return facts;
+}
+
+/** Whether a copy was made anew since a transfer: then what it has in common with others is not of that transfer. */
+async function wasMadeAnew({ records }: Installation, path: string, since: TransferRecord): Promise<boolean> {
+  const found = await records('transfer')
+    .where({ onto_path: path, state: 'done' })
+    .whereIn('kind', ['clone', 'reset', 'restore'])
+    .where('created_at', '>', since.created_at)
+    .first('id');
+  return found !== undefined;
+}
+
+/**
+ * Both images of a baseline become what they were before a transfer, for what an undo took back of it; what later
+ * transfers made of them stays.
+ */
+export async function putBaselineBack(context: TransferContext, undone: TransferRecord): Promise<void> {
+  const { installation } = context;
+  const former = undone.data.formerBaseline as TransferFacts['baselineIds'];
+  const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
+  if (!former || !isPacked(pair) || (await wasMadeAnew(installation, former.lower, undone))) return;
+  const library = context.library();
+  const taken = new Map<string, RowChange>();
+  const files = new Map<string, FileChange>();
+  for await (const change of library.readChanges(context.record.id)) {
+    if (change.part === 'row') taken.set(nameOfRow(change), change);
+    else files.set(`${change.root}/${change.path}`, change);
+  }
+  const isLowerSource = (undone.input as { from: string }).from === former.lower;
+  const writer = await library.store.writer();
+  const takenAt = installation.now().toISOString();
+  const done = new AdvancedParts();
+  const back = async (now: string, before: string, end: 'source' | 'destination') => {
+    const edits = await editsOf(context, undone, end, taken, { now, before });
+    const listings = await formerFiles(library, before, [...files.values()]);
+    return advanceImage(library, writer, await library.load(now), newId('b'), takenAt, edits, listings, done);
+  };
+  try {
+    const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);
+    const lower = await back(pair.lower_manifest, former.lowerManifest, below);
+    const upper = await back(pair.upper_manifest, former.upperManifest, above);
+    await writer.close();
+    const known = (await library.load(former.lowerManifest)).pairs ?? [];
+    const isNew = ({ table, lower: down, upper: up }: NonNullable<typeof lower.pairs>[number]): boolean =>
+      !known.some((one) => one.table === table && one.lower === down && one.upper === up);
+    // A pair that the transfer made goes with the row that it made.
+    const goes = (table: string, key: string): boolean => {
+      const [database, name] = [table.slice(0, table.indexOf('/')), table.slice(table.indexOf('/') + 1)];
+      return taken.get(JSON.stringify([database, name, [key]]))?.op === 'delete';
+    };
+    const pairs = (lower.pairs ?? []).filter(
+      (one) => !(isNew(one) && goes(one.table, isLowerSource ? one.upper : one.lower)),
+    );
+    await library.save({ ...lower, pairs });
+    await library.save(upper);
+    await saveBaseline(installation.records, { ...pair, lower_manifest: lower.id, upper_manifest: upper.id });
+  } catch (error) {
+    await writer.abandon();
+    throw error;
+  }
+}
+
+const isPacked = (pair: Awaited<ReturnType<typeof findBaseline>>): pair is PackedBaseline =>
+  pair !== undefined && pair.lower_manifest !== null && pair.upper_manifest !== null;
+
+/** What becomes of the rows of one image. */
+async function editsOf(
+  context: TransferContext,
+  undone: TransferRecord,
+  end: 'source' | 'destination',
+  taken: ReadonlyMap<string, RowChange>,
+  manifests: { readonly now: string; readonly before: string },
+): Promise<RowChange[]> {
+  const library = context.library();
+  const [now, before] = [await library.load(manifests.now), await library.load(manifests.before)];
+  const found = end === 'destination' ? await readBackOf(library, undone) : new Map<string, RowChange>();
+  const byTable = new Map<string, RowChange[]>();
+  for await (const change of library.readChanges(`${undone.id}-${end}`)) {
+    if (change.part !== 'row' || !taken.has(nameOfRow({ ...change, key: change.counterpart ?? change.key }))) continue;
+    const at = `${change.database}/${change.table}`;
+    byTable.set(at, [...(byTable.get(at) ?? []), asReadBack(change, found.get(nameOfRow(change)))]);
+  }
+  const edits: RowChange[] = [];
+  for (const changes of byTable.values()) {
+    const [{ database, table: name }] = changes as [RowChange];
+    const tableIn = (manifest: typeof now) =>
+      manifest.databases
+        .find((one) => one.name === database)
+        ?.tables.find((one) => `${one.schema}.${one.name}` === name);
+    const table = tableIn(now);
+    if (!table) continue;
+    if (table.key.length === 0) {
+      // Rows without a key count: one that was added to the image goes, one that went comes back.
+      for (const change of changes)
+        edits.push({ ...change, op: change.op === 'insert' ? 'delete' : 'insert' } as RowChange);
+      continue;
+    }
+    const keys: RowKey[] = changes.map((change) => change.key);
+    const [rowsNow, rowsBefore] = [
+      await imageRowsOf(library.store, table, keys),
+      await imageRowsOf(library.store, tableIn(before), keys),
+    ];
+    const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
+    for (const change of changes) {
+      const undo = taken.get(nameOfRow({ ...change, key: change.counterpart ?? change.key })) as RowChange;
+      const made = change.op === 'insert' ? columns.map((column) => change.row[column] ?? null) : undefined;
+      const at = keyText(change.key);
+      const row = imageRowAfterUndo(columns, undo, rowsBefore.get(at), made, rowsNow.get(at));
+      const on = { part: 'row', database, table: name, key: change.key } as const;
+      edits.push(
+        row
+          ? { ...on, op: 'insert', row: Object.fromEntries(columns.map((column, i) => [column, row[i] ?? null])) }
+          : { ...on, op: 'delete', row: {} },
+      );
+    }
+  }
+  return edits;
+}
+
+/** The files that an undo took back, as an image had them before. */
+async function formerFiles(
+  library: SnapshotLibrary,
+  manifest: string,
+  files: readonly FileChange[],
+): Promise<FileChange[]> {
+  const { roots } = await library.load(manifest);
+  const found: FileChange[] = [];
+  for (const root of roots) {
+    const own = files.filter((one) => one.root === root.name);
+    if (own.length === 0) continue;
+    const listing = await readListing(library.store, root);
+    for (const change of own)
+      found.push({ ...change, before: { type: 'absent' }, after: listing.get(change.path) ?? { type: 'absent' } });
+  }
+  return found;
+}
