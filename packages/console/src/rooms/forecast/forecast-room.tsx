@@ -171,7 +171,7 @@ function UndonePlate({ id }: { readonly id: string }): JSX.Element {
   const transfer = useTransfer(id).data;
   return (
     <div className="plate src undone">
-      <span className="lb">Take back</span>
+      <span className="lb">Undo</span>
       <Icon name="undo" size={24} />
       <span className="pl">
         <Link className="mono nm" to={`/transfers/${id}`}>
@@ -257,7 +257,7 @@ function Ready({
         <OutcomeTab
           outcome="written"
           count={written}
-          title="Will be written"
+          title={forecast.undoes === null ? 'Will be written' : 'Will be taken back'}
           note={written === 0 ? 'both ends agree' : size(bytes)}
           isOn={outcome === 'written'}
           show={show}
@@ -291,13 +291,7 @@ function Ready({
               <Failure error={wishes.error} />
             </section>
           )}
-          <Items
-            // What an undo leaves can still be taken back on wish.
-            items={forecast.undoes === null ? items.filter((item) => item.outcome !== 'kept') : items}
-            forecast={forecast}
-            ends={{ from, onto }}
-            wishes={wishes}
-          />
+          <Items items={items} forecast={forecast} ends={{ from, onto }} wishes={wishes} />
         </>
       )}
     </>

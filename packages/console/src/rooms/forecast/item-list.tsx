@@ -9,25 +9,22 @@ import { number } from '../../parts/words.js';
 import { ItemDetail, type Sides } from './item-detail.js';
 import type { Wishes } from './wishes.js';
 
-type Group = 'needs' | 'written' | 'left-out';
+type Group = 'needs' | 'written' | 'kept' | 'left-out';
 
 type Line =
   | { readonly is: 'group'; readonly group: Group; readonly count: number }
   | { readonly is: 'item'; readonly item: ForecastItem };
 
-const GROUPS: readonly Group[] = ['needs', 'written', 'left-out'];
+const GROUPS: readonly Group[] = ['needs', 'written', 'kept', 'left-out'];
 const TITLES: Record<Group, string> = {
   needs: 'Needs you',
   written: 'Will be written',
+  kept: 'Stays as it is',
   'left-out': 'Left out',
 };
 
-const groupOf = (item: ForecastItem): Group =>
-  item.outcome === 'needs-you' || (item.outcome === 'written' && item.overwrites)
-    ? 'needs'
-    : item.outcome === 'left-out'
-      ? 'left-out'
-      : 'written';
+const groupOf = ({ outcome, overwrites }: ForecastItem): Group =>
+  outcome === 'needs-you' || (outcome === 'written' && overwrites) ? 'needs' : outcome;
 
 /** What is said of an item at the end of its line. */
 function shortOf(item: ForecastItem): string {
@@ -153,10 +150,10 @@ export function Items({
               } as const;
               return line.is === 'group' ? (
                 <div key={line.group} className={`g ${line.group === 'needs' ? 'acc' : ''}`} style={style}>
-                  <OutcomeGlyph
-                    outcome={line.group === 'needs' ? 'needs' : line.group === 'written' ? 'written' : 'never'}
-                  />
-                  <b>{TITLES[line.group]}</b>
+                  <OutcomeGlyph outcome={line.group === 'left-out' ? 'never' : line.group} />
+                  <b>
+                    {line.group === 'written' && forecast.undoes !== null ? 'Will be taken back' : TITLES[line.group]}
+                  </b>
                   <span className="qq">{number(line.count)}</span>
                 </div>
               ) : (
