@@ -266,6 +266,8 @@ export const Forecast = z.object({
   kept: z.array(Amount),
   neverMoves: z.array(z.object({ table: z.string(), because: z.string() })),
   lost: z.array(Amount),
+  /** Tables that changed on the source and that nobody has given a class. */
+  unclassified: z.array(z.object({ database: z.string(), table: z.string(), rows: z.number().int() })),
   parts: z.array(ForecastPart),
   checks: z.array(Check),
   estimateSeconds: z.number().nullable(),
@@ -296,6 +298,10 @@ export const ProfileVersion = z.object({
   name: z.string(),
   version: z.number().int(),
   title: z.string(),
+  /** A part says what one extension brings along; a profile is composed of a base, parts and lines of its own. */
+  kind: z.enum(['profile', 'part']),
+  base: z.string().nullable(),
+  parts: z.array(z.string()),
   createdAt: Time,
   person: z.string(),
   sites: z.array(z.string()),

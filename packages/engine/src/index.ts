@@ -10,6 +10,7 @@ export * from './environment/environment.js';
 export * from './environment/list-root.js';
 export { FileForm, walkRoot } from './environment/root-reader.js';
 export * from './errors.js';
+export { lookAtSite, type TableHistory } from './profile/look-at-site.js';
 export * from './progress.js';
 export { LocalServer, showPath } from './server/local-server.js';
 export * from './server/server-connection.js';

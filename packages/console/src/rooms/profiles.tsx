@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 import type { JSX } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { clock } from '../parts/words.js';
 import { client } from '../session.js';
@@ -10,11 +10,19 @@ export function ProfilesRoom(): JSX.Element {
   const { name } = useParams();
   const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => client.call('profileList') });
   const chosen = name ?? profiles.data?.[0]?.name;
+  const [query, setQuery] = useSearchParams();
+  const isComposed = query.get('view') === 'composed';
   const shown = useQuery({
     queryKey: ['profile', chosen],
     enabled: chosen !== undefined,
     queryFn: () => client.call('profileShow', { params: { name: chosen as string }, query: {} }),
   });
+  const composed = useQuery({
+    queryKey: ['profile', chosen, 'composed'],
+    enabled: chosen !== undefined && isComposed && shown.data?.kind === 'profile',
+    queryFn: () => client.call('profileEffective', { params: { name: chosen as string } }),
+  });
+  const text = (isComposed ? composed.data?.text : undefined) ?? shown.data?.text ?? '';
   if (profiles.isPending)
     return (
       <main className="room slab">
@@ -46,7 +54,8 @@ export function ProfilesRoom(): JSX.Element {
             <b>{one.name}</b>
             <span className="q cut">{one.title}</span>
             <span className="qq">
-              version {one.version} · {one.sites.length} {one.sites.length === 1 ? 'site' : 'sites'}
+              {one.kind === 'part' ? 'part, ' : ''}version {one.version} · {one.sites.length}{' '}
+              {one.sites.length === 1 ? 'site' : 'sites'}
             </span>
           </Link>
         ))}
@@ -60,10 +69,33 @@ export function ProfilesRoom(): JSX.Element {
               <h2>{shown.data.title}</h2>
               <p className="qq">
                 version {shown.data.version}, saved {clock(shown.data.createdAt)} by {shown.data.person}
+                {shown.data.base !== null && (
+                  <>
+                    {' '}
+                    · stands on <Link to={`/profiles/${shown.data.base}`}>{shown.data.base}</Link>
+                  </>
+                )}
+                {shown.data.parts.map((part) => (
+                  <span key={part}>
+                    {' '}
+                    · with <Link to={`/profiles/${part}`}>{part}</Link>
+                  </span>
+                ))}
               </p>
+              {shown.data.base !== null && (
+                <button
+                  type="button"
+                  className="btn"
+                  aria-pressed={isComposed}
+                  onClick={() => setQuery(isComposed ? {} : { view: 'composed' }, { replace: true })}
+                >
+                  {isComposed ? 'Its own lines only' : 'As it is composed'}
+                </button>
+              )}
+              {composed.isError && <Failure error={composed.error} />}
             </header>
             <pre className="mono">
-              {shown.data.text.split('\n').map((line, i) => (
+              {text.split('\n').map((line, i) => (
                 <Line key={`${String(i)} ${line}`} text={line} number={i + 1} />
               ))}
             </pre>

@@ -1,7 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import { compileCondition } from '../rows/condition.js';
 import type { ColumnTreatment } from '../rows/line-rewriter.js';
-import { matchesName } from './check.js';
+import { matchesName } from './inconsistencies.js';
 import type { AreaRule, ColumnRule, DataClass, ItemRule, MaskRule, Profile, TableRule } from './schema.js';
 
 /** What the profile says of one table, worked out for the columns that the table really has. */

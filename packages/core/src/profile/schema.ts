@@ -133,6 +133,7 @@ const Page = z.strictObject({
   address: Identifier.optional(),
 });
 
+/** A whole profile, composed of its layers. */
 export const ProfileSchema = z.strictObject({
   tessarion: z.literal('profile/1'),
   name: Identifier,
@@ -148,3 +149,21 @@ export const ProfileSchema = z.strictObject({
   editors: z.strictObject({ path: z.string().startsWith('/') }).optional(),
 });
 export type Profile = z.infer<typeof ProfileSchema>;
+
+/**
+ * One document: a profile of its own, the lines that a site adds to a base and parts, or a part, which says what one
+ * extension brings along. What a later layer says of the same thing counts.
+ */
+export const LayerSchema = ProfileSchema.extend({
+  tessarion: z.enum(['profile/1', 'part/1']),
+  base: Identifier.optional(),
+  parts: z.array(Identifier).optional(),
+  areas: z.array(Area).optional(),
+  databases: z
+    .record(
+      Identifier,
+      z.strictObject({ tables: z.record(z.string().min(1), Table.extend({ class: DataClass.optional() })) }),
+    )
+    .optional(),
+});
+export type LayerDocument = z.infer<typeof LayerSchema>;

@@ -138,3 +138,32 @@ function writeScalar(value: string, former: Scalar, format: 'json' | 'yaml'): By
   if (format === 'yaml' && former.type === 'PLAIN' && /^[A-Za-z][A-Za-z0-9_./-]*$/.test(value)) return value;
   return toBytes(JSON.stringify(value));
 }
+
+/** Every key of a settings file with its value; of json and yaml, those of scalars. What does not parse has none. */
+export function settingsIn(content: ByteString, format: SettingsFormat): { key: string; value: string }[] {
+  if (format === 'env' || format === 'ini') {
+    const found: { key: string; value: string }[] = [];
+    let section = '';
+    for (const line of content.split(/\r?\n/)) {
+      const heading = /^\s*\[([^\]]+)\]\s*$/.exec(line);
+      if (heading) section = heading[1] as string;
+      const pair = /^\s*(?:export\s+)?([A-Za-z_][\w.-]*)\s*=\s*(.*?)\s*$/.exec(line);
+      if (!pair) continue;
+      const value = (pair[2] as string).replace(/^(["'])(.*)\1$/, '$2');
+      const key = format === 'ini' && section !== '' ? `${section}.${pair[1]}` : (pair[1] as string);
+      found.push({ key, value: toText(value) });
+    }
+    return found;
+  }
+  const document = parseDocument(toText(content));
+  if (document.errors.length > 0) return [];
+  const found: { key: string; value: string }[] = [];
+  const walk = (node: unknown, path: readonly string[]): void => {
+    if (isMap(node)) {
+      for (const pair of node.items) if (isScalar(pair.key)) walk(pair.value, [...path, String(pair.key.value)]);
+    } else if (isScalar(node) && path.length > 0 && !path.some((part) => part.includes('.')))
+      found.push({ key: path.join('.'), value: String(node.value) });
+  };
+  walk(document.contents, []);
+  return found;
+}

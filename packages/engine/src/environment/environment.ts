@@ -42,6 +42,15 @@ export function keepLinkTarget(root: string, area: AreaRule): ByteString {
   return `${'../'.repeat(up)}keep/${root}/${area.name}`;
 }
 
+/**
+ * The folder beside the trees that a link inside a tree leads into; undefined for other links. It says so itself, since
+ * the profile by which the tree was laid out may have been another one.
+ */
+export function keptFolder(folder: ByteString, root: string, target: ByteString | undefined): ByteString | undefined {
+  const inside = /^(?:\.\.\/)+keep\/([^/]+)\/([^/]+)$/.exec(target ?? '');
+  return inside?.[1] === root ? layout.keep(folder, root, inside[2] as string) : undefined;
+}
+
 const WHOLE_ROOT: readonly AreaRule[] = [{ name: 'all', path: '.', class: 'unclassified' }];
 
 /** The areas of an environment; without a profile everything is one unclassified area. */

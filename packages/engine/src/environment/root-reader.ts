@@ -15,7 +15,7 @@ import {
 import { EngineError } from '../errors.js';
 import { showPath } from '../server/local-server.js';
 import { type TreeNode, whileStill } from '../server/server-connection.js';
-import { areasOf, type Environment, fileSettings, keptAreas, layout } from './environment.js';
+import { areasOf, type Environment, fileSettings, keptFolder, layout } from './environment.js';
 
 /** One entry of an environment's root, with its area and where its bytes really lie. */
 export interface RootEntry {
@@ -37,20 +37,20 @@ export async function* walkRoot(
   classes: ReadonlySet<DataClass>,
 ): AsyncGenerator<RootEntry> {
   const areas = areasOf(environment.profile);
-  const kept = new Map(keptAreas(areas).map((area) => [area.path, area]));
   const rootPath =
     environment.place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(environment.folder, root);
   for await (const node of environment.server.listTree(rootPath)) {
     const area = areaOf(areas, node.path);
-    const linked = node.type === 'link' ? kept.get(node.path) : undefined;
-    if (linked) {
-      if (!classes.has(linked.class)) continue;
-      const folder = layout.keep(environment.folder, root, linked.name);
+    const folder = node.type === 'link' ? keptFolder(environment.folder, root, node.target) : undefined;
+    if (folder !== undefined) {
+      if (!classes.has(area.class)) continue;
       const there = { ...node, type: 'folder' as const, mode: 0o755, bytes: 0, target: undefined };
-      yield { path: node.path, area: linked, node: there, realPath: folder };
+      yield { path: node.path, area, node: there, realPath: folder };
       for await (const inner of environment.server.listTree(folder)) {
         const path = `${node.path}/${inner.path}`;
-        yield { path, area: areaOf(areas, path), node: { ...inner, path }, realPath: `${folder}/${inner.path}` };
+        const own = areaOf(areas, path);
+        if (inner.type === 'folder' || classes.has(own.class))
+          yield { path, area: own, node: { ...inner, path }, realPath: `${folder}/${inner.path}` };
       }
     } else if (node.type === 'folder' || classes.has(area.class)) {
       yield { path: node.path, area, node, realPath: `${rootPath}/${node.path}` };

@@ -78,7 +78,7 @@ export type Note =
   /** Rows of a collected table that the destination holds, and how many more than at the baseline. */
   | { readonly type: 'collected'; readonly table: string; readonly rows: number; readonly more: number }
   | { readonly type: 'never-moves'; readonly table: string; readonly because: string }
-  | { readonly type: 'unclassified'; readonly table: string; readonly rows: number }
+  | { readonly type: 'unclassified'; readonly database: string; readonly table: string; readonly rows: number }
   | { readonly type: 'schema'; readonly table: string; readonly message: string }
   /** On the way down: a mask under which unique values would meet. */
   | { readonly type: 'mask'; readonly broken: BrokenMask }
@@ -292,7 +292,7 @@ async function tableToCompare(
     const rows = other ? await source.count(other) : 0;
     const before = stored('source');
     if (rows > 0 && rows !== (before?.contents === 'rows' ? before.rows : 0))
-      notes.push({ type: 'unclassified', table: label, rows });
+      notes.push({ type: 'unclassified', database, table: label, rows });
   }
   const takesPart = rules.class === 'authored' || rules.hasRowGroups || isCollected;
   if (!takesPart) {

@@ -38,9 +38,9 @@ export async function writeKept(
   const areas = areasOf(profile);
   for (const { root, path, before, after } of changes) {
     checkpoint(work);
-    const kept = keptAreas(areas).find((area) => path.startsWith(`${area.path}/`));
-    if (!kept) continue;
-    const place = `${layout.keep(environment.folder, root, kept.name)}${path.slice(kept.path.length)}`;
+    if (!isKept(profile, path)) continue;
+    // Through the tree: an area that was not kept when the tree was laid out lies in it still.
+    const place = `${layout.rootLink(environment.folder, root)}/${path}`;
     const area = areaOf(areas, path);
     if (mode === 'lenient' && !sameFile(await stateOf(environment, path, place), before)) continue;
     if (after.type !== 'file') await server.remove(place);

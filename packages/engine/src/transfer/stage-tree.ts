@@ -1,6 +1,6 @@
 import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
-import { areasOf, type Environment, layout } from '../environment/environment.js';
+import { areasOf, type Environment, keptFolder, layout } from '../environment/environment.js';
 import { readState } from '../environment/list-root.js';
 import { eachOf, FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
@@ -9,6 +9,7 @@ import { showPath } from '../server/local-server.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './apply-rows.js';
 import { rewriterOf } from './copy-files.js';
+import { isKept } from './kept-files.js';
 
 /** A new tree that stands ready beside the one in use. */
 export interface StagedTree {
@@ -70,7 +71,7 @@ export async function stageTree(
     checkpoint(work);
     if (applied.has(node.path)) return;
     if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString);
-    else await server.makeHardLink(`${to}/${node.path}`, `${from}/${node.path}`);
+    else await server.makeHardLink(`${to}/${node.path}`, node.at);
   });
   for (const change of applied.values()) {
     checkpoint(work);
@@ -95,8 +96,19 @@ export async function stageTree(
 
   async function* foldersFirst() {
     for await (const node of server.listTree(from)) {
+      const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
       if (node.type === 'folder') await server.makeFolder(`${to}/${node.path}`, node.mode);
-      else yield node;
+      else if (kept === undefined || isKept(environment.profile, node.path))
+        yield { ...node, at: `${from}/${node.path}` };
+      else {
+        // By the profile as it is now the area is a part of the tree again.
+        await server.makeFolder(`${to}/${node.path}`);
+        for await (const inner of server.listTree(kept)) {
+          const path = `${node.path}/${inner.path}`;
+          if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode);
+          else yield { ...inner, path, at: `${kept}/${inner.path}` };
+        }
+      }
     }
   }
 }

@@ -1,8 +1,8 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
 import { formatLocation, type Profile } from '@tessarion/core';
 import type { EnvironmentRecord } from '../records/environments.js';
-import { profileOfSite } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
+import { profileOfSite } from '../records/profiles.js';
 import { iso, type TransferRecord, toTransfer } from '../records/transfers.js';
 import type { Installation } from '../work/context.js';
 

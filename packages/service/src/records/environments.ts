@@ -1,4 +1,4 @@
-import { type Address, checkProfile, type EnvironmentKind, type Profile, type RootPath } from '@tessarion/core';
+import type { Address, EnvironmentKind, Profile, RootPath } from '@tessarion/core';
 import { type Environment, LocalServer } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
@@ -137,35 +137,4 @@ export function toEngine(record: EnvironmentRecord, profile: Profile | undefined
     profile,
     settings: new Map(Object.entries(record.settings)),
   };
-}
-
-export interface ProfileRecord {
-  readonly name: string;
-  readonly version: number;
-  readonly title: string;
-  readonly text: string;
-  readonly created_at: Date;
-  readonly person: string;
-}
-
-/** The profile of a site in its newest version, or undefined where the site has none. */
-export async function profileOfSite(
-  on: OnRecords,
-  site: string,
-): Promise<(ProfileRecord & { profile: Profile }) | undefined> {
-  const row = await on('site')
-    .join('profile', 'profile.name', 'site.profile')
-    .where('site.name', site)
-    .orderBy('profile.version', 'desc')
-    .select('profile.*')
-    .first<ProfileRecord | undefined>();
-  if (!row) return undefined;
-  const checked = checkProfile(row.text);
-  if (!checked.ok)
-    throw new ProblemError(
-      'invalid',
-      `The profile ${row.name} of ${site} is not valid any more: ${checked.mistakes[0]?.message}`,
-      `Save a corrected version: tessarion profile save ${row.name} FILE`,
-    );
-  return { ...row, profile: checked.profile };
 }

@@ -33,6 +33,14 @@ export async function getSnapshot(on: OnRecords, id: string): Promise<SnapshotRe
   return found as SnapshotRecord;
 }
 
+/** The snapshots of an environment, newest first. */
+export async function snapshotsOf(on: OnRecords, environment: string, limit: number): Promise<SnapshotRecord[]> {
+  return (await on<SnapshotRecord>('snapshot')
+    .where({ environment })
+    .orderBy('taken_at', 'desc')
+    .limit(limit)) as SnapshotRecord[];
+}
+
 export async function insertSnapshot(on: OnRecords, record: SnapshotRecord): Promise<void> {
   await on('snapshot').insert({ ...record, damage: json(record.damage) });
 }

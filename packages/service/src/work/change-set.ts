@@ -402,9 +402,9 @@ async function keepingHashes<T>(
   root: string,
   act: () => Promise<T>,
 ): Promise<T> {
-  const version = await context.profileVersion(environment.site);
+  const edition = await context.edition(environment.site);
   const memory = await context.memory(environment.path);
-  const result = await keepingIdentities(environment, root, memory, `${version?.name}/${version?.version}`, act);
+  const result = await keepingIdentities(environment, root, memory, edition, act);
   await memory.save();
   return result;
 }

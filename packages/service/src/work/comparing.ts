@@ -8,7 +8,7 @@ import {
   HashMemory,
   type TransferSource,
 } from '@tessarion/engine';
-import { profileOfSite } from '../records/environments.js';
+import { profileOfSite } from '../records/profiles.js';
 import { libraryOf } from '../records/snapshots.js';
 import type { Installation } from './context.js';
 import { Gathering } from './gathering.js';
@@ -63,7 +63,7 @@ export async function gatherFacts(
     library,
     memories,
     changes,
-    profileVersion: `${version?.name}/${version?.version}`,
+    profileVersion: version?.edition ?? '',
     method: wish.method,
     direction,
     mask: (rule, value) => maskValue(rule, value, hash),

@@ -4,9 +4,10 @@ import type { Logger } from 'pino';
 import type { DataFolder } from '../data-folder.js';
 import type { GatewayControl } from '../gateway/control.js';
 import { publishRoutes } from '../gateway/routes.js';
-import { type EnvironmentRecord, type Environments, profileOfSite, toEngine } from '../records/environments.js';
+import { type EnvironmentRecord, type Environments, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import type { Records } from '../records/open.js';
+import { profileOfSite } from '../records/profiles.js';
 import type { Servers } from '../records/servers.js';
 import { libraryOf } from '../records/snapshots.js';
 import type { TransferRecord, Transfers } from '../records/transfers.js';
@@ -119,6 +120,11 @@ export class TransferContext {
 
   async profile(site: string): Promise<Profile | undefined> {
     return (await profileOfSite(this.installation.records, site))?.profile;
+  }
+
+  /** Names and versions of all that a site's profile is composed of; empty without one. */
+  async edition(site: string): Promise<string> {
+    return (await profileOfSite(this.installation.records, site))?.edition ?? '';
   }
 
   async profileVersion(site: string): Promise<{ name: string; version: number } | null> {

@@ -81,7 +81,7 @@ export function checksOf(
         name: 'unclassified tables',
         state: 'failed',
         message: `${note.table} changed on ${from.path} (${note.rows} rows), and nobody has said what class it is.`,
-        remedy: `Give ${note.table} a class in the profile.`,
+        remedy: `Give it a class: tessarion profile classify ${destination.site} ${note.table} CLASS`,
       });
     if (note.type === 'schema')
       checks.push({

@@ -1,9 +1,10 @@
 import type { Failure, Forecast, ForecastWishes } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { failureOf } from '../problems.js';
-import { profileOfSite, toEngine } from '../records/environments.js';
+import { toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { json } from '../records/open.js';
+import { profileOfSite } from '../records/profiles.js';
 import { libraryOf } from '../records/snapshots.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
@@ -90,6 +91,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     kept: [...facts.kept, ...facts.collector.amounts((item) => item.outcome === 'kept')],
     neverMoves: facts.neverMoves,
     lost: facts.lost,
+    unclassified: facts.unclassified,
     parts: [...facts.collector.parts.values()],
     checks: facts.checks,
     ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull')),

@@ -158,6 +158,9 @@ export class Gathering {
       neverMoves: comparison.notes.flatMap((note) =>
         note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
       ),
+      unclassified: comparison.notes.flatMap((note) =>
+        note.type === 'unclassified' ? [{ database: note.database, table: note.table, rows: note.rows }] : [],
+      ),
       checks,
       sentence: pushSentence(facts),
       button: shortSentence({ ...facts, written }),

@@ -1,6 +1,7 @@
 import { connectTo, type Environment, messageOf } from '@tessarion/engine';
-import { type EnvironmentRecord, profileOfSite, toEngine } from '../records/environments.js';
+import { type EnvironmentRecord, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
+import { profileOfSite } from '../records/profiles.js';
 import { baselinesOf } from '../records/snapshots.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';

@@ -16,6 +16,7 @@ export interface TransferFacts {
   /** The changes as they would be written; keys that are to be drawn are negative. */
   readonly changes: readonly Change[];
   readonly kept: Amounts;
+  readonly unclassified: Forecast['unclassified'];
   readonly neverMoves: { table: string; because: string }[];
   readonly checks: Check[];
   readonly sentence: SentencePiece[];

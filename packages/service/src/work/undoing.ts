@@ -11,7 +11,7 @@ import {
   type SnapshotLibrary,
 } from '@tessarion/engine';
 import { newId } from '../data-folder.js';
-import { profileOfSite } from '../records/environments.js';
+import { profileOfSite } from '../records/profiles.js';
 import { findBaseline, libraryOf, type PackedBaseline, saveBaseline } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { nameOfRow, readBackOf } from './change-set.js';
@@ -45,7 +45,7 @@ export async function gatherUndo(
     direction: transfer.kind === 'pull' ? 'down' : 'up',
     store: libraryOf(folder, destination.site).store,
     memory,
-    profileVersion: `${version?.name}/${version?.version}`,
+    profileVersion: version?.edition ?? '',
   });
   await memory.save();
   const facts = await new Gathering(comparison, destination, destination, wish, undefined, []).facts(

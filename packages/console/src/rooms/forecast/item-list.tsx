@@ -6,6 +6,7 @@ import { useKeys } from '../../keys.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { number } from '../../parts/words.js';
+import { Unclassified } from './classify.js';
 import { ItemDetail, type Sides } from './item-detail.js';
 import type { Wishes } from './wishes.js';
 
@@ -103,7 +104,8 @@ export function Items({
     ' ': (event) => choose(current, event.shiftKey),
     '/': () => field.current?.focus(),
   });
-  const failed = forecast.checks.filter((check) => check.state === 'failed');
+  // Unclassified tables are asked for one by one.
+  const failed = forecast.checks.filter((one) => one.state === 'failed' && one.name !== 'unclassified tables');
   const sides = sidesOf(forecast, ends);
   return (
     <>
@@ -125,12 +127,15 @@ export function Items({
           </label>
         </div>
         <div className="scroll" ref={scroll}>
+          {forecast.unclassified.map((one) => (
+            <Unclassified key={`${one.database} ${one.table}`} forecast={forecast} one={one} />
+          ))}
           {failed.map((check) => (
             <p key={check.message} className="stopper">
               <b>{check.message}</b> {check.remedy}
             </p>
           ))}
-          {shown.length === 0 && failed.length === 0 && (
+          {shown.length === 0 && failed.length === 0 && forecast.unclassified.length === 0 && (
             <Empty title={items.length === 0 ? 'Both ends agree' : 'No item fits'}>
               {items.length === 0
                 ? `Nothing that people made differs between ${forecast.from} and ${forecast.onto}.`

@@ -5,7 +5,7 @@ import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
-import { profileOfSite } from '../../records/environments.js';
+import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';

@@ -1,28 +1,12 @@
 import { hostname } from 'node:os';
-import { type Address, checkProfile, formatLocation, parseLocation, plainSentence } from '@tessarion/core';
+import { type Address, formatLocation, parseLocation, plainSentence } from '@tessarion/core';
 import { connectTo, LocalServer } from '@tessarion/engine';
 import { readFleet } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
-import type { ProfileRecord } from '../../records/environments.js';
-import type { OnRecords } from '../../records/open.js';
 import type { ServerRecord } from '../../records/servers.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { Handlers } from './call.js';
-
-async function toProfile(on: OnRecords, row: ProfileRecord) {
-  const sites = (await on('site').where({ profile: row.name }).orderBy('position').select('name')) as {
-    name: string;
-  }[];
-  return {
-    name: row.name,
-    version: row.version,
-    title: row.title,
-    createdAt: row.created_at.toISOString(),
-    person: row.person,
-    sites: sites.map((site) => site.name),
-  };
-}
 
 async function toServer(installation: Installation, record: ServerRecord) {
   const freeBytes = await new LocalServer().freeBytes(Buffer.from(record.folder).toString('latin1')).catch(() => null);
@@ -43,9 +27,7 @@ async function toServer(installation: Installation, record: ServerRecord) {
   };
 }
 
-export const fleetHandlers: Handlers<
-  'serverList' | 'serverCreate' | 'profileList' | 'profileShow' | 'profileSave' | 'siteList' | 'siteShow' | 'siteAdopt'
-> = {
+export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteAdopt'> = {
   async serverList({ installation }) {
     return Promise.all(
       (await installation.servers.list(installation.records)).map((record) => toServer(installation, record)),
@@ -67,66 +49,6 @@ export const fleetHandlers: Handlers<
       password,
     });
     return toServer(installation, await servers.get(records, body.name));
-  },
-
-  async profileList({ installation }) {
-    const rows = await installation.records.raw<{ rows: ProfileRecord[] }>(
-      'SELECT DISTINCT ON (name) * FROM profile ORDER BY name, version DESC',
-    );
-    return Promise.all(rows.rows.map((row) => toProfile(installation.records, row)));
-  },
-  async profileShow({ installation, params, query }) {
-    const wanted = installation
-      .records<ProfileRecord>('profile')
-      .where({ name: params.name })
-      .orderBy('version', 'desc');
-    const row = (await (query.version === undefined ? wanted : wanted.where({ version: query.version })).first()) as
-      | ProfileRecord
-      | undefined;
-    if (!row)
-      throw new ProblemError(
-        'not-found',
-        `There is no profile ${params.name}${query.version === undefined ? '' : ` in version ${query.version}`}.`,
-        'List what there is: tessarion profile list',
-      );
-    return { ...(await toProfile(installation.records, row)), text: row.text };
-  },
-  async profileSave({ installation, params, body, person }) {
-    const checked = checkProfile(body.text);
-    if (!checked.ok) {
-      const fields = checked.mistakes.map((mistake) => ({
-        path: `line ${mistake.line}${mistake.path === '' ? '' : ` ${mistake.path}`}`,
-        message: mistake.message,
-      }));
-      throw new ProblemError(
-        'invalid',
-        `The profile has ${fields.length === 1 ? 'a mistake' : `${fields.length} mistakes`}: ${fields[0]?.path}: ${fields[0]?.message}.`,
-        'Correct it: tessarion profile check FILE names every line.',
-        fields,
-      );
-    }
-    if (checked.profile.name !== params.name)
-      throw new ProblemError(
-        'invalid',
-        `The document calls itself "${checked.profile.name}".`,
-        `Save it as ${checked.profile.name}.`,
-      );
-    return installation.records.transaction(async (trx) => {
-      await trx.raw('SELECT pg_advisory_xact_lock(29780, hashtext(?))', [params.name]);
-      const last =
-        (await trx('profile').where({ name: params.name }).max<{ max: number | null }[]>('version as max'))[0]?.max ??
-        0;
-      const row = {
-        name: params.name,
-        version: last + 1,
-        title: checked.profile.title,
-        text: body.text,
-        created_at: installation.now(),
-        person: person.name,
-      };
-      await trx('profile').insert(row);
-      return toProfile(trx, row);
-    });
   },
 
   async siteList({ installation, query }) {

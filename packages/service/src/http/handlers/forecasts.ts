@@ -19,6 +19,7 @@ const EMPTY: ForecastResult = {
   kept: [],
   neverMoves: [],
   lost: [],
+  unclassified: [],
   parts: [],
   checks: [],
   estimateSeconds: null,

@@ -1,0 +1,115 @@
+import { classify, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
+import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
+import { readFleet } from '../../facts/fleet.js';
+import { ProblemError } from '../../problems.js';
+import { toEngine } from '../../records/environments.js';
+import { publishEvent } from '../../records/events.js';
+import {
+  composeRecord,
+  getProfile,
+  newestProfiles,
+  profileOfSite,
+  saveProfile,
+  sitesOf,
+  toProfileVersion,
+} from '../../records/profiles.js';
+import { libraryOf, snapshotsOf } from '../../records/snapshots.js';
+import type { Handlers } from './call.js';
+
+/** How many snapshots are asked how large a table was. */
+const MOST_SNAPSHOTS = 20;
+
+export const profileHandlers: Handlers<
+  'profileList' | 'profileShow' | 'profileEffective' | 'profileSave' | 'profileStart' | 'profileUse' | 'profileClassify'
+> = {
+  async profileList({ installation: { records } }) {
+    return Promise.all((await newestProfiles(records)).map((row) => toProfileVersion(records, row)));
+  },
+
+  async profileShow({ installation: { records }, params, query }) {
+    const row = await getProfile(records, params.name, query.version);
+    return { ...(await toProfileVersion(records, row)), text: row.text };
+  },
+
+  async profileEffective({ installation: { records }, params }) {
+    const { layers, profile, origins } = await composeRecord(records, await getProfile(records, params.name));
+    return {
+      name: params.name,
+      layers: layers.map(({ name, version }) => ({ name, version })),
+      text: effectiveText(profile, origins),
+      rules: [...origins].map(([path, from]) => ({ path, from: [...new Set(from.map((one) => one.name))] })),
+    };
+  },
+
+  async profileSave({ installation, params, body, person }) {
+    return installation.records.transaction(async (trx) => {
+      const wanted = { name: params.name, text: body.text, person: person.name, now: installation.now() };
+      return toProfileVersion(trx, await saveProfile(trx, wanted));
+    });
+  },
+
+  async profileStart({ installation, params, body }) {
+    const { records, environments, folder } = installation;
+    const path = `${params.site}/${params.environment}`;
+    const record = await environments.get(records, path);
+    if (record.status !== 'ready')
+      throw new ProblemError('conflict', `${path} is not ready.`, 'Wait until it is, and start again.');
+    const library = libraryOf(folder, params.site);
+    const history: TableHistory[] = [];
+    for (const { id, taken_at } of (await snapshotsOf(records, path, MOST_SNAPSHOTS)).reverse()) {
+      const { databases } = await library.load(id);
+      const rows = databases.flatMap((database) =>
+        database.tables.map((table) => [`${database.name}/${profileName(table)}`, table.rows] as const),
+      );
+      history.push({ at: taken_at.toISOString(), rows: new Map(rows) });
+    }
+    const facts = await lookAtSite(toEngine(record, undefined), history);
+    const name = body.name ?? params.site;
+    const { text, findings } = startProfile(name, body.title ?? `What ${params.site} is made of`, facts);
+    return { name, text, findings: [...findings] };
+  },
+
+  async profileUse({ installation, params, body }) {
+    const { records } = installation;
+    const { profile } = await composeRecord(records, await getProfile(records, body.profile));
+    await records.transaction(async (trx) => {
+      const changed = await trx('site').where({ name: params.site }).update({ profile: profile.name });
+      if (changed === 0)
+        throw new ProblemError('not-found', `There is no site ${params.site}.`, 'List them: tessarion site list');
+      await publishEvent(trx, { type: 'site', site: params.site });
+    });
+    return (await readFleet(installation, records, params.site))[0] as NonNullable<
+      Awaited<ReturnType<typeof readFleet>>[number]
+    >;
+  },
+
+  async profileClassify({ installation, params, body, person }) {
+    return installation.records.transaction(async (trx) => {
+      const own = await profileOfSite(trx, params.site);
+      if (!own)
+        throw new ProblemError(
+          'not-found',
+          `${params.site} has no profile.`,
+          `Make one: tessarion profile start ${params.site}/live`,
+        );
+      const database = body.database ?? Object.keys(own.profile.databases ?? {})[0] ?? 'main';
+      const before = rulesForTable(own.profile, database, body.table, []).class;
+      const sites = await sitesOf(trx, own.name);
+      const version = own.version + 1;
+      const said = { profile: own.name, version, sites, database, table: body.table, before, class: body.class };
+      if (body.trial === true) return { ...said, isSaved: false };
+      // What visitors made, or what belongs to one environment, would travel up from now on.
+      const isGrave = body.class === 'authored' && (before === 'collected' || before === 'local');
+      if (isGrave && body.confirm !== body.table)
+        throw new ProblemError(
+          'not-confirmed',
+          `${body.table} is ${before}: as authored it would be written onto live, on ${sites.length === 1 ? 'one site' : `${sites.length} sites`} (${sites.join(', ')}).`,
+          `Confirm with ${body.table}, if that is meant.`,
+        );
+      const text = classify(own.text, database, body.table, body.class);
+      await saveProfile(trx, { name: own.name, text, person: person.name, now: installation.now() });
+      for (const site of sites) await publishEvent(trx, { type: 'site', site });
+      return { ...said, isSaved: true };
+    });
+  },
+};
