@@ -19,7 +19,7 @@ export interface Endpoint<
   Body extends z.ZodType = z.ZodType,
   Response extends z.ZodType = z.ZodType,
 > {
-  readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE';
+  readonly method: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE';
   /** Below `/api/v1`, with `:name` for parameters. */
   readonly path: string;
   readonly permission: Permission;

@@ -42,6 +42,7 @@ export const TransferKind = z.enum([
   'reset',
   'restore',
   'undo',
+  'rename',
   'snapshot',
   'remove',
 ]);
@@ -139,6 +140,25 @@ export const TransferDetail = Transfer.extend({
 });
 export type TransferDetail = z.infer<typeof TransferDetail>;
 
+const Weekday = z.number().int().min(1).max(7);
+
+/** Brings news into a copy by itself, at a time of day in the site's time zone; on all days when none is named (1 is Monday). */
+export const PullSchedule = z.object({
+  from: EnvironmentPath,
+  at: z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'write a time of day such as 03:30'),
+  days: z.array(Weekday),
+  last: z
+    .object({
+      at: Time,
+      outcome: z.enum(['begun', 'nothing', 'stopped']),
+      text: z.string(),
+      forecast: Id.nullable(),
+      transfer: Id.nullable(),
+    })
+    .nullable(),
+});
+export type PullSchedule = z.infer<typeof PullSchedule>;
+
 export const Environment = z.object({
   path: EnvironmentPath,
   site: z.string(),
@@ -160,6 +180,9 @@ export const Environment = z.object({
   roots: z.array(z.object({ name: z.string(), path: z.string() })),
   /** Items that wait to go up from here, and that live changed itself, as the last forecast found them. */
   drift: z.object({ up: z.number().int(), down: z.number().int(), at: Time }).nullable(),
+  /** What people say of it, such as what a variant is for. */
+  description: z.string().nullable(),
+  schedule: PullSchedule.nullable(),
   running: Transfer.nullable(),
   last: Transfer.nullable(),
 });

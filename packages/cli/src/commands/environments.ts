@@ -1,8 +1,26 @@
+import type { PullSchedule } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { ago, bold, count, dim, print, printJson, size, tile, when } from '../output.js';
 import { ask, connect, finish, readPath, wantsJson } from '../program.js';
 import { type Acting, acting, examples, json } from './options.js';
+
+const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
+
+interface EditOptions {
+  readonly describe?: string;
+  readonly pullAt?: string;
+  readonly pullOn?: string[];
+  readonly pullFrom?: string;
+  readonly pull: boolean;
+}
+
+/** When news comes in, and what came of it last. */
+function scheduleWords({ from, at, days, last }: PullSchedule): string {
+  const when = days.length === 0 ? 'every day' : days.map((day) => DAYS[day - 1]).join(', ');
+  const then = last ? `; last time (${ago(last.at)} ago): ${last.text}` : '';
+  return `news of ${from} comes in at ${at}, ${when}${then}`;
+}
 
 /** Commands on environments. */
 export function addEnvironments(program: Command): void {
@@ -92,6 +110,8 @@ export function addEnvironments(program: Command): void {
       ['server', one.server],
       ['folder', one.roots.map((root) => root.path).join(', ')],
       ['database', one.databases.join(', ')],
+      ...(one.description === null ? [] : [['what for', one.description] as [string, string]]),
+      ...(one.schedule === null ? [] : [['schedule', scheduleWords(one.schedule)] as [string, string]]),
       ['gate', one.hasGate ? `closed to strangers (login: tessarion env login ${one.path})` : 'none'],
     ];
     for (const [name, value] of rows) print(`${dim(name.padEnd(11))} ${value}`);
@@ -113,6 +133,67 @@ export function addEnvironments(program: Command): void {
     const link = await (await connect(command)).call('environmentEnter', { params: readPath(path) });
     if (wantsJson(command)) return printJson(link);
     print(link.url);
+  });
+  examples(
+    json(
+      env
+        .command('edit')
+        .argument('<site/name>')
+        .description('say what an environment is for, or let news come in on a schedule')
+        .option('--describe <TEXT>', 'what it is for; empty takes it away')
+        .option('--pull-at <HH:MM>', 'bring news in at this time of day, in the site’s time zone')
+        .option('--pull-on <DAY...>', `only on these days: ${DAYS.join(', ')}`)
+        .option('--pull-from <SITE/NAME>', 'where the news comes from; the site’s live unless given')
+        .option('--no-pull', 'end the schedule'),
+    ),
+    'tessarion env edit threadmill/staging --describe "Autumn, with the warmer palette"',
+    'tessarion env edit threadmill/staging --pull-at 03:30 --pull-on mon tue wed thu fri',
+  ).action(async (path: string, options: EditOptions, command: Command) => {
+    const params = readPath(path);
+    const days = (options.pullOn ?? []).map((day) => {
+      const at = DAYS.indexOf(day.toLowerCase().slice(0, 3));
+      if (at === -1) throw new CliError(2, `"${day}" is no day of the week.`, `Days are ${DAYS.join(', ')}.`, '');
+      return at + 1;
+    });
+    const schedule =
+      options.pull === false
+        ? { schedule: null }
+        : options.pullAt === undefined
+          ? {}
+          : { schedule: { from: options.pullFrom ?? `${params.site}/live`, at: options.pullAt, days } };
+    const description = options.describe === undefined ? {} : { description: options.describe };
+    if (Object.keys({ ...schedule, ...description }).length === 0)
+      throw new CliError(2, 'Nothing is to be changed.', '', 'Name --describe, --pull-at or --no-pull.');
+    const one = await (await connect(command)).call('environmentEdit', {
+      params,
+      body: { ...description, ...schedule },
+    });
+    if (wantsJson(command)) return printJson(one);
+    if (options.describe !== undefined) print(one.description ?? `${one.path} has no description any more.`);
+    if ('schedule' in schedule) print(one.schedule ? scheduleWords(one.schedule) : 'Nothing comes in by itself.');
+  });
+  examples(
+    acting(
+      env
+        .command('rename')
+        .argument('<site/name>')
+        .argument('<new-name>')
+        .description('give a copy another name; its address follows, and it is closed meanwhile')
+        .option('--yes', 'answers the question'),
+    ),
+    'tessarion env rename threadmill/staging-2 warm-palette',
+    'tessarion env rename threadmill/staging-2 warm-palette --yes --detach',
+  ).action(async (path: string, name: string, options: Acting & { yes?: boolean }, command: Command) => {
+    const client = await connect(command);
+    if (!options.yes) {
+      const answer = await ask(
+        `Rename ${path} to ${name}? It gets a new address, and is closed while that is written. (yes/no) `,
+        '--yes',
+      );
+      if (!/^y(es)?$/i.test(answer)) throw new CliError(3, 'Nothing was renamed.', 'It was not confirmed.', '');
+    }
+    const params = readPath(path);
+    await finish(client, await client.call('environmentRename', { params, body: { name } }), options);
   });
   examples(
     acting(

@@ -473,6 +473,7 @@ const VERBS: Record<string, string> = {
   undo: 'Undoing on',
   snapshot: 'Taking a snapshot of',
   remove: 'Removing',
+  rename: 'Renaming',
   adopt: 'Bringing in',
 };
 const verbOf = (kind: string): string => VERBS[kind] ?? kind;

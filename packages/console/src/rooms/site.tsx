@@ -10,6 +10,7 @@ import { Failure, Loading } from '../parts/states.js';
 import { stateWord, Tile } from '../parts/tile.js';
 import { Ago, clock, number, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
+import { Description, Rename, Schedule, Siblings } from './copy-facts.js';
 
 /** A site: its environments and the lanes between them, and what one may do with the one at hand. */
 export function SiteRoom(): JSX.Element {
@@ -267,9 +268,18 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
           )}
         </Fact>
         {one.kind !== 'live' && (
-          <Fact name="Up to date">
-            <Ago time={one.refreshedAt} suffix=" ago" />
-          </Fact>
+          <>
+            <Fact name="What for">
+              <Description one={one} />
+            </Fact>
+            <Fact name="Up to date">
+              <Ago time={one.refreshedAt} suffix=" ago" />
+            </Fact>
+            <Fact name="News comes">
+              <Schedule one={one} zone={site.timeZone} />
+            </Fact>
+            <Siblings one={one} site={site} />
+          </>
         )}
         <Fact name="Size">
           {one.size ? (
@@ -304,6 +314,7 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
             <button type="button" className="btn" disabled={isBusy} onClick={() => setResetting(true)}>
               Reset from live
             </button>
+            <Rename one={one} />
             <button type="button" className="btn danger" onClick={() => setRemoving(true)}>
               Remove
             </button>

@@ -8,7 +8,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { Ago, clock, duration } from '../parts/words.js';
 import { client, useSites } from '../session.js';
 
-const KINDS = ['push', 'pull', 'clone', 'reset', 'restore', 'undo', 'snapshot', 'remove', 'adopt'] as const;
+const KINDS = ['push', 'pull', 'clone', 'reset', 'restore', 'undo', 'rename', 'snapshot', 'remove', 'adopt'] as const;
 const STATES = ['waiting', 'running', 'done', 'failed', 'stopped', 'undone'] as const;
 
 /** Every push and pull, newest first. */

@@ -1,6 +1,16 @@
 import type { EnvironmentKind } from '../profile/schema.js';
 
-export type TransferKind = 'clone' | 'push' | 'pull' | 'reset' | 'restore' | 'undo' | 'snapshot' | 'remove' | 'adopt';
+export type TransferKind =
+  | 'clone'
+  | 'push'
+  | 'pull'
+  | 'reset'
+  | 'restore'
+  | 'undo'
+  | 'rename'
+  | 'snapshot'
+  | 'remove'
+  | 'adopt';
 
 export interface LaneEnd {
   readonly path: string;
@@ -58,6 +68,12 @@ export function pullLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
 /** The lane between two environments: upward a push, downward a pull. */
 export const mergeLane = (from: LaneEnd, onto: LaneEnd): LaneVerdict =>
   RANK[from.kind] > RANK[onto.kind] ? pullLane(from, onto) : pushLane(from, onto);
+
+/** Whether what two environments changed may be compared: along the lanes, and between copies of one kind. */
+export const compareLane = (a: LaneEnd, b: LaneEnd): LaneVerdict =>
+  a.site === b.site && a.path !== b.path && a.kind === b.kind && a.kind !== 'live'
+    ? { allowed: true }
+    : mergeLane(a, b);
 
 /** Decides whether a copy may be made like its source again: downward, or onto a copy of the same kind. */
 export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {

@@ -105,6 +105,7 @@ export function plainSentence(
     | { kind: 'restore'; snapshot: string; onto: string }
     | { kind: 'snapshot'; of: string }
     | { kind: 'remove'; environment: string }
+    | { kind: 'rename'; from: string; to: string }
     | { kind: 'adopt'; environment: string },
 ): SentencePiece[] {
   const plain = (text: string): SentencePiece => ({ text, tone: 'plain' });
@@ -134,6 +135,8 @@ export function plainSentence(
       return [plain('Restore snapshot '), path(facts.snapshot), plain(' onto '), path(facts.onto), plain('.')];
     case 'snapshot':
       return [plain('Take a snapshot of '), path(facts.of), plain('.')];
+    case 'rename':
+      return [plain('Rename '), path(facts.from), plain(' to '), path(facts.to), plain('; its address follows.')];
     case 'remove':
       return [plain('Remove '), path(facts.environment), plain(' with its files and databases.')];
     case 'adopt':

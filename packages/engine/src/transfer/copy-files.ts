@@ -117,8 +117,8 @@ async function* looked(pieces: AsyncIterable<Buffer>, traces: FileTraces | undef
 }
 
 function isLeftOut(plan: FilePlan, { path, area }: SourceFile): boolean {
-  if (area.class === 'derived' || area.class === 'unclassified') return true;
-  if (area.class === 'local' && !plan.exact) return true;
+  if (area.class === 'derived') return true;
+  if ((area.class === 'local' || area.class === 'unclassified') && !plan.exact) return true;
   const { leftOut } = plan;
   return (
     leftOut.areas.includes(area.name) ||

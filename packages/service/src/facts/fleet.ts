@@ -51,6 +51,13 @@ export function toEnvironment(record: EnvironmentRecord, moves: Moves, profile: 
     databases: record.databases.map((database) => database.database),
     roots: record.roots.map(({ name, path }) => ({ name, path })),
     drift: record.drift,
+    description: record.description,
+    schedule: record.schedule && {
+      from: record.schedule.from,
+      at: record.schedule.at,
+      days: [...record.schedule.days],
+      last: record.schedule.last,
+    },
     running: moves.running ? toTransfer(moves.running, null) : null,
     last: moves.last ? toTransfer(moves.last, null) : null,
   };

@@ -42,6 +42,29 @@ export interface EnvironmentRecord {
   readonly unreached: { problem: string; since: string } | null;
   /** When a round last measured and compared it. */
   readonly looked_at: Date | null;
+  readonly description: string | null;
+  readonly schedule: PullSchedule | null;
+}
+
+/** When news comes into a copy by itself. */
+export interface PullSchedule {
+  readonly from: string;
+  /** `HH:MM` in the site's time zone. */
+  readonly at: string;
+  /** 1 is Monday; every day when empty. */
+  readonly days: readonly number[];
+  /** What was due up to here was done, or came before the schedule. */
+  readonly since: string;
+  readonly last: ScheduledPull | null;
+}
+
+/** What came of the last time that a schedule was due. */
+export interface ScheduledPull {
+  readonly at: string;
+  readonly outcome: 'begun' | 'nothing' | 'stopped';
+  readonly text: string;
+  readonly forecast: string | null;
+  readonly transfer: string | null;
 }
 
 type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & {
@@ -105,7 +128,7 @@ export class Environments {
 
   #write(record: Partial<EnvironmentRecord>): Record<string, unknown> {
     const { keys } = this.#folder;
-    const { databases, settings, gate, addresses, roots, size, drift, unreached, ...plain } = record;
+    const { databases, settings, gate, addresses, roots, size, drift, unreached, schedule, ...plain } = record;
     return {
       ...plain,
       ...(databases === undefined ? {} : { databases: keys.encrypt(json(databases)) }),
@@ -115,6 +138,7 @@ export class Environments {
       ...(roots === undefined ? {} : { roots: json(roots) }),
       ...(size === undefined ? {} : { size: size === null ? null : json(size) }),
       ...(unreached === undefined ? {} : { unreached: unreached === null ? null : json(unreached) }),
+      ...(schedule === undefined ? {} : { schedule: schedule === null ? null : json(schedule) }),
       ...(drift === undefined ? {} : { drift: drift === null ? null : json(drift) }),
     };
   }

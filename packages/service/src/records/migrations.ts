@@ -216,6 +216,12 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.text('undoes');
     });
   },
+  '007_variants': async (knex) => {
+    await knex.schema.alterTable('environment', (t) => {
+      t.text('description');
+      t.jsonb('schedule');
+    });
+  },
 };
 
 /** Brings the records' schema up to date. */

@@ -132,3 +132,7 @@ export async function setPacked(
 export async function dropBaseline(on: OnRecords, id: string): Promise<void> {
   await bySpool(on, id).delete();
 }
+
+/** The baseline of two environments, whichever of them is the further one. */
+export const findPair = async (on: OnRecords, a: string, b: string): Promise<BaselineRecord | undefined> =>
+  (await findBaseline(on, a, b)) ?? findBaseline(on, b, a);

@@ -1,7 +1,7 @@
 import type { Environment, LeftOut } from '@tessarion/engine';
 import { newId } from '../data-folder.js';
-import { baselinesOf, findBaseline, libraryOf, saveBaseline } from '../records/snapshots.js';
-import type { Installation, TransferContext } from './context.js';
+import { baselinesOf, findPair, libraryOf, saveBaseline } from '../records/snapshots.js';
+import type { TransferContext } from './context.js';
 import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
 
@@ -53,6 +53,3 @@ export async function deriveBaselines(
     });
   }
 }
-
-const findPair = async (records: Installation['records'], a: string, b: string) =>
-  (await findBaseline(records, a, b)) ?? findBaseline(records, b, a);

@@ -77,6 +77,7 @@ export class Gathering {
   ): Promise<TransferFacts> {
     const { comparison, destination, wish } = this;
     const { merge } = comparison;
+    const isUndo = 'undoes' in source;
     // A push by replace never asks: what cannot go stays.
     const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
     const settlements = this.#allSettlements();
@@ -119,13 +120,19 @@ export class Gathering {
       this.#collector,
     );
     if (!checks.some((check) => check.state === 'failed')) checks.push(await checkFit(destination, changes));
+    if (!isUndo && !('snapshot' in source) && this.from.kind === destination.kind)
+      checks.push({
+        name: 'lane',
+        state: 'failed',
+        message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
+        remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
+      });
     const stray = strayAddresses(changes, this.otherHosts);
     if (stray.length > 0) checks.push(strayCheck(stray));
     const collector = this.#collector;
     const written = collector.amounts((item) => item.outcome === 'written');
     const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
     const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
-    const isUndo = 'undoes' in source;
     const kept = isUndo
       ? collector.amounts(staysAsItIs)
       : merge.direction === 'up'

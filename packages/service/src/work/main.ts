@@ -4,6 +4,7 @@ import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
 import { goRound } from './rounds.js';
 import { TransferRunner } from './runner.js';
+import { pullOnSchedule } from './schedules.js';
 import { WorkerIdentity } from './worker-identity.js';
 
 /** A worker as a process: `node work/main.js` with the installation in its environment. */
@@ -26,12 +27,16 @@ const queue = await run({
   pollInterval: 1000,
   noHandleSignals: true,
   maxPoolSize: 6,
-  // One round at a time, and at most one more that waits.
-  crontab: '*/2 * * * * round ?queue=round&jobKey=round&max=1',
+  // One at a time of each, and at most one more that waits.
+  crontab: [
+    '*/2 * * * * round ?queue=round&jobKey=round&max=1',
+    '* * * * * schedule ?queue=schedule&jobKey=schedule&max=1',
+  ].join('\n'),
   taskList: {
     transfer: async (payload) => work.run((payload as { id: string }).id),
     forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
     round: async () => goRound(installation),
+    schedule: async () => pullOnSchedule(installation),
     pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
   },
 });

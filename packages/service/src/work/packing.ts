@@ -13,6 +13,7 @@ import {
   setPacked,
 } from '../records/snapshots.js';
 import type { Installation } from './context.js';
+import { deriveSiblings } from './sibling-baselines.js';
 
 const packing = new Map<string, Promise<void>>();
 
@@ -70,7 +71,8 @@ async function pack(installation: Installation, id: string): Promise<void> {
       lower_manifest: saved[baseline.lower] as string,
       upper_manifest: saved[baseline.upper] as string,
     });
-    if (!isFirst) for (const manifest of Object.values(saved)) await library.discard(manifest);
+    if (isFirst) await deriveSiblings(installation, spool.copy, spool.source);
+    else for (const manifest of Object.values(saved)) await library.discard(manifest);
     await fs.rm(spoolFolder, { recursive: true, force: true });
     log.info({ baseline: id }, 'baseline packed');
   } catch (error) {

@@ -98,8 +98,12 @@ async function driftFrom(
 ): Promise<EnvironmentRecord['drift'] | undefined> {
   const { records, environments } = installation;
   const pairs = (await baselinesOf(records, record.path)).filter((one) => one.lower === record.path);
-  const newest = pairs.sort((a, b) => +b.created_at - +a.created_at)[0];
-  const upper = newest && (await environments.find(records, newest.upper));
+  let upper: EnvironmentRecord | undefined;
+  for (const pair of pairs.sort((a, b) => +b.created_at - +a.created_at)) {
+    const found = await environments.find(records, pair.upper);
+    // A copy waits for what lies above it, not for its siblings.
+    if (found && found.kind !== record.kind) upper ??= found;
+  }
   if (upper?.status !== 'ready') return undefined;
   const wish = { method: 'merge', wishes: NO_WISHES } as const;
   const facts = await gatherFacts(installation, { environment }, toEngine(upper, environment.profile), wish);

@@ -38,8 +38,7 @@ export async function pullOnSchedule(installation: Installation): Promise<void> 
     await environments.update(records, one.path, { schedule });
     const last = await pull(installation, one);
     const newest = await environments.find(records, one.path);
-    if (newest?.schedule)
-      await environments.update(records, one.path, { schedule: { ...newest.schedule, last } });
+    if (newest?.schedule) await environments.update(records, one.path, { schedule: { ...newest.schedule, last } });
     await publishEvent(records, { type: 'site', site: one.site });
   }
 }
@@ -78,8 +77,12 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
     const failed = result.checks.find((check) => check.state === 'failed');
     if (failed) return stopped(failed.message, id);
     if (result.unsettled > 0)
-      return stopped(`${result.unsettled === 1 ? '1 item collides' : `${result.unsettled} items collide`}; nothing was brought in.`, id);
-    if (result.written.length === 0) return { at, outcome: 'nothing', text: 'There was no news.', forecast: id, transfer: null };
+      return stopped(
+        `${result.unsettled === 1 ? '1 item collides' : `${result.unsettled} items collide`}; nothing was brought in.`,
+        id,
+      );
+    if (result.written.length === 0)
+      return { at, outcome: 'nothing', text: 'There was no news.', forecast: id, transfer: null };
     const input: PushInput = { forecast: id, from };
     const transfer = await records.transaction((trx) =>
       transfers.create(trx, {
@@ -100,4 +103,3 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
     return stopped(failureOf(error).message);
   }
 }
-

@@ -1,15 +1,17 @@
 import type { Check } from '@tessarion/contract';
-import { type Address, formatLocation, nameFault, plainSentence, proposeName } from '@tessarion/core';
+import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
 import { toEnvironment } from '../../facts/fleet.js';
 import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
+import { publishEvent } from '../../records/events.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { CloneInput } from '../../work/procedures/clone.js';
+import type { RenameInput } from '../../work/procedures/rename.js';
 import type { Handlers } from './call.js';
 import { refuseTakenAddresses } from './fleet.js';
 
@@ -26,6 +28,8 @@ export const environmentHandlers: Handlers<
   | 'environmentShow'
   | 'environmentProposal'
   | 'environmentCreate'
+  | 'environmentEdit'
+  | 'environmentRename'
   | 'environmentRemove'
   | 'environmentLogins'
   | 'environmentEnter'
@@ -137,6 +141,8 @@ export const environmentHandlers: Handlers<
         epoch: 0,
         unreached: null,
         looked_at: null,
+        description: null,
+        schedule: null,
       });
       const transfer = await transfers.create(trx, {
         kind: 'clone',
@@ -152,6 +158,57 @@ export const environmentHandlers: Handlers<
         person: person.name,
         input,
         warnings: settings.warnings,
+      });
+      return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
+    });
+  },
+
+  async environmentEdit({ installation, params, body }) {
+    const { records, environments, transfers, now } = installation;
+    const record = await environments.get(records, `${params.site}/${params.environment}`);
+    if (body.schedule) {
+      const verdict = pullLane(await environments.get(records, body.schedule.from), record);
+      if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+    }
+    await environments.update(records, record.path, {
+      ...(body.description === undefined ? {} : { description: body.description === '' ? null : body.description }),
+      ...(body.schedule === undefined
+        ? {}
+        : { schedule: body.schedule && { ...body.schedule, since: now().toISOString(), last: null } }),
+    });
+    await publishEvent(records, { type: 'site', site: record.site });
+    const moves = (await transfers.newestByEnvironment(records)).get(record.path) ?? {};
+    const profile = (await profileOfSite(records, record.site))?.profile;
+    return toEnvironment(await environments.get(records, record.path), moves, profile);
+  },
+
+  async environmentRename({ installation, params, body, person }) {
+    const { records, environments, servers, transfers } = installation;
+    const record = await environments.get(records, `${params.site}/${params.environment}`);
+    if (record.kind === 'live')
+      throw new ProblemError('lane-closed', `${record.path} is live and keeps its name.`, 'Only copies are renamed.');
+    const path = `${params.site}/${body.name}`;
+    if (await environments.find(records, path))
+      throw new ProblemError(
+        'taken',
+        `${path} exists already.`,
+        `Choose another name, such as ${proposeName(body.name, new Set([body.name]))}.`,
+      );
+    if (record.status !== 'ready')
+      throw new ProblemError('conflict', `${record.path} is not ready.`, 'Wait until it is.');
+    const server = await servers.get(records, record.server);
+    const place = copyPlace(params.site, body.name, record, server, installation.gatewayPort);
+    await refuseTakenAddresses(installation, place.addresses);
+    const input: RenameInput = { from: record.path, name: body.name };
+    return records.transaction(async (trx) => {
+      const transfer = await transfers.create(trx, {
+        kind: 'rename',
+        from: null,
+        onto: record.path,
+        site: record.site,
+        sentence: plainSentence({ kind: 'rename', from: record.path, to: path }),
+        person: person.name,
+        input,
       });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });

@@ -127,6 +127,8 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
         epoch: 0,
         unreached: null,
         looked_at: null,
+        description: null,
+        schedule: null,
       });
       const transfer = await transfers.create(trx, {
         kind: 'adopt',

@@ -1,5 +1,5 @@
 import type { Forecast } from '@tessarion/contract';
-import { mergeLane } from '@tessarion/core';
+import { compareLane } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { json } from '../../records/open.js';
@@ -76,7 +76,7 @@ export const forecastHandlers: Handlers<
     const { records, environments } = installation;
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     if (body.snapshot === undefined) {
-      const verdict = mergeLane(from, onto);
+      const verdict = compareLane(from, onto);
       if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
     } else if ((await getSnapshot(records, body.snapshot)).site !== onto.site) {
       throw new ProblemError(

@@ -4,6 +4,7 @@ import { adopt } from './adopt.js';
 import { clone } from './clone.js';
 import { push } from './push.js';
 import { remove } from './remove.js';
+import { rename } from './rename.js';
 import { reset } from './reset.js';
 import { snapshot } from './snapshot.js';
 
@@ -25,6 +26,8 @@ export function procedureFor(record: TransferRecord): Procedure {
       return reset;
     case 'restore':
       return (record.input as { onto: 'live' | 'copy' }).onto === 'live' ? push : reset;
+    case 'rename':
+      return rename;
     case 'snapshot':
       return snapshot;
     case 'remove':

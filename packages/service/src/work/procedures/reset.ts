@@ -167,7 +167,10 @@ export const reset: Procedure = {
 };
 
 /** Values that belong to the copy itself, such as a licence key given to it or a key made for it. */
-function ownValues(environment: Environment, settings: Readonly<Record<string, string>>): Record<string, string> {
+export function ownValues(
+  environment: Environment,
+  settings: Readonly<Record<string, string>>,
+): Record<string, string> {
   const own = (environment.profile?.settings ?? []).filter(
     (setting) => setting.from && ('own' in setting.from || 'generate' in setting.from),
   );

@@ -1,0 +1,214 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import type { BodyOf, Environment, Site, Transfer } from '@tessarion/contract';
+import { type FormEvent, type JSX, useState } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { Confirm } from '../parts/confirm.js';
+import { Failure } from '../parts/states.js';
+import { Ago } from '../parts/words.js';
+import { client } from '../session.js';
+
+const DAYS = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
+
+const paramsOf = (one: Environment) => ({ site: one.site, environment: one.name });
+
+function useEdit(one: Environment, done: () => void) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: BodyOf<'environmentEdit'>) => client.call('environmentEdit', { params: paramsOf(one), body }),
+    onSuccess: async () => {
+      await cache.invalidateQueries({ queryKey: ['site', one.site] });
+      done();
+    },
+  });
+}
+
+/** What a copy is for, in words of the people who work in it. */
+export function Description({ one }: { readonly one: Environment }): JSX.Element {
+  const [text, setText] = useState<string>();
+  const edit = useEdit(one, () => setText(undefined));
+  if (text === undefined)
+    return (
+      <>
+        {one.description ?? <span className="qq">not said</span>}{' '}
+        <button type="button" className="btn sm" onClick={() => setText(one.description ?? '')}>
+          {one.description === null ? 'Say it' : 'Change'}
+        </button>
+      </>
+    );
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    edit.mutate({ description: text });
+  };
+  return (
+    <form className="inline-edit" onSubmit={submit}>
+      <input
+        autoFocus
+        maxLength={500}
+        aria-label="What it is for"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
+      <button type="submit" className="btn sm main" disabled={edit.isPending}>
+        Keep
+      </button>
+      <button type="button" className="btn sm" onClick={() => setText(undefined)}>
+        Leave it
+      </button>
+      {edit.isError && <Failure error={edit.error} />}
+    </form>
+  );
+}
+
+/** When live's news comes in by itself, and what came of it last. */
+export function Schedule({ one, zone }: { readonly one: Environment; readonly zone: string }): JSX.Element {
+  const [wish, setWish] = useState<{ at: string; days: number[] }>();
+  const edit = useEdit(one, () => setWish(undefined));
+  const { schedule } = one;
+  if (!wish)
+    return (
+      <>
+        {schedule ? (
+          <>
+            at <b>{schedule.at}</b>,{' '}
+            {schedule.days.length === 0 ? 'every day' : schedule.days.map((day) => DAYS[day - 1]).join(', ')}{' '}
+            <span className="qq">{zone}</span>{' '}
+          </>
+        ) : (
+          <span className="qq">when somebody brings it </span>
+        )}
+        <button
+          type="button"
+          className="btn sm"
+          onClick={() => setWish({ at: schedule?.at ?? '03:30', days: [...(schedule?.days ?? [])] })}
+        >
+          {schedule ? 'Change' : 'Set a time'}
+        </button>
+        {schedule?.last && (
+          <span className={`line ${schedule.last.outcome === 'stopped' ? 'acc' : 'q'}`}>
+            Last time, <Ago time={schedule.last.at} suffix=" ago" />: {schedule.last.text}{' '}
+            {schedule.last.transfer !== null && (
+              <Link className="u" to={`/transfers/${schedule.last.transfer}`}>
+                what it brought
+              </Link>
+            )}
+            {schedule.last.outcome === 'stopped' && schedule.last.forecast !== null && (
+              <Link
+                className="u"
+                to={`/sites/${one.site}/forecast?from=${schedule.from}&onto=${one.path}&id=${schedule.last.forecast}`}
+              >
+                settle it
+              </Link>
+            )}
+          </span>
+        )}
+      </>
+    );
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    edit.mutate({ schedule: { from: schedule?.from ?? `${one.site}/live`, ...wish } });
+  };
+  const toggle = (day: number): void =>
+    setWish({
+      ...wish,
+      days: wish.days.includes(day) ? wish.days.filter((each) => each !== day) : [...wish.days, day].sort(),
+    });
+  return (
+    <form className="inline-edit" onSubmit={submit}>
+      <input
+        type="time"
+        required
+        aria-label="Time of day"
+        value={wish.at}
+        onChange={(event) => setWish({ ...wish, at: event.target.value })}
+      />
+      <span className="days">
+        {DAYS.map((name, i) => (
+          <button
+            key={name}
+            type="button"
+            className="btn sm"
+            aria-pressed={wish.days.length === 0 || wish.days.includes(i + 1)}
+            onClick={() => toggle(i + 1)}
+          >
+            {name}
+          </button>
+        ))}
+      </span>
+      <button type="submit" className="btn sm main" disabled={edit.isPending}>
+        Keep
+      </button>
+      {schedule && (
+        <button type="button" className="btn sm" onClick={() => edit.mutate({ schedule: null })}>
+          End it
+        </button>
+      )}
+      <button type="button" className="btn sm" onClick={() => setWish(undefined)}>
+        Leave it
+      </button>
+      {edit.isError && <Failure error={edit.error} />}
+    </form>
+  );
+}
+
+/** Links that compare a copy with the other copies of its kind. */
+export function Siblings({ one, site }: { readonly one: Environment; readonly site: Site }): JSX.Element | null {
+  const siblings = site.environments.filter((other) => other.kind === one.kind && other.path !== one.path);
+  if (siblings.length === 0) return null;
+  return (
+    <div>
+      <dt>Siblings</dt>
+      <dd>
+        {siblings.map((other) => (
+          <Link
+            key={other.path}
+            className="btn sm"
+            title={other.description ?? other.path}
+            to={`/sites/${site.name}/forecast?from=${one.path}&onto=${other.path}`}
+          >
+            Compare with {other.name}
+          </Link>
+        ))}
+      </dd>
+    </div>
+  );
+}
+
+/** Gives a copy another name and address. */
+export function Rename({ one }: { readonly one: Environment }): JSX.Element {
+  const navigate = useNavigate();
+  const [isOpen, setOpen] = useState(false);
+  const [name, setName] = useState(one.name);
+  const rename = useMutation({
+    mutationFn: () => client.call('environmentRename', { params: paramsOf(one), body: { name } }),
+    onSuccess: (transfer: Transfer) => void navigate(`/transfers/${transfer.id}`),
+  });
+  return (
+    <>
+      <button type="button" className="btn" disabled={one.state === 'working'} onClick={() => setOpen(true)}>
+        Rename
+      </button>
+      {rename.isError && <Failure error={rename.error} />}
+      <Confirm
+        isOpen={isOpen}
+        close={() => setOpen(false)}
+        title={`Rename ${one.path}`}
+        button={`Rename it to ${name}`}
+        act={() => rename.mutate()}
+      >
+        <span className="line">
+          Its address follows its name: everything that holds it is written anew, and the copy is closed meanwhile.
+        </span>
+        <label>
+          New name
+          <input
+            className="mono"
+            spellCheck={false}
+            autoComplete="off"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </label>
+      </Confirm>
+    </>
+  );
+}

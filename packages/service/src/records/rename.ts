@@ -1,0 +1,26 @@
+import type { OnRecords } from './open.js';
+
+/** Columns that name an environment, beside its own record. What is past keeps its place under the new name. */
+const PLACES: readonly (readonly [table: string, column: string])[] = [
+  ['transfer', 'from_path'],
+  ['transfer', 'onto_path'],
+  ['forecast', 'from_path'],
+  ['forecast', 'onto_path'],
+  ['snapshot', 'environment'],
+  ['baseline', 'lower'],
+  ['baseline', 'upper'],
+  ['environment', 'made_from'],
+];
+
+/** Lets everything on record that names an environment name it by its new path. */
+export async function renameEnvironment(on: OnRecords, from: string, to: string, name: string): Promise<void> {
+  await on('environment').where({ path: from }).update({ path: to, name });
+  for (const [table, column] of PLACES)
+    await on(table)
+      .where({ [column]: from })
+      .update({ [column]: to });
+  // Schedules name where they bring news from.
+  await on('environment')
+    .whereRaw("schedule ->> 'from' = ?", [from])
+    .update({ schedule: on.raw("jsonb_set(schedule, '{from}', to_jsonb(?::text))", [to]) });
+}

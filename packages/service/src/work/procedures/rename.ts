@@ -1,0 +1,163 @@
+import * as fs from 'node:fs/promises';
+import { type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { copyDatabases, copyPlace } from '../../facts/new-copy.js';
+import { resolveSettings } from '../../facts/settings.js';
+import { type EnvironmentRecord, toEngine } from '../../records/environments.js';
+import { renameEnvironment } from '../../records/rename.js';
+import type { TransferContext } from '../context.js';
+import { type CopyWishes, checkCopy, fillCopy, makeDatabases, NOTHING_LEFT_OUT, settleChecks } from '../copying.js';
+import { measure } from '../measure.js';
+import type { Procedure } from '../procedure.js';
+import { ownValues } from './reset.js';
+
+export interface RenameInput {
+  /** The copy as it was called before. */
+  readonly from: string;
+  readonly name: string;
+}
+
+type Place = Pick<EnvironmentRecord, 'folder' | 'addresses' | 'roots' | 'databases' | 'settings'>;
+
+const newPath = (context: TransferContext): string => `${context.record.site}/${context.input<RenameInput>().name}`;
+
+/** All of it moves, and nobody sees more than before. */
+const STAYS: CopyWishes = { leftOut: NOTHING_LEFT_OUT, acceptTraces: [], acceptPersonal: 'it stays where it is' };
+
+/** The copy as it is, and as it will be at its new address; it keeps its old path until the switch. */
+async function both(context: TransferContext): Promise<{ source: Environment; destination: Environment }> {
+  const { from } = context.input<RenameInput>();
+  const record = await context.environmentRecord(from);
+  const profile = await context.profile(record.site);
+  return {
+    source: toEngine(record, profile),
+    destination: toEngine({ ...record, ...(context.data.place as Place) }, profile),
+  };
+}
+
+async function setStatus(context: TransferContext, path: string, status: EnvironmentRecord['status']): Promise<void> {
+  const { environments, records } = context.installation;
+  await environments.update(records, path, { status });
+  await context.publishRoutes();
+}
+
+/**
+ * Gives a copy another name, and the address that goes with it: everything that holds its address is written anew
+ * beside it. It is closed meanwhile, so that no work is lost.
+ */
+export const rename: Procedure = {
+  kind: 'rename',
+  steps: [
+    {
+      name: 'check',
+      title: 'Check room, versions and data classes',
+      async run(context) {
+        const { installation } = context;
+        const { from, name } = context.input<RenameInput>();
+        const own = await context.environmentRecord(from);
+        const server = await installation.servers.get(installation.records, own.server);
+        const place = copyPlace(own.site, name, own, server, installation.gatewayPort);
+        const databases = copyDatabases(own.site, name, own.databases, server);
+        const source = await context.environment(from);
+        const { values } = resolveSettings(
+          source.profile,
+          { kind: own.kind, addresses: place.addresses, roots: place.roots, databases },
+          ownValues(source, own.settings),
+        );
+        await context.remember({ place: { ...place, databases, settings: values } });
+        const { destination } = await both(context);
+        return settleChecks(context, await checkCopy(context, source, destination, { from }, STAYS));
+      },
+    },
+    {
+      name: 'close',
+      title: 'Close it, so that no work is lost meanwhile',
+      async run(context) {
+        await setStatus(context, context.input<RenameInput>().from, 'making');
+        return undefined;
+      },
+    },
+    {
+      name: 'reserve',
+      title: 'Make its new folder and databases',
+      async run(context) {
+        const { source, destination } = await both(context);
+        await context.raiseFence(destination);
+        await destination.server.makeFolder(layout.trees(destination.folder));
+        await makeDatabases(context, source, destination);
+        return undefined;
+      },
+    },
+    {
+      name: 'copy',
+      title: 'Write rows and files with the new address',
+      async run(context) {
+        const { source, destination } = await both(context);
+        await fillCopy(context, { from: source.path }, source, destination, STAYS, true);
+        return undefined;
+      },
+    },
+    {
+      name: 'switch',
+      title: 'Switch to the new name',
+      async run(context) {
+        const { from, name } = context.input<RenameInput>();
+        const { installation } = context;
+        const { environments, records } = installation;
+        if (!(await environments.find(records, newPath(context)))) {
+          const { source, destination } = await both(context);
+          await context.checkFence(destination);
+          // Where it lay is needed once more, when it is nowhere on record any longer.
+          const { folder, databases, server } = await context.environmentRecord(source.path);
+          await context.remember({ pastSwitch: true, former: { folder, databases, server } });
+          await switchTrees(destination, context.record.id, context.epoch);
+          await records.transaction(async (trx) => {
+            await environments.update(trx, from, { ...(context.data.place as Place), status: 'ready' });
+            await renameEnvironment(trx, from, newPath(context), name);
+          });
+        }
+        await context.publishRoutes();
+        return undefined;
+      },
+    },
+    {
+      name: 'clear',
+      title: 'Remove what was written under the old name',
+      async run(context) {
+        const { installation } = context;
+        const environment = await context.environment(newPath(context));
+        const former = context.data.former as Pick<EnvironmentRecord, 'folder' | 'databases' | 'server'>;
+        const admin = installation.servers.admin(await installation.servers.get(installation.records, former.server));
+        for (const { database, user } of former.databases) await admin.drop(database, user);
+        await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
+        await fs.rm(installation.folder.memory(context.input<RenameInput>().from), { force: true });
+        for (const { login } of environment.databases) await refreshStatistics(login);
+        await installation.environments.update(installation.records, environment.path, {
+          size: await measure(environment),
+          looked_at: null,
+        });
+        return undefined;
+      },
+    },
+  ],
+  async mustGoForward(context, step) {
+    if (step === 'clear') return true;
+    const { environments, records } = context.installation;
+    return step === 'switch' && (await environments.find(records, newPath(context))) !== undefined;
+  },
+  async putBack(context) {
+    const { environments, records, servers } = context.installation;
+    const { from } = context.input<RenameInput>();
+    if (await environments.find(records, newPath(context)))
+      return ['It has its new name; parts of the former one may be left.'];
+    const record = await environments.find(records, from);
+    const place = context.data.place as Place | undefined;
+    if (!record) return [];
+    if (place) {
+      const admin = servers.admin(await servers.get(records, record.server));
+      for (const { database, user } of place.databases) await admin.drop(database, user);
+      await toEngine(record, undefined).server.remove(Buffer.from(place.folder).toString('latin1'));
+    }
+    await setStatus(context, from, 'ready');
+    return [];
+  },
+};
