@@ -1,3 +1,4 @@
+import { underFire } from './fire.js';
 import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
 import { clone, type Figure, memory, pushUnderLoad, rewrite, snapshots } from './workloads.js';
 
@@ -11,6 +12,7 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
   'push-3-rows': pushThreeRows,
   'merge-wide': mergeWide,
   'push-under-load': pushUnderLoad,
+  'under-fire': underFire,
 };
 
 const names = process.argv.slice(2).filter((one) => one !== '--json');

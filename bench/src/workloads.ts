@@ -231,33 +231,38 @@ export async function rewrite(): Promise<Figure> {
   );
 }
 
+/** A shop of 6,000 products, with a staging copy. */
+export async function installShop(on: Installation): Promise<void> {
+  const profile = await fs.readFile(new URL('../../packages/demo/profiles/quayside.yaml', import.meta.url), 'utf8');
+  await on.client.call('profileSave', { params: { name: 'quayside' }, body: { text: profile } });
+  const address = `http://shop.localhost:${on.gatewayPort}`;
+  await newDatabase(on, 'shop_live');
+  await installSite({
+    folder: join(on.hosts, 'shop--live'),
+    format: 'env',
+    baseUrl: address,
+    database: { host: on.server.host, port: on.server.port, name: 'shop_live', user: 'shop_live', password: 'bench' },
+    content: {
+      title: 'Shop',
+      colour: '#333',
+      pages: [{ slug: 'home', title: 'Home', body: 'x' }],
+      products: Array.from({ length: 6000 }, (_one, i) => ({
+        slug: `p${i}`,
+        title: `Product ${i}`,
+        description: 'A thing',
+        price: '10.00',
+        stock: 1000,
+      })),
+    },
+  });
+  await adopt(on, 'shop', 'quayside', address);
+  await cloneOnce(on, 'shop', 'staging');
+}
+
 /** Pushes of 1, 100 and 5,000 rows while visitors send 50 requests a second. */
 export const pushUnderLoad = (): Promise<Figure> =>
   withInstallation(async (on) => {
-    const profile = await fs.readFile(new URL('../../packages/demo/profiles/quayside.yaml', import.meta.url), 'utf8');
-    await on.client.call('profileSave', { params: { name: 'quayside' }, body: { text: profile } });
-    const address = `http://shop.localhost:${on.gatewayPort}`;
-    await newDatabase(on, 'shop_live');
-    await installSite({
-      folder: join(on.hosts, 'shop--live'),
-      format: 'env',
-      baseUrl: address,
-      database: { host: on.server.host, port: on.server.port, name: 'shop_live', user: 'shop_live', password: 'bench' },
-      content: {
-        title: 'Shop',
-        colour: '#333',
-        pages: [{ slug: 'home', title: 'Home', body: 'x' }],
-        products: Array.from({ length: 6000 }, (_one, i) => ({
-          slug: `p${i}`,
-          title: `Product ${i}`,
-          description: 'A thing',
-          price: '10.00',
-          stock: 1000,
-        })),
-      },
-    });
-    await adopt(on, 'shop', 'quayside', address);
-    await cloneOnce(on, 'shop', 'staging');
+    await installShop(on);
     const copy = (await on.client.call('environmentShow', { params: { site: 'shop', environment: 'staging' } }))
       .databases[0] as string;
     const onCopy = new pg.Client({ ...on.server, database: copy });

@@ -1,6 +1,7 @@
 export { type CopyImages, packSpools } from './baseline/pack.js';
 export { syncSpool } from './baseline/spool.js';
 export * from './blobs/pack-store.js';
+export { runSchemaChange } from './database/change-schema.js';
 export { connectTo, databaseError } from './database/connect.js';
 export * from './database/postgres-admin.js';
 export { refreshStatistics } from './database/postgres-load.js';
@@ -25,6 +26,7 @@ export * from './transfer/build-copy.js';
 export { ChangeRecords } from './transfer/change-records.js';
 export * from './transfer/compare-environments.js';
 export * from './transfer/compare-former.js';
+export type { DatabaseDifference } from './transfer/compare-schemas.js';
 export { type FilePlan, rewriterOf } from './transfer/copy-files.js';
 export * from './transfer/copy-source.js';
 export { drawKeys } from './transfer/draw-keys.js';

@@ -65,6 +65,7 @@ const bothImages = async (): Promise<Baseline> => ({
   destination: await imageOf(live),
   leftOut: { tables: [], paths: [], areas: [] },
   keys: [],
+  seen: new Set<string>(),
   isDerived: false,
 });
 
@@ -80,6 +81,7 @@ async function compare(baseline: Baseline, changes: ChangeRecords | undefined): 
     method: 'merge',
     direction: 'up',
     mask: (_rule, value) => value,
+    takes: new Set<string>(),
   });
   await changes?.save();
   return rows;

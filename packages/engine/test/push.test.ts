@@ -56,6 +56,7 @@ async function compared(): Promise<{ changes: RowChange[]; kept: string[]; notes
     method: 'replace',
     direction: 'up',
     mask: (_rule, value) => value,
+    takes: new Set<string>(),
   });
   const wishes = { isChosen: () => true, settlements: new Map(), rest: 'destination' } as const;
   const settled = await settle(rows, merge, wishes, facts, (outcome) => String(outcome.key));
@@ -368,13 +369,17 @@ describe('a push by replace', () => {
     expect(status[0]?.status).toBe('aborted');
   });
 
-  it('refuses where the two ends have different tables', async () => {
+  it('lists where the two ends have different tables, and compares what both have', async () => {
     await put(copy, ADDRESS.copy, PAGES);
     await put(live, ADDRESS.live, PAGES);
     await copy.query('ALTER TABLE part ADD COLUMN extra int; CREATE TABLE tag2 (); ALTER TABLE tag RENAME TO tags');
     try {
-      const said = (await compared()).notes.flatMap((one) => (one.type === 'schema' ? [one.message] : []));
-      expect(said).toEqual(['the columns of part differ', 'only the destination has the table tag']);
+      const { schema, notes } = await compared();
+      expect(schema.map((one) => [one.id, one.is, one.isNews, one.canTake])).toEqual([
+        ['schema:part.extra', 'added', true, true],
+        ['schema:tags', 'added', true, true],
+      ]);
+      expect(notes).toContainEqual({ type: 'never-moves', table: 'tag', because: 'only the destination has it' });
     } finally {
       await copy.query('ALTER TABLE part DROP COLUMN extra; DROP TABLE tag2; ALTER TABLE tags RENAME TO tag');
     }

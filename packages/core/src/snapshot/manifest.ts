@@ -59,6 +59,8 @@ export const SnapshotManifest = z.object({
   roots: z.array(RootManifest),
   /** Only in the lower image of a baseline: rows that the two environments know by different keys. */
   pairs: z.array(z.object({ table: z.string(), lower: z.string(), upper: z.string() })).optional(),
+  /** Only there, too: differences of how tables are made that somebody has decided about, by id. */
+  seen: z.array(z.string()).optional(),
 });
 export type SnapshotManifest = z.infer<typeof SnapshotManifest>;
 

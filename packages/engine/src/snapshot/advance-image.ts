@@ -3,7 +3,9 @@ import {
   type ByteString,
   type Change,
   compareKeys,
+  type DatabaseManifest,
   type FileChange,
+  projection,
   type RootManifest,
   type RowChange,
   type RowKey,
@@ -15,6 +17,7 @@ import {
 } from '@tessarion/core';
 import type { PackWriter } from '../blobs/pack-store.js';
 import { fullName } from '../database/site-database.js';
+import type { Reshaped } from '../transfer/compare-environments.js';
 import type { SnapshotLibrary } from './library.js';
 import { readFolder } from './read-tree.js';
 import { blockList, RowImageWriter } from './row-image.js';
@@ -33,16 +36,19 @@ export async function advanceImage(
   rows: readonly RowChange[],
   files: readonly FileChange[],
   done: AdvancedParts = new AdvancedParts(),
+  reshaped: readonly Reshaped[] = [],
 ): Promise<SnapshotManifest> {
   const databases = [];
   for (const database of image.databases) {
     const tables = [];
-    for (const table of database.tables) {
+    for (const { table, into } of reshape(database, reshaped)) {
       const changes = rows.filter((change) => change.database === database.name && change.table === fullName(table));
       tables.push(
-        changes.length === 0
+        changes.length === 0 && !into
           ? table
-          : await done.once(`${table.blocks}`, changes, () => advanceTable(library, writer, table, changes)),
+          : await done.once(`${table.blocks} ${JSON.stringify(table.columns)}`, changes, () =>
+              advanceTable(library, writer, table, changes, into),
+            ),
       );
     }
     databases.push({ ...database, tables });
@@ -70,6 +76,43 @@ export class AdvancedParts {
     if (!this.#made.has(at)) this.#made.set(at, await make());
     return this.#made.get(at) as T;
   }
+}
+
+/** A table of an image as it is from now on, and how its stored rows turn into such rows. */
+interface ShapedTable {
+  readonly table: TableManifest;
+  readonly into: ((lines: ByteString) => ByteString) | undefined;
+}
+
+/** Lets the tables of an image have the columns in which rows are compared from now on; a new one begins without rows. */
+function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): ShapedTable[] {
+  const names = (columns: TableManifest['columns']): string[] =>
+    columns.filter((column) => !column.generated).map((column) => column.name);
+  const own = reshaped.filter((shape) => shape.database === database.name);
+  const tables = database.tables.map((table): ShapedTable => {
+    const shape = own.find((one) => fullName(one) === fullName(table));
+    if (!shape || table.contents !== 'rows') return { table, into: undefined };
+    const columns = shape.columns.map(({ name, type, generated }) => ({ name, type, generated }));
+    const fill = (column: string): ByteString | null => shape.fills?.[column] ?? null;
+    return { table: { ...table, columns }, into: projection(names(table.columns), names(columns), fill) };
+  });
+  const added = own.filter((shape) => !database.tables.some((table) => fullName(table) === fullName(shape)));
+  return [
+    ...tables,
+    ...added.map(({ schema, name, columns, key, keyOrders }) => ({
+      table: {
+        schema,
+        name,
+        columns: columns.map((column) => ({ name: column.name, type: column.type, generated: column.generated })),
+        key: [...key],
+        keyOrders: [...keyOrders],
+        contents: 'rows' as const,
+        rows: 0,
+        bytes: 0,
+      },
+      into: undefined,
+    })),
+  ];
 }
 
 /** Writes anew only the folders in which something changed. */
@@ -129,6 +172,7 @@ async function advanceTable(
   writer: PackWriter,
   table: TableManifest,
   changes: readonly RowChange[],
+  into: ShapedTable['into'],
 ): Promise<TableManifest> {
   const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
   const keyColumns = table.key.map((name) => columns.indexOf(name));
@@ -161,13 +205,13 @@ async function advanceTable(
     }
   };
   for (const [i, block] of stored.entries()) {
-    if (image.isBetweenBlocks && !isTouched(i)) {
+    if (!into && image.isBetweenBlocks && !isTouched(i)) {
       image.keep(block);
       continue;
     }
     const batch = (await library.store.get(block.hash)).toString('latin1');
     bytes -= batch.length;
-    for (const line of batch.slice(0, -1).split('\n')) {
+    for (const line of (into ? into(batch) : batch).slice(0, -1).split('\n')) {
       const values = readLine(line);
       const key = keyColumns.length === 0 ? [line] : keyColumns.map((column) => values[column] ?? null);
       insertBefore(key);

@@ -50,6 +50,8 @@ interface StagedTable {
   readonly columns: readonly string[];
   /** Columns that are written by at least one update. */
   readonly touched: Set<string>;
+  /** Columns of which inserted and deleted rows say what they hold; others have what the database gives them. */
+  readonly spoken: Set<string>;
   readonly authored: ReadonlySet<string>;
   readonly uniques: readonly UniqueIndex[];
   counts: { insert: number; update: number; delete: number };
@@ -121,6 +123,7 @@ export class RowApplication {
       batch.lines.push(`${stagedLine(table, change)}\n`);
       table.counts[change.op]++;
       if (change.op === 'update') for (const column of Object.keys(change.cells)) table.touched.add(column);
+      else for (const column of Object.keys(change.row)) table.spoken.add(column);
     }
     await flush();
     for (const table of this.#tables.values()) await this.#client.query(`ANALYZE ${table.temporary}`);
@@ -146,6 +149,7 @@ export class RowApplication {
       temporary,
       columns,
       touched: new Set(),
+      spoken: new Set(),
       authored: authored(name, columns),
       uniques: shape.key.length > 0 ? await uniqueIndexes(this.#client, shape) : [],
       counts: { insert: 0, update: 0, delete: 0 },
@@ -266,10 +270,10 @@ export class RowApplication {
     const key = table.shape.key.map((name) => `s.n${table.columns.indexOf(name)}::text`).join(` || ' ' || `);
     const changed = table.columns
       .map((name, i) => ({ name, i }))
-      .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && table.authored.has(name)));
+      .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && isMeant(table, name)));
     const cells = changed.map(
       ({ name, i }) =>
-        `CASE WHEN (s.op = 'delete' AND ${table.authored.has(name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+        `CASE WHEN (s.op = 'delete' AND ${isMeant(table, name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
     );
     const first = quoteName(table.shape.key[0] as string);
     const result = await this.#client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(
@@ -358,8 +362,9 @@ export class RowApplication {
     const inserting = group.filter((table) => table.counts.insert > 0);
     if (inserting.length === 0) return 0;
     const statements = inserting.map((table, i) => {
-      const columns = table.columns.map(quoteName).join(', ');
-      const values = table.columns.map((_name, column) => `n${column}`).join(', ');
+      const said = [...table.columns.entries()].filter(([, name]) => table.spoken.has(name));
+      const columns = said.map(([, name]) => quoteName(name)).join(', ');
+      const values = said.map(([column]) => `n${column}`).join(', ');
       return `i${i} AS (INSERT INTO ${quoteTable(table.shape)} (${columns}) OVERRIDING SYSTEM VALUE SELECT ${values} FROM ${table.temporary} WHERE op = 'insert' RETURNING 1)`;
     });
     const counts = inserting.map((_table, i) => `(SELECT count(*) FROM i${i})`).join(' + ');
@@ -505,6 +510,10 @@ function remainText(row: { op: string; gone: boolean; cells: string[] }): string
   if (row.op === 'insert') return 'is there already';
   return row.gone ? 'is gone' : `was changed meanwhile (${row.cells.join(', ')})`;
 }
+
+/** Whether a deleted row must hold in a column what it was compared with. */
+const isMeant = ({ authored, spoken }: StagedTable, column: string): boolean =>
+  authored.has(column) && spoken.has(column);
 
 function stagedLine(table: StagedTable, change: RowChange): ByteString {
   const changed =

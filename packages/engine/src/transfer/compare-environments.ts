@@ -10,7 +10,9 @@ import {
   type KeyPair,
   type KeyRange,
   type MergeRules,
+  type MergeTable,
   type Profile,
+  projection,
   Rewriter,
   rulesForTable,
   type SnapshotManifest,
@@ -20,7 +22,7 @@ import {
   toBytes,
 } from '@tessarion/core';
 import type { PackStore } from '../blobs/pack-store.js';
-import { PostgresView } from '../database/postgres-view.js';
+import { PostgresView, readable } from '../database/postgres-view.js';
 import {
   type DatabaseLogin,
   type DatabaseView,
@@ -38,6 +40,7 @@ import { blockList, readImageRanges, readRowImage } from '../snapshot/row-image.
 import { type BrokenMask, masksThatBreak } from './broken-masks.js';
 import type { LeftOut } from './build-copy.js';
 import { type ChangeRecords, newRecord, type TableEnd, whatToRead } from './change-records.js';
+import { type ComparedSchemas, compareSchemas, type DatabaseDifference } from './compare-schemas.js';
 import { askDestination } from './destination-facts.js';
 import { describeUses, mergeTable } from './merge-tables.js';
 import { mergeTexts } from './merge-texts.js';
@@ -52,6 +55,8 @@ export interface Baseline {
   readonly keys: readonly KeyPair[];
   /** Taken over from another environment, whose masked values are not the source's. */
   readonly isDerived: boolean;
+  /** Differences of how tables are made that somebody has decided about. */
+  readonly seen: ReadonlySet<string>;
 }
 
 /** The source of a comparison: a running environment, or one of its snapshots. */
@@ -71,6 +76,8 @@ export interface ComparisonPlan {
   readonly method: MergeRules['method'];
   readonly direction: MergeRules['direction'];
   readonly mask: MergeRules['mask'];
+  /** Differences of how tables are made, by id, that the destination is to take over. */
+  readonly takes: ReadonlySet<string>;
 }
 
 /** What a comparison says beside what changed. */
@@ -92,6 +99,10 @@ export interface EnvironmentComparison {
   readonly files: readonly FileOutcome[];
   readonly notes: readonly Note[];
   readonly facts: DestinationFacts;
+  /** How the tables of both differ. */
+  readonly schema: readonly DatabaseDifference[];
+  /** Tables whose rows were compared in other columns than an image of the baseline has. */
+  readonly reshaped: readonly Reshaped[];
 }
 
 /** Compares two environments three ways: database by database, then root by root. Read only. */
@@ -113,7 +124,9 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     await Promise.allSettled(work);
     const [rows, files] = await Promise.all(work);
     const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
-    return { merge, rows, files, notes, facts: askDestination(destination, schemas, direction) };
+    const schema = ends.flatMap((one) => one.schema?.differences ?? []);
+    const reshaped = ends.flatMap((one) => one.reshaped);
+    return { merge, rows, files, notes, facts: askDestination(destination, schemas, direction), schema, reshaped };
   } finally {
     for (const { view, source } of ends) await Promise.all([view.close(), source.close()]);
   }
@@ -139,12 +152,27 @@ interface DatabaseEnds {
   readonly login: DatabaseLogin;
   readonly view: DatabaseView;
   readonly source: SourceSide;
+  /** Undefined where the source is a snapshot. */
+  readonly schema: ComparedSchemas | undefined;
+  readonly reshaped: Reshaped[];
 }
+
+/** How a table's image looks from now on, and what its rows hold in columns that they did not have. */
+export type Reshaped = TableShape & {
+  readonly database: string;
+  readonly fills?: Readonly<Record<string, string | null>>;
+};
 
 async function openEnds(plan: ComparisonPlan, name: string, login: DatabaseLogin): Promise<DatabaseEnds> {
   const [view, source] = await Promise.allSettled([PostgresView.open(login), openSource(plan, name)]);
-  if (view.status === 'fulfilled' && source.status === 'fulfilled')
-    return { name, login, view: view.value, source: source.value };
+  if (view.status === 'fulfilled' && source.status === 'fulfilled') {
+    const { environment } = 'environment' in plan.source ? plan.source : { environment: undefined };
+    const theirs = environment?.databases.find((one) => one.name === name)?.login;
+    const schema =
+      theirs &&
+      (await compareSchemas(plan, name, { login: theirs, tables: source.value.tables() }, { login, view: view.value }));
+    return { name, login, view: view.value, source: source.value, schema, reshaped: [] };
+  }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
   throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;
 }
@@ -159,7 +187,7 @@ async function compareDatabases(
   for (const one of ends) tables.push(...(await tablesToCompare(plan, one, notes)));
   const rows = await compareTables(tables, merge, plan.baseline?.keys ?? []);
   for (const { table, ends } of tables) {
-    const record = ends && newRecord(ends, rulesOf(plan), rows.unlike.get(table.id) ?? 'too many');
+    const record = ends && newRecord(ends, rulesOf(plan, table), rows.unlike.get(table.id) ?? 'too many');
     if (record) plan.changes?.tables.set(table.id, record);
     else plan.changes?.tables.delete(table.id);
   }
@@ -173,11 +201,11 @@ async function compareRoots(plan: ComparisonPlan): Promise<FileOutcome[]> {
 }
 
 /** What decides how rows are read and written in canonical form, apart from the rows themselves. */
-const rulesOf = ({ profileVersion, source, destination }: ComparisonPlan): string => {
+const rulesOf = ({ profileVersion, source, destination }: ComparisonPlan, { columns }: MergeTable): string => {
   const from = 'environment' in source ? source.environment : source.of;
   const places = [from, destination].map(({ path, place }) => JSON.stringify([path, place])).sort();
   return createHash('sha256')
-    .update([profileVersion, ...places].join('\n'))
+    .update([profileVersion, ...places, ...columns].join('\n'))
     .digest('hex');
 };
 
@@ -230,11 +258,8 @@ async function openSource(plan: ComparisonPlan, database: string): Promise<Sourc
 }
 
 /** The tables of a database that take part; what is to be said of the others goes into the notes. */
-async function tablesToCompare(
-  plan: ComparisonPlan,
-  { name: database, login, view, source }: DatabaseEnds,
-  notes: Note[],
-): Promise<FoundTable[]> {
+async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, notes: Note[]): Promise<FoundTable[]> {
+  const { name: database, login, view, source } = ends;
   const { destination } = plan;
   const { tables } = view.schema;
   const sourceTables = new Map(source.tables().map((table) => [fullName(table), table]));
@@ -252,16 +277,22 @@ async function tablesToCompare(
       other,
       { ...source, moment: sourceMoment },
       notes,
+      ends,
     );
     if (one) found.push(one);
   }
+  const added: TableShape[] = [];
   for (const table of sourceTables.values()) {
     if (tables.some((shape) => fullName(shape) === fullName(table))) continue;
     const label = profileName(table);
-    if (rulesForTable(destination.profile, database, label, []).class === 'authored')
-      notes.push({ type: 'schema', table: label, message: `only the source has the table ${label}` });
+    if (rulesForTable(destination.profile, database, label, []).class !== 'authored') continue;
+    if (!ends.schema) notes.push({ type: 'schema', table: label, message: `only the source has the table ${label}` });
+    else if (plan.takes.has(`schema:${label}`)) {
+      added.push(table);
+      found.push(addedTable(plan, ends, table));
+    }
   }
-  return describeUses(destination, database, login, tables, found);
+  return describeUses(destination, database, login, [...tables, ...added], found, new Set(added.map(fullName)));
 }
 
 async function tableToCompare(
@@ -272,10 +303,11 @@ async function tableToCompare(
   other: TableShape | undefined,
   source: SourceSide & { readonly moment: ReadingMoment | undefined },
   notes: Note[],
+  { schema, reshaped }: DatabaseEnds,
 ): Promise<FoundTable | undefined> {
   const { destination, baseline, direction, library } = plan;
   const canonical = canonicalTable(destination, database, view, own, new Rewriter(destination.place));
-  const { shape, rules, columns } = canonical;
+  const { shape, rules } = canonical;
   const label = profileName(shape);
   const stored = (side: 'source' | 'destination') =>
     baseline?.[side].databases
@@ -304,17 +336,44 @@ async function tableToCompare(
     return undefined;
   }
   if (!other) {
-    notes.push({ type: 'schema', table: label, message: `only the destination has the table ${label}` });
+    if (!schema) notes.push({ type: 'schema', table: label, message: `only the destination has the table ${label}` });
+    // A table of the destination's own; what the source had of it is gone there, and stays here.
+    else notes.push({ type: 'never-moves', table: label, because: 'only the destination has it' });
     return undefined;
   }
   const names = (one: TableShape): string => one.columns.map((column) => `${column.name} ${column.type}`).join(', ');
-  if (names(other) !== names(shape)) {
+  if (!schema && names(other) !== names(shape)) {
     notes.push({ type: 'schema', table: label, message: `the columns of ${label} differ` });
+    return undefined;
+  }
+  const differences = schema?.differences.filter((one) => one.table === fullName(shape)) ?? [];
+  const columns = columnsToCompare(canonical.columns, other, differences, plan.takes);
+  const lost = shape.key.filter((name) => !columns.includes(name));
+  if (lost.length > 0 || other.key.join() !== own.key.join()) {
+    notes.push({ type: 'schema', table: label, message: `the rows of ${label} are told apart by other columns` });
     return undefined;
   }
   const images = { source: stored('source'), destination: stored('destination') };
   const isKnown = images.source?.contents === 'rows' && images.destination?.contents === 'rows';
-  const table = mergeTable(destination, database, view.schema, canonical, isKnown);
+  const table = mergeTable(
+    destination,
+    database,
+    view.schema,
+    columns.join('\n') === canonical.columns.join('\n')
+      ? canonical
+      : { shape, columns, rules: rulesForTable(destination.profile, database, label, columns) },
+    isKnown,
+  );
+  const fill = (column: string): ByteString | null => schema?.fill(fullName(shape), column) ?? null;
+  const into = (from: readonly string[]) => projection(from, columns, fill);
+  const imageColumns = (image: TableManifest | undefined): string[] =>
+    (image?.columns ?? []).filter((column) => !column.generated).map((column) => column.name);
+  if ([images.source, images.destination].some((one) => one && into(imageColumns(one))))
+    reshaped.push({
+      ...shapeOf(shape, other, columns),
+      database,
+      fills: Object.fromEntries(columns.map((column) => [column, fill(column)])),
+    });
   const from = 'environment' in plan.source ? plan.source.environment : plan.source.of;
   const paired = (end: 'from' | 'to') =>
     (baseline?.keys ?? []).flatMap((pair) => (pair.table === table.id ? [pair[end]] : []));
@@ -341,14 +400,22 @@ async function tableToCompare(
       : undefined;
   const toRead =
     ends && plan.method === 'merge'
-      ? await whatToRead(plan.changes?.tables.get(table.id), library.store, ends, rulesOf(plan))
+      ? await whatToRead(plan.changes?.tables.get(table.id), library.store, ends, rulesOf(plan, table))
       : 'whole';
   const image = (side: 'source' | 'destination'): AsyncIterable<ByteString> => ({
     [Symbol.asyncIterator]: () =>
       readAhead(
         toRead === 'whole'
-          ? readRowImage(library.store, images[side])
-          : imageWithin(library.store, images[side], columns.indexOf(shape.key[0] as string), toRead),
+          ? projected(readRowImage(library.store, images[side]), into(imageColumns(images[side])))
+          : projected(
+              imageWithin(
+                library.store,
+                images[side],
+                imageColumns(images[side]).indexOf(shape.key[0] as string),
+                toRead,
+              ),
+              into(imageColumns(images[side])),
+            ),
       ),
   });
   const open = (): TableRows => {
@@ -359,12 +426,71 @@ async function tableToCompare(
       [Symbol.asyncIterator]: () => (ranges?.length === 0 ? nothing() : readAhead(rows()[Symbol.asyncIterator]())),
     });
     return {
-      source: live(() => source.rows(other, ranges)),
-      destination: live(() => canonical.rows(ranges)),
+      source: live(() => projected(source.rows(other, ranges), into(readable(other).map((one) => one.name)))),
+      destination: live(() => projected(canonical.rows(ranges), into(canonical.columns))),
       baseline: isKnown ? { source: ofSource, destination: isOne ? ofSource : image('destination') } : undefined,
     };
   };
   return { table, open, ends };
+}
+
+/** The columns in which rows are compared: those that both have alike, and those that the destination gets. */
+function columnsToCompare(
+  own: readonly string[],
+  other: TableShape,
+  differences: readonly DatabaseDifference[],
+  takes: ReadonlySet<string>,
+): string[] {
+  const theirs = new Map(readable(other).map((column) => [column.name, column]));
+  const unlike = new Set(
+    differences.filter((one) => one.what === 'column' && one.is === 'unlike').map((one) => one.name),
+  );
+  const added = differences.filter(
+    (one) => one.what === 'column' && one.is === 'added' && one.canTake && takes.has(one.id),
+  );
+  return [
+    ...own.filter((name) => theirs.has(name) && !unlike.has(name)),
+    ...added.map((one) => one.name).filter((name) => theirs.has(name)),
+  ];
+}
+
+/** The shape of rows in the columns in which they are compared. */
+const shapeOf = (own: TableShape, other: TableShape, columns: readonly string[]): TableShape => ({
+  ...own,
+  columns: columns.flatMap((name) => [...own.columns, ...other.columns].find((column) => column.name === name) ?? []),
+});
+
+/** A table that the destination gets with this transfer: all rows of the source's are new. */
+function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape): FoundTable {
+  const { destination } = plan;
+  const columns = readable(shape).map((column) => column.name);
+  const rules = rulesForTable(destination.profile, ends.name, profileName(shape), columns);
+  const table = mergeTable(
+    destination,
+    ends.name,
+    ends.source.view?.schema ?? ends.view.schema,
+    { shape, columns, rules },
+    plan.baseline !== undefined,
+  );
+  ends.reshaped.push({ ...shape, columns: readable(shape), database: ends.name });
+  const none = { [Symbol.asyncIterator]: () => nothing() };
+  return {
+    table,
+    ends: undefined,
+    open: () => ({
+      source: { [Symbol.asyncIterator]: () => readAhead(ends.source.rows(shape)[Symbol.asyncIterator]()) },
+      destination: none,
+      baseline: plan.baseline && { source: none, destination: none },
+    }),
+  };
+}
+
+async function* projected(
+  rows: AsyncIterable<ByteString>,
+  project: ((lines: ByteString) => ByteString) | undefined,
+): AsyncGenerator<ByteString> {
+  if (!project) yield* rows;
+  else for await (const batch of rows) yield project(batch);
 }
 
 async function* nothing(): AsyncGenerator<ByteString> {}

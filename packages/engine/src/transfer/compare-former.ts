@@ -92,7 +92,8 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
   }
   const files: FileOutcome[] = [];
   for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
-  return { merge, rows, files, notes, facts: askDestination(destination, schemas, 'up', going), gone };
+  const facts = askDestination(destination, schemas, 'up', going);
+  return { merge, rows, files, notes, facts, schema: [], reshaped: [], gone };
 }
 
 type Mutable<T> = { -readonly [K in keyof T]: T[K] };

@@ -52,6 +52,8 @@ export async function describeUses<T extends TableToCompare>(
   login: DatabaseLogin,
   shapes: readonly TableShape[],
   tables: readonly T[],
+  /** Tables that the destination does not have yet. */
+  added: ReadonlySet<string> = new Set(),
 ): Promise<T[]> {
   const uses = keyUses(
     database,
@@ -70,7 +72,7 @@ export async function describeUses<T extends TableToCompare>(
     for (const one of tables) {
       const { table } = one;
       const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
-      const indexes = shape.key.length > 0 ? await uniqueIndexes(client, shape) : [];
+      const indexes = shape.key.length > 0 && !added.has(table.table) ? await uniqueIndexes(client, shape) : [];
       const uniques = indexes
         .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
         .filter((columns) => !columns.includes(-1));

@@ -1,5 +1,6 @@
 import { createHmac } from 'node:crypto';
-import { type ByteString, maskValue } from '@tessarion/core';
+import type { ForecastWishes } from '@tessarion/contract';
+import { type ByteString, isChosen, maskValue } from '@tessarion/core';
 import {
   type Baseline,
   ChangeRecords,
@@ -15,9 +16,18 @@ import { Gathering } from './gathering.js';
 import { packedBaseline } from './packing.js';
 import { lowerOf } from './pair.js';
 import { otherHosts } from './proof.js';
+import { isSchemaId, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const RANK = { dev: 0, staging: 1, live: 2 } as const;
+
+/** Differences of how tables are made that a person wants the destination to take over. */
+const schemaTakes = (wishes: ForecastWishes): Set<string> =>
+  new Set(
+    Object.entries(wishes.settlements).flatMap(([id, { take }]) =>
+      isSchemaId(id) && take === 'source' && isChosen(wishes, schemaSelectable(id)) ? [id] : [],
+    ),
+  );
 
 /** Compares two environments and gathers everything a forecast says. Read only. */
 export async function gatherFacts(
@@ -43,6 +53,7 @@ export async function gatherFacts(
       destination: isLowerSource ? above : below,
       leftOut: pair.left_out,
       isDerived: pair.derived,
+      seen: new Set(below.seen ?? []),
       keys: (below.pairs ?? []).map(({ table, lower: down, upper: up }) =>
         isLowerSource ? { table, from: down, to: up } : { table, from: up, to: down },
       ),
@@ -67,6 +78,7 @@ export async function gatherFacts(
     method: wish.method,
     direction,
     mask: (rule, value) => maskValue(rule, value, hash),
+    takes: schemaTakes(wish.wishes),
   });
   await memories.source.save();
   await memories.destination.save();

@@ -9,6 +9,7 @@ import {
   toText,
 } from '@tessarion/core';
 import {
+  type DatabaseDifference,
   type Environment,
   type EnvironmentComparison,
   type Misfit,
@@ -18,6 +19,7 @@ import {
   rewriterOf,
 } from '@tessarion/engine';
 import { maskCheck } from './mask-check.js';
+import type { SchemaChange } from './schema-items.js';
 
 /** Tables are named `schema.table` in change sets, and without the default schema in profiles. */
 export const profileTable = (fullName: string): string => {
@@ -38,6 +40,25 @@ export async function checkFit(destination: Environment, changes: readonly Chang
     `Everything that is written fits ${destination.path}.`,
     `Correct it where it comes from, or make room for it on ${destination.path}.`,
   );
+}
+
+/** Changes without what is written to tables and columns that are still to be made: they are made for it. */
+export function withoutNewPlaces(
+  changes: readonly Change[],
+  differences: readonly DatabaseDifference[],
+  taken: readonly SchemaChange[],
+): Change[] {
+  const made = differences.filter((one) => taken.some((each) => each.id === one.id));
+  if (made.length === 0) return [...changes];
+  return changes.flatMap((change): Change[] => {
+    if (change.part !== 'row') return [change];
+    const here = made.filter((one) => one.database === change.database && one.table === change.table);
+    if (here.some((one) => one.what === 'table')) return [];
+    const isOld = ([name]: readonly [string, unknown]): boolean => !here.some((one) => one.name === name);
+    return change.op === 'update'
+      ? [{ ...change, cells: Object.fromEntries(Object.entries(change.cells).filter(isOld)) }]
+      : [{ ...change, row: Object.fromEntries(Object.entries(change.row).filter(isOld)) }];
+  });
 }
 
 /** @param remedy what to do when something was found */
@@ -102,7 +123,14 @@ export function checksOf(
         remedy: 'Correct the reference in the profile, or take it out.',
       });
   if (!checks.some((check) => check.name === 'schema'))
-    checks.push({ name: 'schema', state: 'passed', message: 'Both ends have the same tables and columns.' });
+    checks.push({
+      name: 'schema',
+      state: 'passed',
+      message:
+        comparison.schema.length === 0
+          ? 'Both ends have the same tables and columns.'
+          : 'Where the tables of both ends differ, it is listed.',
+    });
   const { only, except, settlements } = wishes;
   const items = [...selectable];
   const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));

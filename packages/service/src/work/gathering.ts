@@ -42,8 +42,9 @@ import {
 } from '@tessarion/engine';
 import { amountOfTable, collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
 import { collisionWords } from './collision-words.js';
-import { checkFit, checksOf, profileTable, strayCheck } from './forecast-checks.js';
+import { checkFit, checksOf, profileTable, strayCheck, withoutNewPlaces } from './forecast-checks.js';
 import { asChange, fieldsOf, fileChange, hashed, imageChange } from './item-fields.js';
+import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
@@ -103,12 +104,14 @@ export class Gathering {
     );
     this.#addRows(settled, provisionally);
     for (const file of files) this.#addFile(file, chosen);
+    this.#addSchema();
     for (const [item, because] of settled.takenAlong) {
       const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
       if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
     }
     await this.#noteUses();
     const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
+    const schemaChanges = this.#schemaChanges();
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
 
     const checks: Check[] = checksOf(
@@ -119,7 +122,8 @@ export class Gathering {
       this.#selectable.values(),
       this.#collector,
     );
-    if (!checks.some((check) => check.state === 'failed')) checks.push(await checkFit(destination, changes));
+    if (!checks.some((check) => check.state === 'failed'))
+      checks.push(await checkFit(destination, withoutNewPlaces(changes, comparison.schema, schemaChanges)));
     if (!isUndo && !('snapshot' in source) && this.from.kind === destination.kind)
       checks.push({
         name: 'lane',
@@ -130,7 +134,9 @@ export class Gathering {
     const stray = strayAddresses(changes, this.otherHosts);
     if (stray.length > 0) checks.push(strayCheck(stray));
     const collector = this.#collector;
-    const written = collector.amounts((item) => item.outcome === 'written');
+    const written = collector
+      .amounts((item) => item.outcome === 'written')
+      .map((one) => (one.kind === 'schema' ? { ...one, kind: 'schema change', plural: 'schema changes' } : one));
     const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
     const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
     const kept = isUndo
@@ -162,6 +168,9 @@ export class Gathering {
       changes,
       // What an undo leaves is listed item by item.
       kept: isUndo ? [] : kept,
+      schemaChanges,
+      reshaped: comparison.reshaped,
+      decided: this.#decided(),
       neverMoves: comparison.notes.flatMap((note) =>
         note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
       ),
@@ -274,6 +283,30 @@ export class Gathering {
       }
     }
     return found;
+  }
+
+  /** Differences of how tables are made, each as an item of its own. */
+  #addSchema(): void {
+    const { comparison, from, destination, wish } = this;
+    for (const one of comparison.schema) {
+      const item = schemaItem(one, { from, destination }, wish.wishes, this.#wished(one.id), digest);
+      this.#collector.items.set(one.id, item);
+      this.#selectable.set(one.id, schemaSelectable(one.id));
+    }
+  }
+
+  /** What is changed about the destination's tables before rows are written. */
+  #schemaChanges(): SchemaChange[] {
+    return this.comparison.schema
+      .filter((one) => this.#collector.items.get(one.id)?.outcome === 'written')
+      .map(({ id, database, statements, revert, isIndex }) => ({ id, database, statements, revert, isIndex }));
+  }
+
+  /** Differences about which somebody has decided, so that nobody is asked again. */
+  #decided(): string[] {
+    return this.comparison.schema
+      .filter((one) => ['written', 'kept'].includes(this.#collector.items.get(one.id)?.outcome ?? ''))
+      .map((one) => one.id);
   }
 
   #addRows(settled: Settled, plan: MergePlan): void {

@@ -1,5 +1,7 @@
 import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
 import type { ByteString, Change, freshKeysOf, ItemCollector, MergePlan, SentencePiece } from '@tessarion/core';
+import type { EnvironmentComparison } from '@tessarion/engine';
+import type { SchemaChange } from './schema-items.js';
 
 /** How two environments are to be brought together. */
 export interface TransferWish {
@@ -16,6 +18,11 @@ export interface TransferFacts {
   /** The changes as they would be written; keys that are to be drawn are negative. */
   readonly changes: readonly Change[];
   readonly kept: Amounts;
+  /** How the destination's tables are changed before rows are written. */
+  readonly schemaChanges: readonly SchemaChange[];
+  readonly reshaped: EnvironmentComparison['reshaped'];
+  /** Differences of how tables are made about which somebody has decided. */
+  readonly decided: readonly string[];
   readonly unclassified: Forecast['unclassified'];
   readonly neverMoves: { table: string; because: string }[];
   readonly checks: Check[];

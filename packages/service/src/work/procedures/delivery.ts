@@ -48,7 +48,7 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
   ];
 }
 
-const BEFORE_COMMIT: ReadonlySet<string> = new Set(['compare', 'safety', 'stage', 'hold']);
+const BEFORE_COMMIT: ReadonlySet<string> = new Set(['compare', 'safety', 'schema', 'stage', 'hold']);
 
 /** From the commit on a delivery goes forward; a commit that did not happen in any database is put back. */
 export async function deliveryGoesForward(context: TransferContext, step: string): Promise<boolean> {

@@ -14,6 +14,8 @@ import {
   drawKeys,
   EngineError,
   type Environment,
+  type EnvironmentComparison,
+  runSchemaChange,
   storeContents,
 } from '@tessarion/engine';
 import { newId } from '../../data-folder.js';
@@ -38,6 +40,7 @@ import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
+import type { SchemaChange } from '../schema-items.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../transfer-facts.js';
 import { gatherUndo, putBaselineBack } from '../undoing.js';
 import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
@@ -98,11 +101,14 @@ export const push: Procedure = {
         await recordItems(context, facts);
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
-          changes: plan.changes.length > 0,
+          changes: plan.changes.length + facts.schemaChanges.length > 0,
           collected: facts.collected as unknown as Record<string, unknown>[],
           editedTables: [...facts.editedTables],
           pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
+          schemaChanges: facts.schemaChanges as unknown as Record<string, unknown>[],
+          reshaped: facts.reshaped as unknown as Record<string, unknown>[],
+          decided: [...facts.decided],
           health: await checkHealth(context, destination),
         });
         return `${counted(facts.collector.items.size, 'item')}${input.forecast === undefined ? '' : ', as forecast'}`;
@@ -128,6 +134,21 @@ export const push: Procedure = {
           throw error;
         }
         return counted(files.length, 'file');
+      },
+    },
+    {
+      name: 'schema',
+      title: 'Make new columns, tables and indexes',
+      async run(context) {
+        const changes = schemaChangesOf(context);
+        const destination = await destinationOf(context);
+        if (changes.length > 0) await context.raiseFence(destination);
+        for (const change of changes) {
+          await context.checkFence(destination);
+          await context.remember({ madeSchema: [...madeSchema(context), change.id] });
+          await changeSchema(context, destination, change, change.statements);
+        }
+        return changes.length === 0 ? undefined : changes.map((one) => one.id.slice('schema:'.length)).join(', ');
       },
     },
     ...deliverySteps(forward),
@@ -190,7 +211,7 @@ export const push: Procedure = {
     const destination = await destinationOf(context);
     if (!(await isDelivered(context))) {
       await discardStaged(context, destination, forward(context));
-      return [];
+      return revertSchema(context, destination);
     }
     return takeBack(context, destination);
   },
@@ -222,12 +243,39 @@ async function noteUndone(context: TransferContext): Promise<void> {
       await environments.update(records, path, { looked_at: null });
 }
 
+const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] =>
+  (data.schemaChanges as SchemaChange[] | undefined) ?? [];
+
+const madeSchema = ({ data }: TransferContext): readonly string[] => (data.madeSchema as string[] | undefined) ?? [];
+
+async function changeSchema(
+  context: TransferContext,
+  destination: Environment,
+  change: SchemaChange,
+  statements: readonly string[],
+): Promise<void> {
+  const login = destination.databases.find((one) => one.name === change.database)?.login;
+  if (login) await runSchemaChange(login, statements, change.isIndex, `transfer ${context.record.id}`);
+}
+
+/** Takes away what was made for rows that were never written. */
+async function revertSchema(context: TransferContext, destination: Environment): Promise<string[]> {
+  const remains: string[] = [];
+  const made = schemaChangesOf(context).filter((one) => madeSchema(context).includes(one.id));
+  for (const change of made.toReversed())
+    await changeSchema(context, destination, change, change.revert).catch((error: unknown) => {
+      remains.push(`${change.id.slice('schema:'.length)} stays: ${failureOf(error).message}`);
+    });
+  return remains;
+}
+
 /** A failed task or health check undoes the switch, keeping what visitors made meanwhile. */
 async function takeBack(context: TransferContext, destination: Environment): Promise<string[]> {
   await context.say('The transfer failed after its switch; what it wrote is taken back.');
   await releaseVisitors(context, destination, forward(context));
   await applyChanges(context, destination, backward(context));
-  return [];
+  // By now somebody may use what was made.
+  return madeSchema(context).map((id) => `${id.slice('schema:'.length)} was made, and stays.`);
 }
 
 /** Files whose new content the store does not have yet; what was merged out of both sides lies there already. */
@@ -315,18 +363,35 @@ async function advanceBaseline(context: TransferContext): Promise<void> {
   const takenAt = installation.now().toISOString();
   const found = await readBackOf(context.library(), ownOf(context));
   const done = new AdvancedParts();
+  const reshaped = (context.data.reshaped as EnvironmentComparison['reshaped'] | undefined) ?? [];
+  const decided = (context.data.decided as string[] | undefined) ?? [];
   const advanced = async (manifest: string, end: 'source' | 'destination') => {
     const [rows, files]: [RowChange[], FileChange[]] = [[], []];
     for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
       if (change.part === 'file') files.push(change);
       else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
     }
-    return advanceImage(library, writer, await library.load(manifest), newId('b'), takenAt, rows, files, done);
+    return advanceImage(
+      library,
+      writer,
+      await library.load(manifest),
+      newId('b'),
+      takenAt,
+      rows,
+      files,
+      done,
+      reshaped,
+    );
   };
   try {
     const below = await advanced(former.lowerManifest, isLowerSource ? 'source' : 'destination');
     const upper = await advanced(former.upperManifest, isLowerSource ? 'destination' : 'source');
-    const lower = { ...below, pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource) };
+    const seen = [...new Set([...(below.seen ?? []), ...decided])];
+    const lower = {
+      ...below,
+      ...(seen.length > 0 ? { seen } : {}),
+      pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource),
+    };
     await writer.close();
     await library.save(lower);
     await library.save(upper);
