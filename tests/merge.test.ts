@@ -424,6 +424,7 @@ describe('the proof after a transfer', () => {
       ['open to all', 'passed'],
     ]);
     expect(shown.proof[0]?.message).toMatch(/^2 rows read again, each as written/);
+    expect(shown.proof[2]?.message).toMatch(/^Each single row of before is there in \d+ tables/);
     expect(shown.proof.filter((point) => point.name === 'pages').length).toBeGreaterThan(0);
 
     await run(COPY, `UPDATE page SET body = 'See ${addresses[0]?.url}/page/proved' WHERE slug = 'proved'`);

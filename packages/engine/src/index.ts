@@ -24,6 +24,7 @@ export * from './transfer/apply-rows.js';
 export * from './transfer/broken-masks.js';
 export * from './transfer/build-copy.js';
 export { ChangeRecords } from './transfer/change-records.js';
+export * from './transfer/collected-rows.js';
 export * from './transfer/compare-environments.js';
 export * from './transfer/compare-former.js';
 export type { DatabaseDifference } from './transfer/compare-schemas.js';

@@ -285,7 +285,12 @@ async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, notes: 
   for (const table of sourceTables.values()) {
     if (tables.some((shape) => fullName(shape) === fullName(table))) continue;
     const label = profileName(table);
-    if (rulesForTable(destination.profile, database, label, []).class !== 'authored') continue;
+    const { class: of } = rulesForTable(destination.profile, database, label, []);
+    if (of === 'unclassified' && plan.direction === 'up') {
+      const rows = await source.count(table);
+      if (rows > 0) notes.push({ type: 'unclassified', database, table: label, rows });
+    }
+    if (of !== 'authored') continue;
     if (!ends.schema) notes.push({ type: 'schema', table: label, message: `only the source has the table ${label}` });
     else if (plan.takes.has(`schema:${label}`)) {
       added.push(table);

@@ -184,9 +184,6 @@ export class Gathering {
       lost,
       unsettled,
       news: countNews(comparison, collector),
-      collected: comparison.notes.flatMap((note) =>
-        note.type === 'collected' ? [{ table: note.table, rows: note.rows }] : [],
-      ),
       editedTables: new Set(
         settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.table] : [])),
       ),

@@ -11,11 +11,12 @@ import {
 } from '@tessarion/core';
 import {
   asReadBack,
+  type CollectedProof,
+  type CollectedRows,
   connectTo,
   type Environment,
   FileForm,
-  PostgresView,
-  profileName,
+  proveCollected,
   proveRows,
   readState,
   rewriterOf,
@@ -24,12 +25,6 @@ import {
 import { filesOf, nameOfRow, ownOf, readBackOf } from './change-set.js';
 import type { Installation, TransferContext } from './context.js';
 import type { PageHealth } from './health.js';
-
-/** How many rows a collected table had before a transfer. */
-export interface CollectedCount {
-  readonly table: string;
-  readonly rows: number;
-}
 
 /**
  * Reads the destination again after a transfer, and says point by point what holds: what was written is there, what
@@ -41,7 +36,7 @@ export async function prove(
   destination: Environment,
   pages: readonly PageHealth[],
 ): Promise<Check[]> {
-  const collected = (context.data.collected as CollectedCount[] | undefined) ?? [];
+  const collected = (context.data.collected as CollectedRows[] | undefined) ?? [];
   return [
     ...(await rowCheck(context, destination)),
     ...(await fileCheck(context, destination)),
@@ -118,35 +113,31 @@ async function fileCheck(context: TransferContext, destination: Environment): Pr
       ];
 }
 
-async function collectedChecks(destination: Environment, before: readonly CollectedCount[]): Promise<Check[]> {
+async function collectedChecks(destination: Environment, before: readonly CollectedRows[]): Promise<Check[]> {
   if (before.length === 0) return [];
-  const now = new Map<string, number>();
-  for (const { login } of destination.databases) {
-    const view = await PostgresView.open(login);
-    try {
-      for (const shape of view.schema.tables) {
-        const table = profileName(shape);
-        if (before.some((one) => one.table === table)) now.set(table, await view.countRows(shape));
-      }
-    } finally {
-      await view.close();
-    }
-  }
-  const fewer = before.filter(({ table, rows }) => (now.get(table) ?? 0) < rows);
-  const grown = before.filter(({ table, rows }) => (now.get(table) ?? 0) > rows);
-  const count = ({ table, rows }: CollectedCount): string => `${table} ${rows} before, ${now.get(table) ?? 0} now`;
+  const proof = await proveCollected(destination, before);
+  const words = ({ table, before: then, now }: CollectedProof): string => `${table} ${then} before, ${now} now`;
+  const fewer = proof.filter((one) => one.holds === 'fewer');
+  const grown = proof.filter((one) => one.now > one.before);
+  const untold = proof.filter((one) => one.holds === 'count');
+  const each = proof.length - fewer.length - untold.length;
+  const meanwhile = grown.length > 0 ? ` Came meanwhile: ${named(grown.map(words))}.` : '';
+  const byCount =
+    untold.length > 0
+      ? ` No fewer rows than before in ${named(untold.map((one) => one.table))}, where no number tells them apart.`
+      : '';
   return [
     fewer.length > 0
       ? {
           name: 'what visitors made',
           state: 'warning',
-          message: `There is less than before: ${named(fewer.map(count))}. This transfer deleted none of it.`,
+          message: `Rows of before are gone: ${named(fewer.map(words))}. This transfer deleted none of them.`,
           remedy: 'See who removes such rows: the site itself, or a person.',
         }
       : {
           name: 'what visitors made',
           state: 'passed',
-          message: `No fewer rows than before in ${counted(before.length, 'table')}${grown.length > 0 ? `; ${named(grown.map(count))}` : ''}.`,
+          message: `Each single row of before is there in ${counted(each, 'table')}.${byCount}${meanwhile}`,
         },
   ];
 }

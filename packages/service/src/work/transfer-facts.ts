@@ -34,8 +34,6 @@ export interface TransferFacts {
   readonly unsettled: number;
   /** Items that the destination changed itself since the two last had them in common. */
   readonly news: number;
-  /** What visitors made, by table, as it was when it was compared. */
-  readonly collected: readonly { readonly table: string; readonly rows: number }[];
   /** Tables in which an edited value stands, which the database may spell otherwise. */
   readonly editedTables: ReadonlySet<string>;
   readonly fingerprint: string;

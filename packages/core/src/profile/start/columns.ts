@@ -40,7 +40,9 @@ export function suggestMasks(
     const one = personal(column, dataClass, isStaff);
     // Many things have a name; people have more than that.
     if (!one || (one.kind === 'name' && !isOfPeople)) continue;
-    const isUnique = table.uniques.some((columns) => columns.length === 1 && columns[0] === column.name);
+    const isUnique = [table.key, ...table.uniques].some(
+      (columns) => columns.length === 1 && columns[0] === column.name,
+    );
     const mask: MaskRule = one.kind === 'null' && !column.isNullable ? { fixed: '' } : one.kind;
     if (isUnique && !['mail', 'phone', 'date', 'internet-address', 'null'].includes(one.kind))
       found.set(column.name, {

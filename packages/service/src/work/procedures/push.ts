@@ -11,6 +11,7 @@ import {
   AdvancedParts,
   advanceImage,
   asReadBack,
+  collectedRows,
   drawKeys,
   EngineError,
   type Environment,
@@ -102,7 +103,11 @@ export const push: Procedure = {
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
           changes: plan.changes.length + facts.schemaChanges.length > 0,
-          collected: facts.collected as unknown as Record<string, unknown>[],
+          // Downward they are the source's.
+          collected: (facts.direction === 'up' ? await collectedRows(destination) : []) as unknown as Record<
+            string,
+            unknown
+          >[],
           editedTables: [...facts.editedTables],
           pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
           formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
