@@ -81,7 +81,7 @@ class Visitors {
   begin(): void {
     let turn = 0;
     this.#timer = setInterval(() => {
-      const one = this.#order(1 + (turn++ % (PRODUCTS - PUSHES - 10))).finally(() => this.#open.delete(one));
+      const one = this.#order(1 + (turn++ % PRODUCTS)).finally(() => this.#open.delete(one));
       this.#open.add(one);
     }, 1000 / ORDERS_A_SECOND);
   }
@@ -101,7 +101,11 @@ class Visitors {
     };
     try {
       await timed('BEGIN');
-      await timed('UPDATE product SET stock = stock - 1 WHERE id = $1', [product]);
+      const sold = await timed('UPDATE product SET stock = stock - 1 WHERE id = $1', [product]);
+      if (sold.rowCount === 0) {
+        await timed('ROLLBACK');
+        return;
+      }
       const customer = await timed(
         "INSERT INTO customer (name, email) VALUES ('Aud', 'aud@post.example') RETURNING id",
       );

@@ -200,6 +200,17 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
   }
   for (const part of forecast.parts)
     print(`${part.type} ${part.name}: ${part.inserted} new, ${part.updated} changed, ${part.deleted} deleted`);
+  const rewritten = forecast.rewrites.reduce((sum, one) => sum + one.count, 0);
+  if (rewritten > 0)
+    print(
+      `${rewritten === 1 ? 'One address is' : `${count(rewritten)} addresses are`} rewritten, in ${forecast.rewrites
+        .slice(0, 4)
+        .map((one) => `${one.table}.${one.column}`)
+        .join(', ')}${forecast.rewrites.length > 4 ? ` and ${forecast.rewrites.length - 4} more` : ''}`,
+    );
+  const fired = forecast.touched.filter((one) => one.triggers.length > 0);
+  if (fired.length > 0)
+    print(`Triggers fire: ${fired.map((one) => `${one.triggers.join(', ')} of ${one.table}`).join('; ')}`);
   const kept = forecast.kept
     .filter((one) => one.count > 0)
     .map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`);

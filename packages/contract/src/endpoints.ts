@@ -457,6 +457,16 @@ export const endpoints = {
     response: paged(s.ForecastItem),
   }),
 
+  forecastFile: endpoint({
+    method: 'GET',
+    path: '/forecasts/:id/file',
+    permission: 'fleet.read',
+    summary: 'Show the file of an item as the source or the destination has it now, or as both had it.',
+    params: byId,
+    query: z.strictObject({ item: z.string().max(2000), side: z.enum(['source', 'destination', 'base']) }),
+    body: none,
+    response: s.ShownFile,
+  }),
   pushCreate: endpoint({
     method: 'POST',
     path: '/pushes',

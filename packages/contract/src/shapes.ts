@@ -292,6 +292,10 @@ export const Forecast = z.object({
   /** Tables that changed on the source and that nobody has given a class. */
   unclassified: z.array(z.object({ database: z.string(), table: z.string(), rows: z.number().int() })),
   parts: z.array(ForecastPart),
+  /** Addresses, folders and settings that are written with the destination's own, by table and column. */
+  rewrites: z.array(z.object({ table: z.string(), column: z.string(), count: z.number().int() })),
+  /** Tables that are written, and the triggers on them that fire. */
+  touched: z.array(z.object({ table: z.string(), rows: z.number().int(), triggers: z.array(z.string()) })),
   checks: z.array(Check),
   estimateSeconds: z.number().nullable(),
   holdMilliseconds: z.number().nullable(),
@@ -300,6 +304,16 @@ export const Forecast = z.object({
   itemCount: z.number().int(),
 });
 export type Forecast = z.infer<typeof Forecast>;
+
+/** A file of a forecast's item as one side has it; values of settings are shown by their names. */
+export const ShownFile = z.discriminatedUnion('is', [
+  z.object({ is: z.literal('text'), text: z.string() }),
+  /** `content` in Base64. */
+  z.object({ is: z.literal('picture'), type: z.string(), content: z.string() }),
+  z.object({ is: z.literal('other'), bytes: z.number() }),
+  z.object({ is: z.literal('absent') }),
+]);
+export type ShownFile = z.infer<typeof ShownFile>;
 
 export const Snapshot = z.object({
   id: Id,

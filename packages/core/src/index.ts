@@ -39,5 +39,6 @@ export * from './snapshot/manifest.js';
 export * from './transfer/change.js';
 export * from './transfer/items.js';
 export * from './transfer/lanes.js';
+export * from './transfer/rewrites.js';
 export * from './transfer/sentence.js';
 export * from './transfer/stray-addresses.js';

@@ -29,6 +29,7 @@ import {
   fullName,
   profileName,
   type ReadingMoment,
+  type SchemaShape,
   type TableShape,
 } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
@@ -103,6 +104,8 @@ export interface EnvironmentComparison {
   readonly schema: readonly DatabaseDifference[];
   /** Tables whose rows were compared in other columns than an image of the baseline has. */
   readonly reshaped: readonly Reshaped[];
+  /** Triggers of the destination's tables, by `schema.table`. */
+  readonly triggers: ReadonlyMap<string, readonly string[]>;
 }
 
 /** Compares two environments three ways: database by database, then root by root. Read only. */
@@ -126,11 +129,16 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
     const schema = ends.flatMap((one) => one.schema?.differences ?? []);
     const reshaped = ends.flatMap((one) => one.reshaped);
-    return { merge, rows, files, notes, facts: askDestination(destination, schemas, direction), schema, reshaped };
+    const triggers = triggersOf(schemas.values());
+    const facts = askDestination(destination, schemas, direction);
+    return { merge, rows, files, notes, facts, schema, reshaped, triggers };
   } finally {
     for (const { view, source } of ends) await Promise.all([view.close(), source.close()]);
   }
 }
+
+export const triggersOf = (schemas: Iterable<SchemaShape>): Map<string, readonly string[]> =>
+  new Map([...schemas].flatMap(({ tables }) => tables.map((one) => [fullName(one), one.rowTriggers] as const)));
 
 /** References of the profile from tables that are there, out of or into columns that are not. */
 function lostReferences(profile: Profile | undefined, ends: readonly DatabaseEnds[]): Note[] {

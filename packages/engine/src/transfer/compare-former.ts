@@ -34,7 +34,7 @@ import type { DatabaseView, TableShape } from '../database/site-database.js';
 import { type CanonicalTable, canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
 import { type HashMemory, listFiles } from '../environment/list-root.js';
-import type { EnvironmentComparison, Note } from './compare-environments.js';
+import { type EnvironmentComparison, type Note, triggersOf } from './compare-environments.js';
 import { askDestination } from './destination-facts.js';
 import { describeUses, mergeTable } from './merge-tables.js';
 import { mergeTexts } from './merge-texts.js';
@@ -93,7 +93,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
   const files: FileOutcome[] = [];
   for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
   const facts = askDestination(destination, schemas, 'up', going);
-  return { merge, rows, files, notes, facts, schema: [], reshaped: [], gone };
+  return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas.values()), gone };
 }
 
 type Mutable<T> = { -readonly [K in keyof T]: T[K] };

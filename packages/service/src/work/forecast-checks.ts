@@ -1,4 +1,4 @@
-import type { Check, ForecastWishes } from '@tessarion/contract';
+import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
 import {
   type Change,
   type ItemCollector,
@@ -40,6 +40,18 @@ export async function checkFit(destination: Environment, changes: readonly Chang
     `Everything that is written fits ${destination.path}.`,
     `Correct it where it comes from, or make room for it on ${destination.path}.`,
   );
+}
+
+/** Tables that are written, with the rows and the triggers that fire on them; most first. */
+export function touchedTables(
+  changes: readonly Change[],
+  triggers: ReadonlyMap<string, readonly string[]>,
+): Forecast['touched'] {
+  const rows = new Map<string, number>();
+  for (const change of changes) if (change.part === 'row') rows.set(change.table, (rows.get(change.table) ?? 0) + 1);
+  return [...rows]
+    .map(([table, count]) => ({ table: profileTable(table), rows: count, triggers: [...(triggers.get(table) ?? [])] }))
+    .sort((a, b) => b.rows - a.rows);
 }
 
 /** Changes without what is written to tables and columns that are still to be made: they are made for it. */

@@ -93,6 +93,8 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     lost: facts.lost,
     unclassified: facts.unclassified,
     parts: [...facts.collector.parts.values()],
+    rewrites: facts.rewrites,
+    touched: facts.touched,
     checks: facts.checks,
     ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull')),
     baselineAt: facts.baselineAt?.toISOString() ?? null,

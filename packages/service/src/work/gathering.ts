@@ -4,6 +4,7 @@ import {
   type ByteString,
   type ChangedItem,
   type Collision,
+  countRewrites,
   type FileChange,
   type FileOutcome,
   freshKeysOf,
@@ -42,7 +43,7 @@ import {
 } from '@tessarion/engine';
 import { amountOfTable, collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
 import { collisionWords } from './collision-words.js';
-import { checkFit, checksOf, profileTable, strayCheck, withoutNewPlaces } from './forecast-checks.js';
+import { checkFit, checksOf, profileTable, strayCheck, touchedTables, withoutNewPlaces } from './forecast-checks.js';
 import { asChange, fieldsOf, fileChange, hashed, imageChange } from './item-fields.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
@@ -168,6 +169,8 @@ export class Gathering {
       changes,
       // What an undo leaves is listed item by item.
       kept: isUndo ? [] : kept,
+      rewrites: countRewrites(changes).map((one) => ({ ...one, table: profileTable(one.table) })),
+      touched: touchedTables(changes, comparison.triggers),
       schemaChanges,
       reshaped: comparison.reshaped,
       decided: this.#decided(),

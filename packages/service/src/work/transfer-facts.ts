@@ -23,6 +23,8 @@ export interface TransferFacts {
   readonly reshaped: EnvironmentComparison['reshaped'];
   /** Differences of how tables are made about which somebody has decided. */
   readonly decided: readonly string[];
+  readonly rewrites: Forecast['rewrites'];
+  readonly touched: Forecast['touched'];
   readonly unclassified: Forecast['unclassified'];
   readonly neverMoves: { table: string; because: string }[];
   readonly checks: Check[];

@@ -238,6 +238,7 @@ function Ready({
         <p className={`sentence ${wishes.isCounting ? 'counting' : ''}`} aria-live="polite">
           <SentenceText pieces={forecast.sentence} />
         </p>
+        <Touches forecast={forecast} />
       </section>
       <ConfirmZone
         forecast={forecast}
@@ -295,6 +296,36 @@ function Ready({
         </>
       )}
     </>
+  );
+}
+
+/** What writing it touches beside the values themselves: addresses rewritten, tables, triggers that fire. */
+function Touches({ forecast }: { readonly forecast: Forecast }): JSX.Element | null {
+  const { rewrites, touched } = forecast;
+  const count = rewrites.reduce((sum, one) => sum + one.count, 0);
+  const triggers = touched.flatMap((one) => one.triggers.map((name) => `${name} of ${one.table}`));
+  if (touched.length === 0) return null;
+  const places = rewrites.map((one) => `${number(one.count)} in ${one.table}.${one.column}`).join(', ');
+  return (
+    <p className="touches qq">
+      <span title={touched.map((one) => `${one.table}: ${number(one.rows)}`).join(', ')}>
+        writes {number(touched.reduce((sum, one) => sum + one.rows, 0))} rows in{' '}
+        {touched.length === 1 ? touched[0]?.table : `${touched.length} tables`}
+      </span>
+      {count > 0 && (
+        <span title={places}>
+          {' '}
+          · rewrites {number(count)} {count === 1 ? 'address' : 'addresses'}
+        </span>
+      )}
+      {triggers.length > 0 && (
+        <span title={triggers.join(', ')}>
+          {' '}
+          · fires {triggers.slice(0, 2).join(', ')}
+          {triggers.length > 2 ? ` and ${triggers.length - 2} more` : ''}
+        </span>
+      )}
+    </p>
   );
 }
 

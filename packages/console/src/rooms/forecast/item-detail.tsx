@@ -1,10 +1,11 @@
-import type { Environment, ForecastCollision, ForecastField, ForecastItem } from '@tessarion/contract';
+import type { Environment, Forecast, ForecastCollision, ForecastField, ForecastItem } from '@tessarion/contract';
 import { type JSX, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react';
 import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
 import { Tile } from '../../parts/tile.js';
 import { number } from '../../parts/words.js';
 import { Changed, Replaced } from './diff.js';
+import { FileView } from './file-view.js';
 import type { Take, Wishes } from './wishes.js';
 
 type Kind = Environment['kind'];
@@ -32,11 +33,13 @@ const capital = (name: string): string => `${name.slice(0, 1).toUpperCase()}${na
 export function ItemDetail({
   item,
   sides,
+  forecast,
   wishes,
   step,
 }: {
   readonly item: ForecastItem;
   readonly sides: Sides;
+  readonly forecast: Forecast;
   readonly wishes: Wishes;
   /** Goes to the next or the previous item that needs somebody. */
   readonly step: ReactNode;
@@ -114,6 +117,7 @@ export function ItemDetail({
         ))}
         {item.fields.length === 0 && <FileRow item={item} sides={sides} />}
       </div>
+      {item.fields.length === 0 && item.id.includes('/') && <FileView item={item} forecast={forecast} sides={sides} />}
     </>
   );
 }

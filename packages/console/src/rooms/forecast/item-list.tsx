@@ -182,6 +182,7 @@ export function Items({
             key={current.id}
             item={current}
             sides={sides}
+            forecast={forecast}
             wishes={wishes}
             step={
               needing.includes(current) && needing.length > 1 ? (

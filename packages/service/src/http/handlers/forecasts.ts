@@ -2,11 +2,14 @@ import type { Forecast } from '@tessarion/contract';
 import { compareLane } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
+import { toEngine } from '../../records/environments.js';
 import { json } from '../../records/open.js';
+import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { enqueue, type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
+import { fileBefore, fileNow, placeOfFile } from '../../work/shown-file.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Handlers } from './call.js';
 
@@ -21,6 +24,8 @@ const EMPTY: ForecastResult = {
   lost: [],
   unclassified: [],
   parts: [],
+  rewrites: [],
+  touched: [],
   checks: [],
   estimateSeconds: null,
   holdMilliseconds: null,
@@ -70,7 +75,7 @@ export async function getForecast(installation: Installation, id: string): Promi
 }
 
 export const forecastHandlers: Handlers<
-  'forecastCreate' | 'forecastUndo' | 'forecastShow' | 'forecastSettle' | 'forecastItems'
+  'forecastCreate' | 'forecastUndo' | 'forecastShow' | 'forecastSettle' | 'forecastItems' | 'forecastFile'
 > = {
   async forecastCreate({ installation, body, person }) {
     const { records, environments } = installation;
@@ -142,6 +147,29 @@ export const forecastHandlers: Handlers<
       await enqueue(trx, 'forecast', record.id);
     });
     return toForecast(await getForecast(installation, record.id));
+  },
+  async forecastFile({ installation, params, query }) {
+    const { records, environments } = installation;
+    const forecast = await getForecast(installation, params.id);
+    const item = await records('forecast_item')
+      .where({ forecast_id: params.id })
+      .whereRaw("item ->> 'id' = ?", [query.item])
+      .first('item');
+    const place = item && placeOfFile(query.item);
+    // Only what a forecast lists is shown, and only of files.
+    if (!place || item.item.fields.length > 0)
+      throw new ProblemError('not-found', `Forecast ${params.id} lists no file ${query.item}.`, 'List its items.');
+    const site = forecast.onto_path.split('/')[0] as string;
+    if (query.side === 'base')
+      return fileBefore(
+        installation,
+        { from: forecast.from_path, onto: forecast.onto_path, site },
+        place.root,
+        place.path,
+      );
+    const record = await environments.get(records, query.side === 'source' ? forecast.from_path : forecast.onto_path);
+    const profile = (await profileOfSite(records, record.site))?.profile;
+    return fileNow(toEngine(record, profile), place.root, place.path);
   },
   async forecastItems({ installation, params, query }) {
     await getForecast(installation, params.id);

@@ -1,0 +1,130 @@
+import { useQuery } from '@tanstack/react-query';
+import type { Forecast, ForecastItem, ShownFile } from '@tessarion/contract';
+import { diffLines } from 'diff';
+import type { JSX } from 'react';
+import { Failure } from '../../parts/states.js';
+import { size } from '../../parts/words.js';
+import { client } from '../../session.js';
+import { Changed, Replaced } from './diff.js';
+import type { Sides } from './item-detail.js';
+
+const MOST_LINES = 600;
+
+/** A changed file: a picture before and after, or the lines of its text that differ. */
+export function FileView({
+  item,
+  forecast,
+  sides,
+}: {
+  readonly item: ForecastItem;
+  readonly forecast: Forecast;
+  readonly sides: Sides;
+}): JSX.Element | null {
+  const source = useFile(item, forecast, 'source');
+  const destination = useFile(item, forecast, 'destination');
+  if (source.isError || destination.isError) return <Failure error={source.error ?? destination.error} />;
+  if (!source.data || !destination.data) return null;
+  const [after, before] = [source.data, destination.data];
+  if (after.is === 'picture' || before.is === 'picture')
+    return (
+      <div className="pictures">
+        <Picture file={before} label={`${sides.onto.name}, as it is now`} />
+        <Picture file={after} label={`${sides.from.name}, where it comes from`} />
+      </div>
+    );
+  if (after.is === 'text' || before.is === 'text')
+    return <Lines before={before.is === 'text' ? before.text : ''} after={after.is === 'text' ? after.text : ''} />;
+  return (
+    <p className="q file-size">
+      {before.is === 'other' ? `${size(before.bytes)} on ${sides.onto.name}` : `not on ${sides.onto.name}`},{' '}
+      {after.is === 'other' ? `${size(after.bytes)} on ${sides.from.name}` : `not on ${sides.from.name}`}
+    </p>
+  );
+}
+
+const useFile = (item: ForecastItem, forecast: Forecast, side: 'source' | 'destination') =>
+  useQuery({
+    queryKey: ['forecast', forecast.id, 'file', item.id, side, forecast.fingerprint],
+    // What an undo brings back is not there any more.
+    enabled: forecast.undoes === null || side === 'destination',
+    queryFn: () => client.call('forecastFile', { params: { id: forecast.id }, query: { item: item.id, side } }),
+    staleTime: 60_000,
+  });
+
+function Picture({ file, label }: { readonly file: ShownFile; readonly label: string }): JSX.Element {
+  return (
+    <figure>
+      {file.is === 'picture' ? (
+        <img src={`data:${file.type};base64,${file.content}`} alt={label} />
+      ) : (
+        <div className="no-picture q">
+          {file.is === 'other' ? `too large to show, ${size(file.bytes)}` : 'not there'}
+        </div>
+      )}
+      <figcaption className="q">{label}</figcaption>
+    </figure>
+  );
+}
+
+/** Lines that differ, each beside its former self, changed words marked; what is alike is folded. */
+function Lines({ before, after }: { readonly before: string; readonly after: string }): JSX.Element {
+  const rows = pairLines(before, after);
+  return (
+    <table className="lines mono">
+      <caption className="sr-only">Lines that differ</caption>
+      <tbody>
+        {rows.slice(0, MOST_LINES).map((row, i) =>
+          row.is === 'alike' ? (
+            <tr key={`${String(i)} alike`}>
+              <td colSpan={2} className="alike qq">
+                {row.count} {row.count === 1 ? 'line' : 'lines'} alike
+              </td>
+            </tr>
+          ) : (
+            <tr key={`${String(i)} ${row.before ?? ''} ${row.after ?? ''}`}>
+              <td className={row.before === null ? 'none' : ''}>
+                {row.before !== null &&
+                  (row.after === null ? <del>{row.before}</del> : <Replaced before={row.before} after={row.after} />)}
+              </td>
+              <td className={row.after === null ? 'none' : ''}>
+                {row.after !== null && <Changed before={row.before} after={row.after} />}
+              </td>
+            </tr>
+          ),
+        )}
+        {rows.length > MOST_LINES && (
+          <tr>
+            <td colSpan={2} className="alike qq">
+              and {rows.length - MOST_LINES} more
+            </td>
+          </tr>
+        )}
+      </tbody>
+    </table>
+  );
+}
+
+type LineRow =
+  | { readonly is: 'alike'; readonly count: number }
+  | { readonly is: 'unlike'; readonly before: string | null; readonly after: string | null };
+
+function pairLines(before: string, after: string): LineRow[] {
+  const rows: LineRow[] = [];
+  let gone: string[] = [];
+  const linesOf = (text: string): string[] => text.replace(/\n$/, '').split('\n');
+  const flush = (come: readonly string[]): void => {
+    for (let i = 0; i < Math.max(gone.length, come.length); i++)
+      rows.push({ is: 'unlike', before: gone[i] ?? null, after: come[i] ?? null });
+    gone = [];
+  };
+  for (const part of diffLines(before, after)) {
+    if (part.removed) gone.push(...linesOf(part.value));
+    else if (part.added) flush(linesOf(part.value));
+    else {
+      flush([]);
+      rows.push({ is: 'alike', count: linesOf(part.value).length });
+    }
+  }
+  flush([]);
+  return rows;
+}
