@@ -73,7 +73,7 @@ describe('SIGKILL of the worker in a clone', () => {
           params: { site: 'threadmill', environment: 'killed' },
           query: { confirm: 'threadmill/killed' },
         });
-        expect((await ended(studio, removal)).state).toBe('done');
+        expect(await ended(studio, removal)).toMatchObject({ state: 'done', failure: null });
       } else {
         expect(end.state).toBe('failed');
         expect(end.failure?.message).toContain('The worker died');

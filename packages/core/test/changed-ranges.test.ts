@@ -1,50 +1,77 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { blocksWithin, changedRanges, type KeyedBlock, type KeyRange, RangeFilter } from '../src/index.js';
+import {
+  blocksWithin,
+  joinRanges,
+  type KeyedBlock,
+  type KeyRange,
+  movedBlocks,
+  RangeFilter,
+  rangesAround,
+  rangesMissing,
+  rowsMissing,
+} from '../src/index.js';
 
 const block = (key: number, rows: number, hash = `h${key}`): KeyedBlock => ({ hash, rows, key: String(key) });
-const still = (...rows: number[]) => rows.map((count) => ({ rows: count, isWritten: false }));
 const BLOCKS = [block(10, 3), block(20, 2), block(30, 4)];
-const SAME = { current: BLOCKS, former: BLOCKS };
-const ranges = (
-  counts: { rows: number; isWritten: boolean }[],
-  keys: string[] = [],
-  former: readonly KeyedBlock[] = BLOCKS,
-): KeyRange[] => changedRanges(BLOCKS, [still(0, 3, 2, 4), counts], [SAME, { current: BLOCKS, former }], keys);
+const set = (...keys: number[]): Set<string> => new Set(keys.map(String));
 
-describe('what must be read', () => {
-  it('is nothing where nothing was written', () => {
-    expect(ranges(still(0, 3, 2, 4))).toEqual([]);
+describe('rows that are gone', () => {
+  it('are none where all stand still, or were written', () => {
+    expect(rowsMissing(BLOCKS, { still: 9, written: [] }, set(), set())).toBe(0);
+    expect(rowsMissing(BLOCKS, { still: 8, written: ['21'] }, set(), set(21))).toBe(0);
+    expect(rowsMissing(BLOCKS, { still: 9, written: ['25'] }, set(), set())).toBe(0);
+    expect(rowsMissing(BLOCKS, { still: 7, written: ['21'] }, set(10, 99), set(10, 21))).toBe(0);
   });
 
-  it.each([
-    ['a row was written', [...still(0, 3), { rows: 2, isWritten: true }, ...still(4)], { from: '20', to: '30' }],
-    ['a row is gone', still(0, 3, 1, 4), { from: '20', to: '30' }],
-    ['a row came before all', still(1, 3, 2, 4), { from: undefined, to: '10' }],
-    ['a row came after all', still(0, 3, 2, 5), { from: '30', to: undefined }],
-    ['two neighbours changed', still(0, 2, 1, 4), { from: '10', to: '30' }],
-  ])('is the range where %s', (_name, counts, expected) => {
-    expect(ranges(counts)).toEqual([expected]);
-  });
-
-  it('is where something was unlike before, between blocks too', () => {
-    expect(ranges(still(0, 3, 2, 4), ['25', '-7'])).toEqual([
-      { from: undefined, to: '10' },
+  it('are told by the count of the others, though as many came', () => {
+    expect(rowsMissing(BLOCKS, { still: 8, written: ['25'] }, set(), set())).toBe(1);
+    expect(rangesMissing(BLOCKS, [0, 3, 1, 4], { still: 8, written: ['25'] }, set(), set())).toEqual([
       { from: '20', to: '30' },
+    ]);
+    expect(rangesMissing(BLOCKS, [0, 2, 2, 3], { still: 7, written: ['31'] }, set(32), set(32, 31))).toEqual([
+      { from: '10', to: '20' },
+      { from: '30', to: undefined },
     ]);
   });
 
-  it('is where an image has moved on', () => {
-    const former = [block(10, 3), block(20, 2, 'other'), block(30, 4)];
-    expect(ranges(still(0, 3, 2, 4), [], former)).toEqual([{ from: '20', to: '30' }]);
-    expect(ranges(still(0, 3, 2, 4), [], [block(10, 3)])).toEqual([{ from: '20', to: undefined }]);
-    expect(ranges(still(0, 3, 2, 4), [], [])).toEqual([{ from: '10', to: undefined }]);
+  it('are fewer than none where the image is another one', () => {
+    expect(rowsMissing(BLOCKS, { still: 10, written: [] }, set(), set())).toBe(-1);
+  });
+});
+
+describe('what must be read', () => {
+  it('is a range around keys that lie close, and one for each that does not', () => {
+    expect(rangesAround(['1000', '3', '1', '3', '-99999999999999999999'])).toEqual([
+      { from: '-99999999999999999999', to: '-99999999999999999998' },
+      { from: '1', to: '4' },
+      { from: '1000', to: '1001' },
+    ]);
+    expect(rangesAround([])).toEqual([]);
   });
 
-  it('compares keys as numbers', () => {
-    const blocks = [block(9, 1), block(100, 1)];
-    const found = changedRanges(blocks, [still(0, 1, 1)], [{ current: blocks, former: blocks }], ['20']);
-    expect(found).toEqual([{ from: '9', to: '100' }]);
+  it('joins ranges that meet, with keys compared as numbers', () => {
+    const range = (from: string | undefined, to: string | undefined): KeyRange => ({ from, to });
+    expect(
+      joinRanges([
+        range('100', undefined),
+        range('9', '20'),
+        range('20', '21'),
+        range(undefined, '-5'),
+        range('8', '12'),
+      ]),
+    ).toEqual([range(undefined, '-5'), range('8', '21'), range('100', undefined)]);
+    expect(joinRanges([range('1', undefined), range('5', '6')])).toEqual([range('1', undefined)]);
+  });
+
+  it('is in the blocks that only one of two images has', () => {
+    const former = [block(10, 3), block(20, 2, 'other'), block(30, 4)];
+    expect(movedBlocks({ current: BLOCKS, former })).toEqual({
+      current: [block(20, 2)],
+      former: [block(20, 2, 'other')],
+    });
+    expect(movedBlocks({ current: BLOCKS, former: [] })).toEqual({ current: BLOCKS, former: [] });
+    expect(movedBlocks({ current: BLOCKS, former: BLOCKS })).toEqual({ current: [], former: [] });
   });
 
   it('lets through exactly the rows of the ranges, from the blocks that may hold them', () => {

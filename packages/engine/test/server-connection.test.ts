@@ -126,6 +126,32 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       expect(content[4999]).toBe(4);
     });
 
+    it('lists everything at once as it does one by one, whatever the names and times', async () => {
+      const raw = (name: string): Buffer => Buffer.from(at(name), 'latin1');
+      await fs.mkdir(at('a folder/below'), { recursive: true });
+      await fs.mkdir(at('empty'), { mode: 0o700 });
+      for (const name of ['a folder/below/x', 'a-b', 'with\nline', 'caf\xc3\xa9', 'not utf-8 \xff', '-printf', ' '])
+        await fs.writeFile(raw(name), name);
+      await fs.symlink('a folder/below/x', at('link'));
+      await fs.symlink(Buffer.from('nowhere \xff', 'latin1'), at('a folder/broken'));
+      await server.run('mkfifo', [at('pipe')]);
+      await fs.chmod(at('a-b'), 0o4711);
+      await fs.utimes(at('a-b'), 1, 1.25);
+      await fs.utimes(at('-printf'), -5, -5);
+      await fs.utimes(at(' '), 0, 0);
+      const whole = [...(await server.listWhole(folder))].sort((a, b) => (a.path < b.path ? -1 : 1));
+      const plainly = ({ path, type, mode, bytes, identity, changedAtNs, target }: TreeNode) => ({
+        ...{ path, type, mode, bytes, changedAtNs, target },
+        identity: path === '-printf' ? '' : identity,
+      });
+      expect(whole.map(plainly)).toEqual((await listed()).sort((a, b) => (a.path < b.path ? -1 : 1)).map(plainly));
+      expect(whole.length).toBe(13);
+      await fs.symlink(folder, `${folder}-link`);
+      expect((await server.listWhole(`${folder}-link`)).length).toBe(13);
+      await fs.rm(`${folder}-link`);
+      expect((await failure(server.listWhole(at('nowhere')))).code).toBe((await failure(listed('nowhere'))).code);
+    });
+
     it('gives a file another identity when content, mode or name change, and the same when nothing does', async () => {
       const first = await server.writeFile(at('f'), Buffer.from('1'), 0o644);
       expect(await server.identityOf(at('f'))).toBe(first);

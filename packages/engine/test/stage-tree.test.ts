@@ -50,8 +50,9 @@ async function seen(): Promise<Record<string, string>> {
 }
 
 const stateOf = async (path: string): Promise<FileState> =>
-  (await listFiles(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).get(toBytes(path))
-    ?.state ?? { type: 'absent' };
+  (await listFiles(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).get(
+    toBytes(path),
+  ) ?? { type: 'absent' };
 
 async function file(content: string, mode = 0o644): Promise<FileState> {
   const bytes = Buffer.from(content);

@@ -14,10 +14,12 @@ export interface KeyRange {
   readonly to: ByteString | undefined;
 }
 
-/** What a database holds between two boundaries: how many rows, and whether any was written after a moment. */
-export interface RangeCount {
-  readonly rows: number;
-  readonly isWritten: boolean;
+/** What a database holds of a table, seen from a moment in the past. */
+export interface TableSince {
+  /** How many rows were neither written since nor are noted. */
+  readonly still: number;
+  /** Keys of rows that were written since and are not noted. */
+  readonly written: readonly ByteString[];
 }
 
 /** A stored table now, and as it was when a change record was made with it. */
@@ -27,49 +29,97 @@ export interface ImageHistory {
 }
 
 /**
- * Tells which ranges of a table's keys must be read, when at a moment two databases were found to hold what their
- * images hold, but for some keys. A row that was written since is seen by its version, one that was deleted by the
- * count of those that were not written.
+ * How many rows a database lost, when at a moment it was found to hold what an image holds but for some noted keys. A
+ * row that was written since is seen by its version; one that was deleted only by the count of those that were not.
  *
- * @param bounds blocks whose first keys are the boundaries
- * @param counts for each database what it holds below the first boundary, then from each boundary on
- * @param images both images; where one has moved on since, its ranges are read
- * @param keys keys at which there was something to say, and those that go by another one on the other side
- * @returns ranges in order, none touching the next
+ * @param noted keys at which there was something to say, or that are to be read in any case
+ * @param held which of the noted and the written keys the image holds
+ * @returns below zero where the image is not the one that the database was compared with
  */
-export function changedRanges(
-  bounds: readonly KeyedBlock[],
-  counts: readonly (readonly RangeCount[])[],
-  images: readonly ImageHistory[],
-  keys: Iterable<ByteString>,
+export function rowsMissing(
+  blocks: readonly KeyedBlock[],
+  { still, written }: TableSince,
+  noted: ReadonlySet<ByteString>,
+  held: ReadonlySet<ByteString>,
+): number {
+  let expected = blocks.reduce((sum, block) => sum + block.rows, 0);
+  for (const key of noted) if (held.has(key)) expected--;
+  for (const key of written) if (held.has(key)) expected--;
+  return expected - still;
+}
+
+/**
+ * Where a database lost rows that nothing else tells of.
+ *
+ * @param still how many rows below the first block's key, then from each block's key on, were neither written nor noted
+ * @returns the ranges of such blocks, in order
+ */
+export function rangesMissing(
+  blocks: readonly KeyedBlock[],
+  still: readonly number[],
+  { written }: TableSince,
+  noted: ReadonlySet<ByteString>,
+  held: ReadonlySet<ByteString>,
 ): KeyRange[] {
-  const isChanged: boolean[] = new Array(bounds.length + 1).fill(false);
-  for (let i = 0; i <= bounds.length; i++) {
-    const expected = i === 0 ? 0 : (bounds[i - 1] as KeyedBlock).rows;
-    isChanged[i] = counts.some((side) => side[i]?.isWritten === true || (side[i]?.rows ?? 0) !== expected);
-  }
-  for (const key of keys) isChanged[rangeOf(bounds, key)] = true;
-  for (const image of images)
-    for (const { from, to } of movedRanges(image)) {
-      const end = to === undefined ? bounds.length : rangeOf(bounds, to);
-      const last = to !== undefined && bounds[end - 1]?.key === to ? end - 1 : end;
-      for (let i = from === undefined ? 0 : rangeOf(bounds, from); i <= last; i++) isChanged[i] = true;
+  const expected = [0, ...blocks.map((block) => block.rows)];
+  for (const key of [...noted, ...written]) if (held.has(key)) (expected[rangeOf(blocks, key)] as number)--;
+  return expected.flatMap((rows, i) =>
+    rows === (still[i] ?? 0) ? [] : [{ from: blocks[i - 1]?.key, to: blocks[i]?.key }],
+  );
+}
+
+/** Reading a few rows too many costs less than looking one more key up. */
+const NEAR = 16n;
+
+/** Ranges that hold some keys, and few others; in order, none touching the next. */
+export function rangesAround(keys: Iterable<ByteString>): KeyRange[] {
+  const sorted = [...new Set(keys)].map(BigInt).sort((a, b) => (a < b ? -1 : a > b ? 1 : 0));
+  const ranges: KeyRange[] = [];
+  let [first, last] = [sorted[0], sorted[0]];
+  const close = (): void => {
+    if (first !== undefined && last !== undefined) ranges.push({ from: `${first}`, to: `${last + 1n}` });
+  };
+  for (const key of sorted) {
+    if (key - (last as bigint) > NEAR) {
+      close();
+      first = key;
     }
-  const ranges: { from: ByteString | undefined; to: ByteString | undefined }[] = [];
-  for (let i = 0; i <= bounds.length; i++) {
-    if (!isChanged[i]) continue;
-    const to = bounds[i]?.key;
-    const last = ranges.at(-1);
-    if (last && isChanged[i - 1]) last.to = to;
-    else ranges.push({ from: bounds[i - 1]?.key, to });
+    last = key;
   }
+  close();
   return ranges;
+}
+
+/** All that lies in any of some ranges; in order, none touching the next. */
+export function joinRanges(ranges: readonly KeyRange[]): KeyRange[] {
+  const sorted = ranges.toSorted((a, b) =>
+    a.from === b.from ? 0 : a.from === undefined ? -1 : b.from === undefined ? 1 : compare(a.from, b.from),
+  );
+  const joined: { from: ByteString | undefined; to: ByteString | undefined }[] = [];
+  for (const { from, to } of sorted) {
+    const last = joined.at(-1);
+    const meets = last && (last.to === undefined || from === undefined || compare(from, last.to) <= 0);
+    if (!meets) joined.push({ from, to });
+    else if (last.to !== undefined && (to === undefined || compare(to, last.to) > 0)) last.to = to;
+  }
+  return joined;
+}
+
+/** Blocks that only one of two lists has: whatever differs between the two stands in them. */
+export function movedBlocks({ current, former }: ImageHistory): ImageHistory {
+  if (current === former) return { current: [], former: [] };
+  const name = (block: KeyedBlock): string => `${block.hash} ${block.key}`;
+  const [now, then] = [new Set(current.map(name)), new Set(former.map(name))];
+  return {
+    current: current.filter((block) => !then.has(name(block))),
+    former: former.filter((block) => !now.has(name(block))),
+  };
 }
 
 const compare = (a: ByteString, b: ByteString): number => compareKeys([a], [b], ['integer']);
 
-/** How many boundaries are not above a key. */
-function rangeOf(bounds: readonly KeyedBlock[], key: ByteString): number {
+/** Which range a key lies in: 0 is below the first block's key, then one from each block's key on. */
+export function rangeOf(bounds: readonly KeyedBlock[], key: ByteString): number {
   let [low, high] = [0, bounds.length];
   while (low < high) {
     const middle = (low + high) >> 1;
@@ -77,31 +127,6 @@ function rangeOf(bounds: readonly KeyedBlock[], key: ByteString): number {
     else high = middle;
   }
   return low;
-}
-
-/** Where an image is not as it was: from the first key that may differ to the first that does not. */
-function* movedRanges({ current, former }: ImageHistory): Generator<KeyRange> {
-  if (current === former) return;
-  let [i, j] = [0, 0];
-  while (i < current.length || j < former.length) {
-    const [a, b] = [current[i], former[j]];
-    if (a && b && a.hash === b.hash && a.key === b.key) {
-      i++;
-      j++;
-      continue;
-    }
-    const from = !a ? b?.key : !b ? a.key : compare(a.key, b.key) < 0 ? a.key : b.key;
-    // Goes on to the next block that both have.
-    for (;;) {
-      const [x, y] = [current[i], former[j]];
-      if (!x && !y) break;
-      const order = !x ? 1 : !y ? -1 : compare(x.key, y.key);
-      if (order === 0 && x?.hash === y?.hash) break;
-      if (order <= 0) i++;
-      if (order >= 0) j++;
-    }
-    yield { from, to: current[i]?.key };
-  }
 }
 
 /** Tells whether keys, asked for in rising order, lie in one of some ranges. */

@@ -56,8 +56,7 @@ export function compareFiles(
 ): FileOutcome[] {
   const outcomes: FileOutcome[] = [];
   const { source, destination, baseline } = listings;
-  const sides = [source, destination, baseline?.source, baseline?.destination].flatMap((one) => (one ? [one] : []));
-  for (const path of [...new Set(sides.flatMap((one) => [...one.keys()]))].sort()) {
+  for (const path of [...pathsToDecide(listings)].sort()) {
     const area = areaOf(areas, path);
     if (!how.classes.has(area.class) || leftOut(path)) continue;
     const at: FileSides = {
@@ -70,6 +69,18 @@ export function compareFiles(
     if (decision) outcomes.push({ root, path, area: area.name, sides: at, decision });
   }
   return outcomes;
+}
+
+/** Paths at which there may be something to decide: all but those that every side has alike. */
+function pathsToDecide({ source, destination, baseline }: Parameters<typeof compareFiles>[2]): Set<ByteString> {
+  const paths = new Set<ByteString>();
+  for (const [path, state] of source) {
+    const others = baseline && [destination, baseline.source, baseline.destination].map((one) => one.get(path));
+    if (!others?.every((other) => other && sameFile(state, other))) paths.add(path);
+  }
+  for (const side of [destination, baseline?.source, baseline?.destination])
+    for (const path of side?.keys() ?? []) if (!source.has(path)) paths.add(path);
+  return paths;
 }
 
 function decideFile(sides: FileSides, method: Method, hasBaseline: boolean): FileDecision | undefined {

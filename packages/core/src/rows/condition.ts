@@ -24,8 +24,12 @@ export function compileCondition(
     });
 }
 
+/** Most texts. */
+const ASCII = /^[\0-\x7f]*$/;
+
 /** UTF-8 bytes of a text as a byte string. */
 export function toBytes(text: string): ByteString {
+  if (ASCII.test(text)) return text;
   let out = '';
   for (const byte of new TextEncoder().encode(text)) out += String.fromCharCode(byte);
   return out;
@@ -33,5 +37,6 @@ export function toBytes(text: string): ByteString {
 
 /** The text of a byte string; invalid UTF-8 shows as U+FFFD. */
 export function toText(bytes: ByteString): string {
+  if (ASCII.test(bytes)) return bytes;
   return new TextDecoder().decode(Uint8Array.from(bytes, (one) => one.charCodeAt(0)));
 }

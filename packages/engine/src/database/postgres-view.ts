@@ -1,11 +1,18 @@
 import { spawn } from 'node:child_process';
-import type { ByteString, KeyRange, RangeCount } from '@tessarion/core';
+import type { ByteString, KeyRange } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { EngineError } from '../errors.js';
 import { connectTo, databaseError } from './connect.js';
 import { describeSchema, quoteName, quoteTable } from './describe.js';
-import type { DatabaseLogin, DatabaseView, ReadingMoment, SchemaShape, TableShape } from './site-database.js';
+import type {
+  DatabaseLogin,
+  DatabaseView,
+  ReadingMoment,
+  SchemaShape,
+  TableShape,
+  WrittenSince,
+} from './site-database.js';
 
 /** Reads a PostgreSQL database as it is at one moment, without keeping its visitors from writing. */
 export class PostgresView implements DatabaseView {
@@ -85,24 +92,51 @@ export class PostgresView implements DatabaseView {
   async moment(): Promise<ReadingMoment | undefined> {
     const allowed = await this.#client.query<{ yes: boolean }>(MAY_TELL_MOMENT);
     if (!allowed.rows[0]?.yes) return undefined;
-    const moment = await this.#client.query<{ transaction: string; database: string }>(MOMENT);
+    const moment = await this.#client.query<Omit<ReadingMoment, 'tables'>>(MOMENT);
     const tables = await this.#client.query<{ name: string; identity: string }>(TABLE_IDENTITIES);
-    const { transaction, database } = moment.rows[0] as { transaction: string; database: string };
-    return { transaction, database, tables: new Map(tables.rows.map(({ name, identity }) => [name, identity])) };
+    return {
+      ...(moment.rows[0] as Omit<ReadingMoment, 'tables'>),
+      tables: new Map(tables.rows.map(({ name, identity }) => [name, identity])),
+    };
   }
 
-  async countSince(table: TableShape, bounds: readonly ByteString[], since: string): Promise<RangeCount[]> {
-    const key = bounds.length > 0 ? `${quoteName(table.key[0] as string)}::bigint` : undefined;
-    const result = await this.#client.query<[number, string, boolean]>({
-      text: `SELECT ${key ? `width_bucket(${key}, $2::bigint[])` : '0 * cardinality($2::bigint[])'}, count(*),
-          bool_or(age(xmin) <= (SELECT age(($1::bigint % ${XIDS})::text::xid)))
-        FROM ONLY ${quoteTable(table)} GROUP BY 1`,
+  async writtenSince(table: TableShape, since: string, most: number): Promise<WrittenSince> {
+    const key = table.keyOrders.length === 1 && table.keyOrders[0] === 'integer' ? table.key[0] : undefined;
+    const result = await this.#client.query<{ rows: string; written: string; keys: string[] | null }>(
+      `SELECT rows, cardinality(written) AS written, CASE WHEN cardinality(written) <= $2 THEN written END AS keys
+        FROM (SELECT count(*) AS rows, coalesce(array_agg(${key === undefined ? "''::text" : `${quoteName(key)}::text`}) FILTER (WHERE ${WRITTEN_SINCE}), '{}') AS written
+          FROM ONLY ${quoteTable(table)}) AS found`,
+      [since, most],
+    );
+    const { rows, written, keys } = result.rows[0] as { rows: string; written: string; keys: string[] | null };
+    return {
+      rows: Number(rows),
+      written: Number(written),
+      keys: key === undefined ? 'too many' : (keys ?? 'too many'),
+    };
+  }
+
+  async countStill(table: TableShape, bounds: readonly ByteString[], since: string): Promise<number[]> {
+    const counts: number[] = new Array(bounds.length + 1).fill(0);
+    const result = await this.#client.query<[number, string]>({
+      text: `SELECT width_bucket(${quoteName(table.key[0] as string)}::bigint, $2::bigint[]), count(*)
+        FROM ONLY ${quoteTable(table)} WHERE NOT ${WRITTEN_SINCE} GROUP BY 1`,
       values: [since, `{${bounds.join(',')}}`],
       rowMode: 'array',
     });
-    const counts: RangeCount[] = new Array(bounds.length + 1).fill({ rows: 0, isWritten: false });
-    for (const [range, rows, isWritten] of result.rows) counts[range] = { rows: Number(rows), isWritten };
+    for (const [range, rows] of result.rows) counts[range] = Number(rows);
     return counts;
+  }
+
+  async heldKeys(table: TableShape, keys: readonly ByteString[]): Promise<ByteString[]> {
+    if (keys.length === 0) return [];
+    const key = quoteName(table.key[0] as string);
+    const result = await this.#client.query<[string]>({
+      text: `SELECT ${key}::text FROM ONLY ${quoteTable(table)} WHERE ${key} = ANY ($1::bigint[])`,
+      values: [`{${keys.join(',')}}`],
+      rowMode: 'array',
+    });
+    return result.rows.map(([held]) => held);
   }
 
   async #reader(): Promise<pg.Client> {
@@ -137,11 +171,15 @@ export class PostgresView implements DatabaseView {
 /** A row's version is the lower half of its transaction's number. */
 const XIDS = 2 ** 32;
 
+/** Whether a row was written since the transaction `$1`. */
+const WRITTEN_SINCE = `(age(xmin) <= (SELECT age(($1::bigint % ${XIDS})::text::xid)))`;
+
 const MAY_TELL_MOMENT = `SELECT has_function_privilege('pg_catalog.pg_control_system()', 'EXECUTE')
   AND has_function_privilege('pg_catalog.pg_control_checkpoint()', 'EXECUTE') AS yes`;
 
 /** A cluster set back to an earlier moment counts its transactions anew, on another timeline. */
 const MOMENT = `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS transaction,
+  pg_snapshot_xmax(pg_current_snapshot())::text AS next,
   (SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint())
     || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) AS database`;
 

@@ -1,4 +1,4 @@
-import type { ByteString, KeyOrder, KeyRange, RangeCount } from '@tessarion/core';
+import type { ByteString, KeyOrder, KeyRange } from '@tessarion/core';
 
 /** How to reach one database, with a login's password. */
 export interface DatabaseLogin {
@@ -69,10 +69,20 @@ export const profileName = (table: { readonly schema: string; readonly name: str
 export interface ReadingMoment {
   /** Every transaction before this one had ended. */
   readonly transaction: string;
+  /** No transaction from this one on had ended; where none before it was open, it is the same as `transaction`. */
+  readonly next: string;
   /** The database itself: what is told of a moment holds only as long as this stays. */
   readonly database: string;
   /** For each table, by full name, what holds as long as nobody made it anew. */
   readonly tables: ReadonlyMap<string, string>;
+}
+
+/** What was written to a table since a moment. */
+export interface WrittenSince {
+  readonly rows: number;
+  readonly written: number;
+  /** Their keys, where the table's key is one integer column. */
+  readonly keys: readonly ByteString[] | 'too many';
 }
 
 /** One consistent view of a database: everything read through it belongs to one moment. */
@@ -88,13 +98,17 @@ export interface DatabaseView {
   countRows(table: TableShape): Promise<number>;
   /** The moment of this view, by which a later one tells what was written since; undefined where nobody can. */
   moment(): Promise<ReadingMoment | undefined>;
+  /** Counts a table's rows, and those of them that were written since a moment, which it names where they are not too many. */
+  writtenSince(table: TableShape, since: string, most: number): Promise<WrittenSince>;
   /**
-   * Counts rows between boundaries, and tells where any was written since a moment.
+   * Counts the rows that were not written since a moment, between boundaries.
    *
-   * @param bounds integer keys in rising order, for tables whose key is one integer column; otherwise empty
-   * @returns what lies below the first boundary, then from each on
+   * @param bounds keys in rising order
+   * @returns how many lie below the first boundary, then from each on
    */
-  countSince(table: TableShape, bounds: readonly ByteString[], since: string): Promise<RangeCount[]>;
+  countStill(table: TableShape, bounds: readonly ByteString[], since: string): Promise<number[]>;
+  /** Which of some keys a table holds. Both only for tables whose key is one integer column. */
+  heldKeys(table: TableShape, keys: readonly ByteString[]): Promise<ByteString[]>;
   /** The schema in SQL: what comes before the rows (tables), or after (indexes, constraints, triggers). */
   dumpSchema(section: 'before' | 'after'): Promise<Buffer>;
   close(): Promise<void>;

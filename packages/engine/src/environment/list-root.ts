@@ -1,72 +1,133 @@
 import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { areaOf, type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
+import { z } from 'zod';
 import { EngineError } from '../errors.js';
 import { type TreeNode, whileThere } from '../server/server-connection.js';
-import { areasOf, type Environment, layout } from './environment.js';
-import { canonicalLink, eachOf, FileForm, hashOf, type RootEntry, walkRoot } from './root-reader.js';
+import { areasOf, type Environment } from './environment.js';
+import {
+  canonicalLink,
+  eachOf,
+  FileForm,
+  hashOf,
+  realPathOf,
+  rootFolder,
+  type WholeEntry,
+  wholeRoot,
+} from './root-reader.js';
 
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
+
+interface KnownFile {
+  readonly identity: string;
+  readonly mode: number;
+  readonly state: FileState;
+}
+
+const MemoryFile = z.object({
+  format: z.literal('tessarion-hashes/1'),
+  version: z.string(),
+  roots: z.record(z.string(), z.array(z.tuple([z.string(), z.custom<KnownFile>()]))),
+});
 
 /**
  * Remembers the content hashes of files by their identity (size, mtime, ctime, inode), so that an unchanged file is
  * not read again. A file younger than two seconds is not remembered: it may change once more within one clock tick.
  */
 export class HashMemory {
-  #known = new Map<string, { identity: string; state: FileState }>();
-  readonly #file: string;
+  /** Memories that were opened lately, the last one last. What one of them knows is true whoever asks. */
+  static readonly #open = new Map<string, HashMemory>();
+  #version = '';
+  readonly #roots = new Map<string, Map<ByteString, KnownFile>>();
   #hasNews = false;
 
-  private constructor(file: string) {
-    this.#file = file;
-  }
+  private constructor(readonly file: string) {}
 
   static async open(file: string): Promise<HashMemory> {
-    const memory = new HashMemory(file);
-    try {
-      memory.#known = new Map(
-        JSON.parse(await fs.readFile(file, 'utf8')) as [string, { identity: string; state: FileState }][],
-      );
-    } catch {
-      // A missing or broken memory only costs reading the files again.
+    const open = HashMemory.#open.get(file) ?? new HashMemory(file);
+    if (!HashMemory.#open.delete(file)) {
+      try {
+        const { version, roots } = MemoryFile.parse(JSON.parse(await fs.readFile(file, 'utf8')));
+        open.#version = version;
+        for (const [root, files] of Object.entries(roots)) open.#roots.set(root, new Map(files));
+      } catch {
+        // A missing or broken file only costs reading the environment's files again.
+      }
     }
-    return memory;
+    HashMemory.#open.set(file, open);
+    let files = 0;
+    for (const memory of [...HashMemory.#open.values()].toReversed()) {
+      files += memory.#size;
+      if (files > MOST_OPEN_FILES && memory !== open) HashMemory.#open.delete(memory.file);
+    }
+    return open;
   }
 
-  recall(path: string, identity: string): FileState | undefined {
-    const known = this.#known.get(path);
-    return known?.identity === identity ? known.state : undefined;
+  get #size(): number {
+    return [...this.#roots.values()].reduce((sum, files) => sum + files.size, 0);
   }
 
-  remember(path: string, identity: string, changedAtNs: bigint, state: FileState): void {
-    if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
-    this.#known.set(path, { identity, state });
-    this.#hasNews = true;
-  }
-
-  /** The same content under a new identity: what changed is known, and is not the content. */
-  transfer(path: string, from: string, to: string): void {
-    const known = this.recall(path, from);
-    if (!known || from === to) return;
-    this.#known.set(path, { identity: to, state: known });
-    this.#hasNews = true;
+  /** What is known of a root's files by a version of what decides how they are read; anything else is forgotten. */
+  filesOf(root: string, version: string): KnownFiles {
+    if (version !== this.#version) this.#roots.clear();
+    this.#version = version;
+    const files = this.#roots.get(root) ?? new Map<ByteString, KnownFile>();
+    this.#roots.set(root, files);
+    return new KnownFiles(files, () => {
+      this.#hasNews = true;
+    });
   }
 
   async save(): Promise<void> {
     if (!this.#hasNews) return;
+    this.#hasNews = false;
     // Two comparisons may save at once; each has a temporary name of its own, and the last one counts.
-    const temporary = `${this.#file}.${randomUUID()}.new`;
-    await fs.writeFile(temporary, JSON.stringify([...this.#known]), { mode: 0o600 });
-    await fs.rename(temporary, this.#file);
+    const temporary = `${this.file}.${randomUUID()}.new`;
+    const roots = Object.fromEntries([...this.#roots].map(([root, files]) => [root, [...files]]));
+    const content = { format: 'tessarion-hashes/1', version: this.#version, roots };
+    await fs.writeFile(temporary, JSON.stringify(content), { mode: 0o600 });
+    await fs.rename(temporary, this.file);
   }
 }
 
-/** A listed file, with where its bytes lie. */
-export interface ListedFile {
-  readonly state: FileState;
-  readonly realPath: ByteString;
-  readonly identity: string;
+/** Files whose hashes stay in memory between comparisons, of all environments together. */
+const MOST_OPEN_FILES = 60_000;
+
+/** What is known of one root's files, by path. */
+export class KnownFiles {
+  constructor(
+    private readonly files: Map<ByteString, KnownFile>,
+    private readonly note: () => void,
+  ) {}
+
+  recall(path: ByteString, { identity, mode }: TreeNode): FileState | undefined {
+    const known = this.files.get(path);
+    return known?.identity === identity && known.mode === mode ? known.state : undefined;
+  }
+
+  remember(path: ByteString, { identity, mode, changedAtNs }: TreeNode, state: FileState): void {
+    if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
+    this.files.set(path, { identity, mode, state });
+    this.note();
+  }
+
+  /**
+   * The same file after something that changed its time of change and not its content, such as a second name. A write
+   * in between shows in size or time of writing.
+   */
+  follow(path: ByteString, before: TreeNode, after: TreeNode): void {
+    const state = this.recall(path, before);
+    if (!state || before.identity === after.identity || !isSameContent(before, after)) return;
+    this.files.set(path, { identity: after.identity, mode: after.mode, state });
+    this.note();
+  }
+}
+
+function isSameContent(before: TreeNode, after: TreeNode): boolean {
+  const [size, written, , inode] = before.identity.split(' ');
+  const [sizeNow, writtenNow, , inodeNow] = after.identity.split(' ');
+  return size === sizeNow && written === writtenNow && inode === inodeNow && before.mode === after.mode;
 }
 
 /** The files and links of a root whose areas are of some classes (authored by itself), by path, in canonical form. */
@@ -77,36 +138,33 @@ export async function listFiles(
   memory: HashMemory | undefined,
   version: string,
   classes: ReadonlySet<DataClass> = AUTHORED,
-): Promise<Map<ByteString, ListedFile>> {
-  const files = new Map<ByteString, ListedFile>();
+): Promise<Map<ByteString, FileState>> {
+  const files = new Map<ByteString, FileState>();
   const form = new FileForm(environment, rewriter);
-  const identityOf = (node: TreeNode): string => `${version} ${node.identity} ${node.mode}`;
-  async function* unknown(): AsyncGenerator<RootEntry> {
-    for await (const entry of walkRoot(environment, root, classes)) {
-      const { path, node, area, realPath } = entry;
-      if (node.type === 'folder' || !classes.has(area.class)) continue;
-      if (node.type === 'special')
-        throw new EngineError(
-          'file-refused',
-          `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
-          'Remove it, or put it into a local area.',
-        );
-      const { identity } = node;
-      if (node.type === 'link') {
-        const target = canonicalLink(environment, rewriter, path, node.target as ByteString);
-        files.set(path, { state: { type: 'link', target }, realPath, identity });
-        continue;
-      }
-      const known = memory?.recall(realPath, identityOf(node));
-      if (known) files.set(path, { state: known, realPath, identity });
-      else yield entry;
+  const known = memory?.filesOf(root, version);
+  const unknown: WholeEntry[] = [];
+  for (const entry of await wholeRoot(environment, root, classes)) {
+    const { path, node } = entry;
+    if (node.type === 'special')
+      throw new EngineError(
+        'file-refused',
+        `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
+        'Remove it, or put it into a local area.',
+      );
+    if (node.type === 'link') {
+      files.set(path, { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) });
+      continue;
     }
+    const state = known?.recall(path, node);
+    if (state) files.set(path, state);
+    else unknown.push(entry);
   }
-  await eachOf(unknown(), 8, ({ path, node, area, realPath }) =>
+  await eachOf(unknown, 8, (entry) =>
     whileThere(async () => {
-      const state = await form.read(path, area, node.mode, realPath, hashOf);
-      memory?.remember(realPath, identityOf(node), node.changedAtNs, state);
-      files.set(path, { state, realPath, identity: node.identity });
+      const { path, area, node } = entry;
+      const state = await form.read(path, area, node.mode, realPathOf(environment, root, entry), hashOf);
+      known?.remember(path, node, state);
+      files.set(path, state);
     }),
   );
   return files;
@@ -119,8 +177,8 @@ export async function readState(
   path: ByteString,
   rewriter: Rewriter,
 ): Promise<FileState> {
-  const { server, profile, place, folder } = environment;
-  const realPath = `${place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(folder, root)}/${path}`;
+  const { server, profile } = environment;
+  const realPath = `${rootFolder(environment, root)}/${path}`;
   const node = await server.nodeAt(realPath);
   if (!node || node.type === 'folder' || node.type === 'special') return { type: 'absent' };
   if (node.type === 'link')
@@ -129,26 +187,19 @@ export async function readState(
   return form.read(path, areaOf(areasOf(profile), path), node.mode, realPath, hashOf);
 }
 
-/**
- * Does something that gives files of a root second names or takes them away, which changes the time of change and so
- * their identity, and lets a memory know them by the new one. A write in between shows in size or time of writing.
- */
+/** Does something that takes second names of a root's files away, and lets a memory know them still. */
 export async function keepingIdentities<T>(
   environment: Environment,
   root: string,
-  memory: HashMemory,
-  version: string,
+  known: KnownFiles,
   act: () => Promise<T>,
 ): Promise<T> {
-  const before = new Map<string, string>();
-  for await (const { node, realPath } of walkRoot(environment, root, AUTHORED))
-    if (node.type === 'file') before.set(realPath, `${version} ${node.identity} ${node.mode}`);
+  const before = new Map<ByteString, TreeNode>();
+  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) before.set(path, node);
   const result = await act();
-  const apartFromChange = (identity: string): string => identity.replace(/\.\d+\.(\d+ )/, '.$1');
-  for await (const { node, realPath } of walkRoot(environment, root, AUTHORED)) {
-    const [former, now] = [before.get(realPath), `${version} ${node.identity} ${node.mode}`];
-    if (former !== undefined && apartFromChange(former) === apartFromChange(now))
-      memory.transfer(realPath, former, now);
+  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) {
+    const former = before.get(path);
+    if (former) known.follow(path, former, node);
   }
   return result;
 }

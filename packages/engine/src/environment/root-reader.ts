@@ -37,8 +37,7 @@ export async function* walkRoot(
   classes: ReadonlySet<DataClass>,
 ): AsyncGenerator<RootEntry> {
   const areas = areasOf(environment.profile);
-  const rootPath =
-    environment.place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(environment.folder, root);
+  const rootPath = rootFolder(environment, root);
   for await (const node of environment.server.listTree(rootPath)) {
     const area = areaOf(areas, node.path);
     const folder = node.type === 'link' ? keptFolder(environment.folder, root, node.target) : undefined;
@@ -57,6 +56,51 @@ export async function* walkRoot(
     }
   }
 }
+
+/** An entry of a root, without where its bytes lie: a kept area's folder is told instead, where it is in one. */
+export interface WholeEntry {
+  readonly path: ByteString;
+  readonly area: AreaRule;
+  readonly node: TreeNode;
+  /** Absolute folder of the kept area, and the entry's path in it. */
+  readonly kept: { readonly folder: ByteString; readonly path: ByteString } | undefined;
+}
+
+/** Files, links and special files of a root, as {@link walkRoot} tells them, all at once and in no order. */
+export async function wholeRoot(
+  environment: Environment,
+  root: string,
+  classes: ReadonlySet<DataClass>,
+): Promise<WholeEntry[]> {
+  const { server, folder, profile } = environment;
+  const areas = areasOf(profile);
+  const entries: WholeEntry[] = [];
+  for (const node of await server.listWhole(rootFolder(environment, root))) {
+    if (node.type === 'folder') continue;
+    const area = areaOf(areas, node.path);
+    const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
+    if (!classes.has(area.class)) continue;
+    if (kept === undefined) {
+      entries.push({ path: node.path, area, node, kept: undefined });
+      continue;
+    }
+    for (const inner of await server.listWhole(kept)) {
+      const path = `${node.path}/${inner.path}`;
+      const own = areaOf(areas, path);
+      if (inner.type !== 'folder' && classes.has(own.class))
+        entries.push({ path, area: own, node: inner, kept: { folder: kept, path: inner.path } });
+    }
+  }
+  return entries;
+}
+
+/** Where a root leads, as its web server reaches it. */
+export const rootFolder = ({ place, folder }: Environment, root: string): ByteString =>
+  place.roots.find((one) => one.name === root)?.path ?? layout.rootLink(folder, root);
+
+/** Where the bytes of an entry lie. */
+export const realPathOf = (environment: Environment, root: string, { path, kept }: WholeEntry): ByteString =>
+  kept ? `${kept.folder}/${kept.path}` : `${rootFolder(environment, root)}/${path}`;
 
 /** How a root's files turn into canonical content and back. */
 export class FileForm {
@@ -237,7 +281,7 @@ const TURN_MS = 20;
 
 /** Runs a job for each entry, several at once, and stops at the first failure. */
 export async function eachOf<T>(
-  entries: AsyncIterable<T>,
+  entries: AsyncIterable<T> | Iterable<T>,
   atOnce: number,
   job: (entry: T) => Promise<void>,
 ): Promise<void> {

@@ -53,7 +53,14 @@ function namesIn(folder: ByteString, mayBeGone: boolean): Buffer[] {
   }
 }
 
-const identity = (stat: BigIntStats): string => `${stat.size}.${stat.mtimeNs}.${stat.ctimeNs}.${stat.ino}`;
+/** As `find` writes it, so that a listing need not be spelled anew. */
+const identity = (stat: BigIntStats): string =>
+  `${stat.size} ${seconds(stat.mtimeNs)} ${seconds(stat.ctimeNs)} ${stat.ino}`;
+
+function seconds(ns: bigint): string {
+  const digits = `${ns}`.padStart(10, '0');
+  return `${digits.slice(0, -9)}.${digits.slice(-9)}0`;
+}
 
 /** Fills memory from a file's position on. @returns the part that was filled */
 function readInto(file: number, memory: Buffer): Buffer {
@@ -88,6 +95,55 @@ async function fill(path: Buffer, file: number, content: FileContent, mode: numb
   }
 }
 
+/** Type, mode and identity of everything, then its path; of links also where they lead. */
+const FIND = [
+  '-mindepth',
+  '1',
+  ...['(', '-type', 'l', '-printf', '%y %m %s %T@ %C@ %i\\0%P\\0%l\\0', ')'],
+  '-o',
+  '-printf',
+  '%y %m %s %T@ %C@ %i\\0%P\\0',
+];
+
+const TYPES: Readonly<Record<string, TreeNode['type']>> = { f: 'file', d: 'folder', l: 'link' };
+
+/** An entry as `find` tells it; what is seldom asked for is read when it is. */
+class FoundNode implements TreeNode {
+  constructor(
+    readonly path: ByteString,
+    readonly type: TreeNode['type'],
+    readonly mode: number,
+    readonly identity: string,
+    readonly target: ByteString | undefined,
+  ) {}
+
+  get bytes(): number {
+    return Number(this.identity.slice(0, this.identity.indexOf(' ')));
+  }
+
+  get changedAtNs(): bigint {
+    const [whole, part] = (this.identity.split(' ')[2] as string).split('.') as [string, string];
+    return BigInt(whole) * 1_000_000_000n + BigInt(part.slice(0, 9));
+  }
+}
+
+function foundNodes(output: ByteString): TreeNode[] {
+  const nodes: TreeNode[] = [];
+  for (let at = 0; at < output.length; ) {
+    const end = output.indexOf('\0', at);
+    const blank = output.indexOf(' ', at + 2);
+    const pathEnd = output.indexOf('\0', end + 1);
+    const [path, octal] = [output.slice(end + 1, pathEnd), output.slice(at + 2, blank)];
+    const mode = Number.parseInt(octal, 8);
+    const type = TYPES[output[at] as string] ?? 'special';
+    const targetEnd = type === 'link' ? output.indexOf('\0', pathEnd + 1) : pathEnd;
+    const target = type === 'link' ? output.slice(pathEnd + 1, targetEnd) : undefined;
+    nodes.push(new FoundNode(path, type, mode, output.slice(blank + 1, end), target));
+    at = targetEnd + 1;
+  }
+  return nodes;
+}
+
 /**
  * The machine that Tessarion itself runs on.
  *
@@ -97,6 +153,20 @@ async function fill(path: Buffer, file: number, content: FileContent, mode: numb
 export class LocalServer implements ServerConnection {
   async *listTree(folder: ByteString): AsyncGenerator<TreeNode> {
     yield* this.#list(folder, '');
+  }
+
+  async listWhole(folder: ByteString): Promise<readonly TreeNode[]> {
+    const name = showPath(folder);
+    if (raw(folder).equals(Buffer.from(name))) {
+      const found = await this.run('find', [`${name}/`, ...FIND], { variables: { LC_ALL: 'C' } });
+      const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
+      if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
+        return foundNodes(found.output);
+    }
+    // A folder that is not there or may not be read is refused as any listing refuses it.
+    const nodes: TreeNode[] = [];
+    for await (const node of this.listTree(folder)) nodes.push(node);
+    return nodes;
   }
 
   async *listFolder(folder: ByteString): AsyncGenerator<TreeNode> {

@@ -7,7 +7,7 @@ export interface TreeNode {
   readonly type: 'file' | 'folder' | 'link' | 'special';
   readonly mode: number;
   readonly bytes: number;
-  /** Changes whenever the content or the entry does: size, mtime, ctime (ns) and inode. */
+  /** Changes whenever the content or the entry does: size, mtime, ctime (ns) and inode, with blanks between. */
   readonly identity: string;
   readonly changedAtNs: bigint;
   /** Where a link leads. */
@@ -33,6 +33,11 @@ export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 export interface ServerConnection {
   /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
+  /**
+   * Everything below a folder at once and in no order: several times quicker than {@link listTree}, for those who hold
+   * all of it anyway. What goes away meanwhile is passed over.
+   */
+  listWhole(folder: ByteString): Promise<readonly TreeNode[]>;
   /** The entries of one folder, in order; a folder that is not there has none. */
   listFolder(folder: ByteString): AsyncIterable<TreeNode>;
   /**

@@ -4,11 +4,13 @@ import {
   type ByteString,
   blocksWithin,
   compareKeys,
+  type ImageHistory,
   type KeyedBlock,
   type KeyRange,
   keyText,
   RangeFilter,
   type RowKey,
+  rangeOf,
   readLine,
   type TableManifest,
   type Values,
@@ -101,6 +103,48 @@ export async function* readImageRanges(
     const held = lines.filter((line) => filter.holds(line.split('\t', keyColumn + 1)[keyColumn] as ByteString));
     if (held.length > 0) yield `${held.join('\n')}\n`;
   }
+}
+
+/** The keys of a block's rows, in order; for tables whose key is one column. */
+async function* keyedLines(
+  store: PackStore,
+  blocks: readonly KeyedBlock[],
+  keyColumn: number,
+): AsyncGenerator<{ key: ByteString; line: ByteString }> {
+  for (const block of blocks)
+    for (const line of (await store.get(block.hash)).toString('latin1').slice(0, -1).split('\n'))
+      yield { key: line.split('\t', keyColumn + 1)[keyColumn] as ByteString, line };
+}
+
+/** Keys at which the rows of some blocks are not those of others. */
+export async function keysThatDiffer(
+  store: PackStore,
+  { current, former }: ImageHistory,
+  keyColumn: number,
+): Promise<Set<ByteString>> {
+  const lines = new Map<ByteString, ByteString>();
+  for await (const { key, line } of keyedLines(store, former, keyColumn)) lines.set(key, line);
+  const differ = new Set<ByteString>();
+  for await (const { key, line } of keyedLines(store, current, keyColumn)) {
+    if (lines.get(key) !== line) differ.add(key);
+    lines.delete(key);
+  }
+  for (const key of lines.keys()) differ.add(key);
+  return differ;
+}
+
+/** Which of some integer keys stand in the stored rows of a table; only blocks that may hold them are read. */
+export async function keysHeld(
+  store: PackStore,
+  blocks: readonly KeyedBlock[],
+  keyColumn: number,
+  keys: ReadonlySet<ByteString>,
+): Promise<Set<ByteString>> {
+  const touched = new Set([...keys].map((key) => blocks[rangeOf(blocks, key) - 1]));
+  const held = new Set<ByteString>();
+  const own = blocks.filter((block) => touched.has(block));
+  for await (const { key } of keyedLines(store, own, keyColumn)) if (keys.has(key)) held.add(key);
+  return held;
 }
 
 /** The stored rows of a table that have some keys, by {@link keyText}; only the blocks that may hold them are read. */

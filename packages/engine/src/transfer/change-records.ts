@@ -2,16 +2,22 @@ import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import {
   type ByteString,
-  changedRanges,
   type ImageHistory,
+  joinRanges,
   type KeyedBlock,
   type KeyRange,
+  movedBlocks,
+  rangeOf,
+  rangesAround,
+  rangesMissing,
+  rowsMissing,
   type TableManifest,
+  type TableSince,
 } from '@tessarion/core';
 import { z } from 'zod';
 import type { PackStore } from '../blobs/pack-store.js';
 import { type DatabaseView, fullName, type ReadingMoment, type TableShape } from '../database/site-database.js';
-import { blockList } from '../snapshot/row-image.js';
+import { blockList, keysHeld, keysThatDiffer } from '../snapshot/row-image.js';
 
 const EndRecord = z.object({
   database: z.string(),
@@ -72,11 +78,11 @@ export interface TableEnd {
 /** What of a table must be read: everything, or the rows of some ranges of its key. */
 export type ToRead = 'whole' | readonly KeyRange[];
 
-/** Ranges are worth it as long as they spare more than they cost. */
-const MOST_OF_BLOCKS = 0.6;
+/** Looking keys up is worth it as long as it spares more than it costs. */
+const MOST_OF_ROWS = 0.6;
 
 /**
- * Tells what of a table must be read by what was remembered of it, and counts what was written since.
+ * Tells what of a table must be read by what was remembered of it, and what was written since.
  *
  * @param ends source first
  * @param rules what decides how rows are read
@@ -91,17 +97,88 @@ export async function whatToRead(
   const histories = await Promise.all(ends.map((end) => historyOf(store, end, record.ends[end.path]?.image)));
   if (histories.includes(undefined)) return 'whole';
   const images = histories as ImageHistory[];
-  const bounds = ends.every(hasRanges) && images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
-  const source = ends[0] as TableEnd;
-  if (!bounds) return isWholeTableSame(record, images, ends);
-  const blocks = (images[0] as ImageHistory).current;
-  const keys = blocks.map((block) => block.key);
-  const counts = await Promise.all(
-    ends.map(({ view, shape, path }) => view.countSince(shape, keys, record.ends[path]?.transaction as string)),
+  const isKeyed = ends.every(hasRanges) && images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
+  if (!isKeyed) return isWholeTableSame(record, images, ends);
+  return rangesToRead(record, store, ends, images);
+}
+
+async function rangesToRead(
+  record: ChangeRecord,
+  store: PackStore,
+  ends: readonly TableEnd[],
+  images: readonly ImageHistory[],
+): Promise<ToRead> {
+  const [{ image }, { current: blocks }] = [ends[0] as TableEnd, images[0] as ImageHistory];
+  const most = MOST_OF_ROWS * image.rows;
+  const noted = new Set([...record.keys, ...ends.flatMap((end) => end.paired)]);
+  for (const [i, history] of images.entries()) {
+    const moved = movedBlocks(history);
+    if ([...moved.current, ...moved.former].reduce((sum, block) => sum + block.rows, 0) > 2 * most) return 'whole';
+    for (const key of await keysThatDiffer(store, moved, keyColumn(ends[i] as TableEnd))) noted.add(key);
+  }
+  const since = await Promise.all(
+    ends.map((end) => rowsSince(end, record.ends[end.path]?.transaction as string, noted, most)),
   );
-  const ranges = changedRanges(blocks, counts, images, [...record.keys, ...ends.flatMap((end) => end.paired)]);
-  const rows = counts[0]?.reduce((sum, one) => sum + one.rows, 0) ?? 0;
-  return rowsWithin(blocks, ranges) > MOST_OF_BLOCKS * Math.max(rows, source.image.rows) ? 'whole' : ranges;
+  if (since.includes(undefined)) return 'whole';
+  const keys = new Set(noted);
+  for (const one of since) if (one !== 'quiet') for (const key of one?.written ?? []) keys.add(key);
+  if (keys.size > most) return 'whole';
+  const ranges = rangesAround(keys);
+  const asked = since.flatMap((one, i) => (one && one !== 'quiet' ? [{ end: ends[i] as TableEnd, since: one }] : []));
+  if (asked.length === 0) return ranges;
+  const held = await keysHeld(store, blocks, keyColumn(ends[0] as TableEnd), keys);
+  for (const one of asked) {
+    const missing = rowsMissing(blocks, one.since, noted, held);
+    if (missing < 0) return 'whole';
+    if (missing > 0) ranges.push(...(await findMissing(record, blocks, one, noted, held)));
+  }
+  const joined = joinRanges(ranges);
+  return rowsWithin(blocks, joined) > most ? 'whole' : joined;
+}
+
+const keyColumn = ({ image }: TableEnd): number =>
+  image.columns.filter((column) => !column.generated).findIndex((column) => column.name === image.key[0]);
+
+interface RowsSince extends TableSince {
+  /** Noted keys whose rows are there and were not written since. */
+  readonly notedStill: readonly ByteString[];
+}
+
+/**
+ * What a database holds of a table beside the noted rows: `quiet` when nothing was written since anywhere on the
+ * server, so that nobody need look; undefined when too much was written to be worth looking up.
+ */
+async function rowsSince(
+  { view, shape, moment }: TableEnd,
+  transaction: string,
+  noted: ReadonlySet<ByteString>,
+  most: number,
+): Promise<RowsSince | 'quiet' | undefined> {
+  if (moment && BigInt(moment.next) <= BigInt(transaction)) return 'quiet';
+  const { rows, keys } = await view.writtenSince(shape, transaction, Math.ceil(most));
+  if (keys === 'too many') return undefined;
+  const written = new Set(keys);
+  const there = await view.heldKeys(shape, [...noted]);
+  const unnoted = keys.filter((key) => !noted.has(key));
+  return {
+    still: rows - unnoted.length - there.length,
+    written: unnoted,
+    notedStill: there.filter((key) => !written.has(key)),
+  };
+}
+
+/** Counts rows block by block, to find where some are gone. */
+async function findMissing(
+  record: ChangeRecord,
+  blocks: readonly KeyedBlock[],
+  { end, since }: { readonly end: TableEnd; readonly since: RowsSince },
+  noted: ReadonlySet<ByteString>,
+  held: ReadonlySet<ByteString>,
+): Promise<KeyRange[]> {
+  const keys = blocks.map((block) => block.key);
+  const still = await end.view.countStill(end.shape, keys, record.ends[end.path]?.transaction as string);
+  for (const key of since.notedStill) (still[rangeOf(blocks, key)] as number)--;
+  return rangesMissing(blocks, still, since, noted, held);
 }
 
 /** A table without ranges is read whole, or not at all. */
@@ -112,10 +189,15 @@ async function isWholeTableSame(
 ): Promise<ToRead> {
   if (record.keys.length > 0 || ends.some((end) => end.paired.length > 0)) return 'whole';
   if (images.some(({ current, former }) => current !== former)) return 'whole';
-  const counts = await Promise.all(
-    ends.map(({ view, shape, path }) => view.countSince(shape, [], record.ends[path]?.transaction as string)),
+  const same = await Promise.all(
+    ends.map(async ({ view, shape, path, moment, image }) => {
+      const then = record.ends[path]?.transaction as string;
+      if (moment && BigInt(moment.next) <= BigInt(then)) return true;
+      const { rows, written } = await view.writtenSince(shape, then, 0);
+      return written === 0 && rows === image.rows;
+    }),
   );
-  return counts.every(([all], i) => all?.isWritten === false && all.rows === ends[i]?.image.rows) ? [] : 'whole';
+  return same.includes(false) ? 'whole' : [];
 }
 
 /** Half a turn of the counter is where versions can no longer be told apart; well before that a record is too old. */
@@ -144,12 +226,17 @@ const hasRanges = ({ shape }: TableEnd): boolean => shape.key.length === 1 && sh
 
 const areKeyed = (blocks: readonly KeyedBlock[]): boolean => blocks.every((block) => /^-?\d+$/.test(block.key));
 
+/** About how many rows lie in some ranges: of a block that is only touched, as many keys as the range is wide. */
 function rowsWithin(blocks: readonly KeyedBlock[], ranges: readonly KeyRange[]): number {
-  const starts = new Map(blocks.map((block, i) => [block.key, i]));
   let rows = 0;
   for (const { from, to } of ranges) {
-    const end = to === undefined ? blocks.length : (starts.get(to) ?? 0);
-    for (let i = from === undefined ? 0 : (starts.get(from) ?? 0); i < end; i++) rows += blocks[i]?.rows ?? 0;
+    const [first, last] = [
+      from === undefined ? 0 : rangeOf(blocks, from),
+      to === undefined ? blocks.length : rangeOf(blocks, to),
+    ];
+    let within = 0;
+    for (let i = Math.max(first, 1); i <= last; i++) within += blocks[i - 1]?.rows ?? 0;
+    rows += from === undefined || to === undefined ? within : Math.min(within, Number(BigInt(to) - BigInt(from)));
   }
   return rows;
 }

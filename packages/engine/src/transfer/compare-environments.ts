@@ -34,7 +34,7 @@ import {
 } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
-import { type HashMemory, type ListedFile, listFiles } from '../environment/list-root.js';
+import { type HashMemory, listFiles } from '../environment/list-root.js';
 import type { SnapshotLibrary } from '../snapshot/library.js';
 import { readListing } from '../snapshot/read-tree.js';
 import { blockList, readImageRanges, readRowImage } from '../snapshot/row-image.js';
@@ -523,13 +523,12 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
   const areas = areasOf(destination.profile);
   // Uploads of visitors come down with the rows that name them.
   const classes: ReadonlySet<DataClass> = new Set(plan.direction === 'down' ? ['authored', 'collected'] : ['authored']);
-  const states = (files: Map<ByteString, ListedFile>) => new Map([...files].map(([path, file]) => [path, file.state]));
   const stored = async (manifest: SnapshotManifest) => {
     const tree = manifest.roots.find((one) => one.name === root);
     return tree ? readListing(plan.library.store, tree) : new Map();
   };
-  const listed = async (environment: Environment, memory: HashMemory | undefined) =>
-    states(await listFiles(environment, root, new Rewriter(environment.place), memory, plan.profileVersion, classes));
+  const listed = (environment: Environment, memory: HashMemory | undefined) =>
+    listFiles(environment, root, new Rewriter(environment.place), memory, plan.profileVersion, classes);
   const isLeftOut = (path: ByteString): boolean => {
     const below = (folder: string): boolean => path === toBytes(folder) || path.startsWith(`${toBytes(folder)}/`);
     const { paths, areas: names }: LeftOut = baseline?.leftOut ?? { tables: [], paths: [], areas: [] };
@@ -537,15 +536,19 @@ async function compareRoot(plan: ComparisonPlan, root: string): Promise<FileOutc
   };
   const treeOf = (manifest: SnapshotManifest) => manifest.roots.find((one) => one.name === root)?.tree;
   const isOneTree = baseline && treeOf(baseline.source) === treeOf(baseline.destination);
-  const before = baseline && (await stored(baseline.source));
+  const [ofDestination, ofSource, before] = await Promise.all([
+    listed(destination, plan.memories.destination),
+    'snapshot' in source ? stored(source.snapshot) : listed(source.environment, plan.memories.source),
+    baseline && stored(baseline.source),
+  ]);
   const outcomes = compareFiles(
     root,
     areas,
     {
-      destination: await listed(destination, plan.memories.destination),
-      source:
-        'snapshot' in source ? await stored(source.snapshot) : await listed(source.environment, plan.memories.source),
-      baseline: before && { source: before, destination: isOneTree ? before : await stored(baseline.destination) },
+      destination: ofDestination,
+      source: ofSource,
+      baseline: baseline &&
+        before && { source: before, destination: isOneTree ? before : await stored(baseline.destination) },
     },
     { method: plan.method, classes },
     isLeftOut,

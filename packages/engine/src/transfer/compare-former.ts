@@ -336,7 +336,7 @@ async function compareFormerFiles(plan: UndoPlan, root: string): Promise<FileOut
     areasOf(destination.profile),
     {
       source: states((change) => change.before),
-      destination: states((change) => listed.get(change.path)?.state),
+      destination: states((change) => listed.get(change.path)),
       baseline: { source: made, destination: made },
     },
     { method: 'merge', classes },

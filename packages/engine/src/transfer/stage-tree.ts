@@ -1,11 +1,12 @@
 import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, keptFolder, layout } from '../environment/environment.js';
-import { readState } from '../environment/list-root.js';
+import { type KnownFiles, readState } from '../environment/list-root.js';
 import { eachOf, FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
+import { type TreeNode, whileThere } from '../server/server-connection.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './apply-rows.js';
 import { rewriterOf } from './copy-files.js';
@@ -18,6 +19,8 @@ export interface StagedTree {
   readonly to: ByteString;
   readonly written: number;
   readonly remains: readonly Remain[];
+  /** What stood in the former tree when it was last looked at, by path (see {@link markOf}). */
+  seen: Map<ByteString, string>;
 }
 
 /** The tree that a root leads to now. @throws {EngineError} when the root is not a link */
@@ -35,6 +38,8 @@ export async function treeInUse(environment: Environment, root: string): Promise
 /**
  * Makes a new tree out of the one in use: unchanged files are the same files under a second name, so that the cost
  * grows with the number of files and not with their size; changed ones come from the store.
+ *
+ * @param known hashes of the root's files, to be known still though files get a second name
  */
 export async function stageTree(
   environment: Environment,
@@ -44,6 +49,7 @@ export async function stageTree(
   store: PackStore,
   mode: Mode,
   work: Work,
+  known?: KnownFiles,
 ): Promise<StagedTree> {
   const { server, folder } = environment;
   const from = await treeInUse(environment, root);
@@ -67,12 +73,25 @@ export async function stageTree(
 
   await server.remove(to);
   await server.makeFolder(to);
-  await eachOf(foldersFirst(), 16, async (node) => {
+  const nodes = await server.listWhole(from);
+  const depth = (path: ByteString): number => path.split('/').length;
+  for (const { path, mode: folderMode } of nodes
+    .filter((node) => node.type === 'folder')
+    .sort((a, b) => depth(a.path) - depth(b.path)))
+    await server.makeFolder(`${to}/${path}`, folderMode);
+  await eachOf(filesOf(nodes), 16, async (node) => {
     checkpoint(work);
     if (applied.has(node.path)) return;
     if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString);
-    else await server.makeHardLink(`${to}/${node.path}`, node.at);
+    else await whileThere(() => server.makeHardLink(`${to}/${node.path}`, node.at));
   });
+  if (known) {
+    const before = new Map(nodes.map((node) => [node.path, node]));
+    for (const node of await server.listWhole(to)) {
+      const former = before.get(node.path);
+      if (former) known.follow(node.path, former, node);
+    }
+  }
   for (const change of applied.values()) {
     checkpoint(work);
     if (change.after.type === 'absent') continue;
@@ -92,66 +111,71 @@ export async function stageTree(
     }
     work.count({ files: 1 });
   }
-  return { root, from, to, written: applied.size, remains };
+  return { root, from, to, written: applied.size, remains, seen: marksOf(nodes) };
 
-  async function* foldersFirst() {
-    for await (const node of server.listTree(from)) {
+  async function* filesOf(found: readonly TreeNode[]) {
+    for (const node of found) {
       const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
-      if (node.type === 'folder') await server.makeFolder(`${to}/${node.path}`, node.mode);
-      else if (kept === undefined || isKept(environment.profile, node.path))
-        yield { ...node, at: `${from}/${node.path}` };
+      if (node.type === 'folder') continue;
+      if (kept === undefined || isKept(environment.profile, node.path))
+        yield { ...pick(node), at: `${from}/${node.path}` };
       else {
         // By the profile as it is now the area is a part of the tree again.
         await server.makeFolder(`${to}/${node.path}`);
         for await (const inner of server.listTree(kept)) {
           const path = `${node.path}/${inner.path}`;
           if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode);
-          else yield { ...inner, path, at: `${kept}/${inner.path}` };
+          else yield { ...pick(inner), path, at: `${kept}/${inner.path}` };
         }
       }
     }
   }
 }
 
-const inodeOf = (identity: string): string => identity.split('.')[3] as string;
+const pick = ({ path, type, target }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> => ({ path, type, target });
+
+/** An unchanged file is the same file in both trees: what was written in place is there already. */
+const markOf = ({ type, target, identity }: TreeNode): string =>
+  type === 'link' ? `link ${target}` : (identity.split(' ')[3] as string);
+
+const marksOf = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
+  new Map(
+    nodes.flatMap((node) =>
+      node.type === 'folder' || node.type === 'special' ? [] : [[node.path, markOf(node)] as const],
+    ),
+  );
 
 /**
- * Carries over what was written to the former tree since the new one was staged, but for the paths that the transfer
- * writes itself. An unchanged file is the same file in both trees, so the trees alone tell what happened. Called
- * right before the switch and once more after it.
+ * Carries over what was written to the former tree since it was last looked at, but for the paths that the transfer
+ * writes itself. Called right before the switch and once more after it. A worker that took over has not looked at the
+ * former tree before; then the two trees are compared.
  *
  * @returns the paths carried over
  */
 export async function carryOver(
-  environment: Environment,
-  staged: Pick<StagedTree, 'from' | 'to'>,
+  { server }: Environment,
+  staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string> },
   changes: ReadonlySet<ByteString>,
 ): Promise<ByteString[]> {
-  const { server } = environment;
+  const before = staged.seen ?? marksOf(await server.listWhole(staged.to));
+  const now = marksOf(await server.listWhole(staged.from));
   const carried: ByteString[] = [];
-  const there = new Map<ByteString, string>();
-  for await (const node of server.listTree(staged.to))
-    if (node.type !== 'folder')
-      there.set(node.path, node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity));
-  for await (const node of server.listTree(staged.from)) {
-    if (node.type === 'folder' || node.type === 'special') continue;
-    const mark = node.type === 'link' ? `link ${node.target}` : inodeOf(node.identity);
-    const same = there.get(node.path) === mark;
-    there.delete(node.path);
-    if (same || changes.has(node.path)) continue;
-    const to = `${staged.to}/${node.path}`;
+  for (const [path, mark] of now) {
+    if (before.get(path) === mark || changes.has(path)) continue;
+    const to = `${staged.to}/${path}`;
     await server.makeFolder(to.split('/').slice(0, -1).join('/'));
     await server.remove(to);
-    if (node.type === 'link') await server.makeLink(to, node.target as ByteString);
-    else await server.makeHardLink(to, `${staged.from}/${node.path}`);
-    carried.push(node.path);
+    if (mark.startsWith('link ')) await server.makeLink(to, mark.slice('link '.length));
+    else await server.makeHardLink(to, `${staged.from}/${path}`);
+    carried.push(path);
   }
-  for (const path of there.keys()) {
-    if (changes.has(path)) continue;
+  for (const path of before.keys()) {
+    if (now.has(path) || changes.has(path)) continue;
     await server.remove(`${staged.to}/${path}`);
     carried.push(path);
   }
-  return carried;
+  staged.seen = now;
+  return carried.sort();
 }
 
 /** Stores the contents that file changes speak of, as one side has them, so that they can be written and undone. */

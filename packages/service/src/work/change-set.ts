@@ -126,9 +126,11 @@ export async function stageChanges(
   for (const root of environment.place.roots) {
     const changes = files.filter((change) => change.root === root.name);
     if (changes.length === 0) continue;
-    const staged = await keepingHashes(context, environment, root.name, () =>
-      stageTree(environment, root.name, set.treeId, changes, context.library().store, set.mode, context.work),
-    );
+    const memory = await context.memory(environment.path);
+    const known = memory.filesOf(root.name, await context.edition(environment.site));
+    const { store } = context.library();
+    const staged = await stageTree(environment, root.name, set.treeId, changes, store, set.mode, context.work, known);
+    await memory.save();
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
   }
@@ -188,7 +190,9 @@ async function carryLateFiles(context: TransferContext, environment: Environment
   const files = await treeFiles(context, environment, set);
   for (const { root, from } of roots) {
     const own = new Set(files.filter((change) => change.root === root).map((change) => change.path));
-    const carried = await carryOver(environment, { from, to: layout.tree(environment.folder, root, set.treeId) }, own);
+    const staged = workOf(context).trees.find((one) => one.root === root);
+    const trees = staged ?? { from, to: layout.tree(environment.folder, root, set.treeId) };
+    const carried = await carryOver(environment, trees, own);
     for (const path of carried) await context.say(`${showPath(path)} was written meanwhile and is carried over.`);
   }
 }
@@ -389,22 +393,11 @@ export async function removeOldTrees(context: TransferContext, environment: Envi
     const old = trees.filter((tree) => tree.path !== inUse).sort((a, b) => (a.at < b.at ? 1 : -1));
     const gone = old.slice(KEPT_TREES);
     if (gone.length === 0) continue;
-    await keepingHashes(context, environment, root.name, async () => {
+    const memory = await context.memory(environment.path);
+    const known = memory.filesOf(root.name, await context.edition(environment.site));
+    await keepingIdentities(environment, root.name, known, async () => {
       for (const tree of gone) await environment.server.remove(tree.path);
     });
+    await memory.save();
   }
-}
-
-/** Lets hashes be known still after files got second names, or lost them. */
-async function keepingHashes<T>(
-  context: TransferContext,
-  environment: Environment,
-  root: string,
-  act: () => Promise<T>,
-): Promise<T> {
-  const edition = await context.edition(environment.site);
-  const memory = await context.memory(environment.path);
-  const result = await keepingIdentities(environment, root, memory, edition, act);
-  await memory.save();
-  return result;
 }

@@ -1,3 +1,4 @@
+import type { FileChange, FileState } from '@tessarion/core';
 import { connectTo, type Environment, walkRoot } from '@tessarion/engine';
 
 const ALL = new Set(['authored', 'collected', 'local', 'derived', 'unclassified'] as const);
@@ -33,6 +34,19 @@ export async function measure(
     }
   }
   return { files, fileBytes, rows, databaseBytes };
+}
+
+/** How large the files of an environment are after changes to them; the next round measures them anew. */
+export function sizeAfter(
+  { files, fileBytes }: Pick<MeasuredSize, 'files' | 'fileBytes'>,
+  changes: readonly FileChange[],
+): Pick<MeasuredSize, 'files' | 'fileBytes'> {
+  const sum = (count: (state: FileState) => number): number =>
+    changes.reduce((total, { before, after }) => total + count(after) - count(before), 0);
+  return {
+    files: files + sum((state) => (state.type === 'file' ? 1 : 0)),
+    fileBytes: fileBytes + sum((state) => (state.type === 'file' ? state.size : 0)),
+  };
 }
 
 async function measureFiles(environment: Environment): Promise<Pick<MeasuredSize, 'files' | 'fileBytes'>> {

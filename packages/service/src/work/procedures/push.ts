@@ -38,7 +38,7 @@ import type { TransferContext } from '../context.js';
 import type { ForecastRecord } from '../forecasting.js';
 import { staysAsItIs } from '../gathering.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
-import { measure } from '../measure.js';
+import { measure, sizeAfter } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
 import type { SchemaChange } from '../schema-items.js';
@@ -204,7 +204,7 @@ export const push: Procedure = {
         const files = await filesOf(context, context.record.id, (change) => change);
         const { size } = await environments.get(records, destination.path);
         await environments.update(records, destination.path, {
-          size: await measure(destination, files.length === 0 && size ? size : undefined),
+          size: await measure(destination, size ? sizeAfter(size, files) : undefined),
         });
         await lookAgain(context);
         return undefined;
