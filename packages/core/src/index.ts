@@ -17,6 +17,7 @@ export * from './merge/merge-table.js';
 export * from './merge/merge-values.js';
 export * from './merge/settle.js';
 export * from './merge/settle-files.js';
+export * from './multimap.js';
 export * from './names.js';
 export * from './profile/check.js';
 export * from './profile/classify.js';

@@ -105,7 +105,7 @@ describe('the blob store', () => {
       const store = new PackStore(folder, KEY);
       const failed = await Promise.all(
         hashes.map((hash) =>
-          store.get(hash).then(
+          store.read(hash).then(
             () => undefined,
             (error: { code: string }) => error.code,
           ),
@@ -115,7 +115,7 @@ describe('the blob store', () => {
     }
     await fs.writeFile(path, whole);
     const other = new PackStore(folder, Buffer.alloc(32, 8));
-    await expect(other.get(hashes[0] as string)).rejects.toMatchObject({ code: 'blob-damaged' });
+    await expect(other.read(hashes[0] as string)).rejects.toMatchObject({ code: 'blob-damaged' });
   });
 
   it('frees exactly what nobody keeps, whatever was put and kept', async () => {

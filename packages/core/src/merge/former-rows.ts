@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { addTo } from '../multimap.js';
 import type { RowKey } from '../rows/keys.js';
 import type { RowChange } from '../transfer/change.js';
 import type { OwnChange } from './compare-tables.js';
@@ -109,7 +110,7 @@ function groupAlike(changes: readonly RowChange[]): RowChange[][] {
   const groups = new Map<string, RowChange[]>();
   for (const change of changes) {
     const at = `${change.op} ${keyText(change.key)}`;
-    groups.set(at, [...(groups.get(at) ?? []), change]);
+    addTo(groups, at, change);
   }
   return [...groups.values()];
 }

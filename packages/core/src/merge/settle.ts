@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { addTo } from '../multimap.js';
 import type { DataClass } from '../profile/schema.js';
 import { writeLine } from '../rows/copy-text.js';
 import type { RowChange } from '../transfer/change.js';
@@ -141,7 +142,7 @@ class Settling {
     for (const outcome of comparison.outcomes) {
       const item = itemOf(outcome);
       this.#items.set(outcome, item);
-      this.#byItem.set(item, [...(this.#byItem.get(item) ?? []), outcome]);
+      addTo(this.#byItem, item, outcome);
       const { destination } = outcome.raw;
       this.#byRow.set(`${outcome.table.id} ${keyText(outcome.key)}`, outcome);
       if (destination)
@@ -251,7 +252,7 @@ class Settling {
     const deleted = this.comparison.outcomes.filter((one) => this.#deletes(one) && one.key.length === 1);
     if (deleted.length === 0) return;
     const byTable = new Map<MergeTable, RowOutcome[]>();
-    for (const one of deleted) byTable.set(one.table, [...(byTable.get(one.table) ?? []), one]);
+    for (const one of deleted) addTo(byTable, one.table, one);
     for (const [table, outcomes] of byTable) {
       const keys = outcomes.map((one) => one.key[0] as ByteString);
       for (const { key, table: by, rows } of await this.facts.referrers(table, keys)) {
@@ -333,7 +334,7 @@ class Settling {
       for (const { table, key } of keysIn(outcome.table, destination)) {
         const at = place(table, key);
         if (outcome.key.length === 1 && at === place(outcome.table.id, outcome.key[0] ?? '')) continue;
-        found.set(at, [...(found.get(at) ?? []), outcome]);
+        addTo(found, at, outcome);
       }
     }
     return found;
@@ -348,7 +349,7 @@ class Settling {
       if (!this.#chosen.has(this.#itemOf(outcome)) || !this.#takes(outcome) || this.#deletes(outcome)) continue;
       if (outcome.decision.is === 'agreed' || outcome.decision.is === 'untouched') continue;
       const after = this.afterwards(outcome);
-      if (after) tables.set(outcome.table, [...(tables.get(outcome.table) ?? []), { outcome, after }]);
+      if (after) addTo(tables, outcome.table, { outcome, after });
     }
     for (const [table, rows] of tables) {
       const natural = table.naturalKey.length > 0 ? [table.naturalKey] : [];
@@ -551,7 +552,7 @@ export function planMerge(
       if (key !== undefined) translation.pair(table, from, key);
     }
   const collisions = new Map<RowOutcome, Collision[]>();
-  for (const one of settled.collisions) collisions.set(one.outcome, [...(collisions.get(one.outcome) ?? []), one]);
+  for (const one of settled.collisions) addTo(collisions, one.outcome, one);
   const changes = new Map<string, PlannedChange>();
   const source: ImageEdit[] = [];
   const destination: ImageEdit[] = [];

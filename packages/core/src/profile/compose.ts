@@ -1,4 +1,5 @@
 import { Document, isMap, isNode, isSeq, type Node } from 'yaml';
+import { addTo } from '../multimap.js';
 import { inconsistencies } from './inconsistencies.js';
 import { type Layer, mistakesOf, type ProfileMistake, sortByLine, writePath } from './layer.js';
 import { type LayerDocument, type Profile, ProfileSchema } from './schema.js';
@@ -57,7 +58,7 @@ export function composeLayers(layers: readonly NamedLayer[]): Composition {
   const note = (path: readonly PropertyKey[], spot: Spot): void => {
     const at = writePath(path);
     spots.set(at, spot);
-    origins.set(at, [...(origins.get(at) ?? []), spot.layer]);
+    addTo(origins, at, spot.layer);
   };
   for (const section of Object.keys(IDENTITIES) as Section[]) {
     const entries = composeList(layers, section);

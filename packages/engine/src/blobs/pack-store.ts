@@ -4,6 +4,7 @@ import * as fs from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import { promisify } from 'node:util';
 import { deflateRaw, deflateRawSync, inflateRawSync } from 'node:zlib';
+import { addTo } from '@tessarion/core';
 import { EngineError, fileError } from '../errors.js';
 
 /** Where a blob lies: which pack, from which byte, how long, and how it is stored. */
@@ -58,6 +59,23 @@ async function packIndex(path: string): Promise<readonly [string, Spot][]> {
   return spots;
 }
 
+/** Small blobs that were read lately, by folder and hash, the last one last: what is compared is often compared again. */
+const recentBlobs = new Map<string, Buffer>();
+const RECENT_BYTES = 24 * 1024 * 1024;
+const SMALL_BYTES = 64 * 1024;
+let recentBytes = 0;
+
+function keepRecent(name: string, content: Buffer): void {
+  if (content.length > SMALL_BYTES || recentBlobs.has(name)) return;
+  recentBlobs.set(name, content);
+  recentBytes += content.length;
+  for (const [oldest, { length }] of recentBlobs) {
+    if (recentBytes <= RECENT_BYTES) break;
+    recentBlobs.delete(oldest);
+    recentBytes -= length;
+  }
+}
+
 /** What collecting freed. */
 export interface Collected {
   readonly blobs: number;
@@ -100,8 +118,23 @@ export class PackStore {
     return new PackWriter(this.#folder, this.#key, await this.#spots());
   }
 
-  /** Reads a blob and checks it against its hash. @throws {EngineError} `blob-missing`, `blob-damaged` */
+  /**
+   * Gives a blob that was checked against its hash when it was read, which may be a while ago. Nobody writes to what it
+   * gives.
+   *
+   * @throws {EngineError} `blob-missing`, `blob-damaged`
+   */
   async get(hash: string): Promise<Buffer> {
+    const name = `${this.#folder} ${hash}`;
+    const recent = recentBlobs.get(name);
+    if (recent && (await this.has(hash))) return recent;
+    const content = await this.read(hash);
+    keepRecent(name, content);
+    return content;
+  }
+
+  /** Reads a blob from the disk and checks it against its hash. @throws {EngineError} `blob-missing`, `blob-damaged` */
+  async read(hash: string): Promise<Buffer> {
     const spot = (await this.#spots()).get(hash);
     if (!spot)
       throw new EngineError('blob-missing', `The store has no blob ${hash}.`, 'Verify the snapshots of this site.');
@@ -134,7 +167,7 @@ export class PackStore {
   async collect(keep: ReadonlySet<string>, sparedSince: Date): Promise<Collected> {
     const spots = await this.#spots();
     const byPack = new Map<string, [string, Spot][]>();
-    for (const entry of spots) byPack.set(entry[1].pack, [...(byPack.get(entry[1].pack) ?? []), entry]);
+    for (const entry of spots) addTo(byPack, entry[1].pack, entry);
     let freed: Collected = { blobs: 0, bytes: 0 };
     for (const [pack, entries] of byPack) {
       const dead = entries.filter(([hash]) => !keep.has(hash));

@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import {
+  addTo,
   type ByteString,
   type Change,
   compareKeys,
@@ -139,7 +140,7 @@ async function advanceRoot(
     const below = new Map<ByteString, FileChange[]>();
     for (const change of own) {
       const [name, ...rest] = change.path.split('/').slice(depth) as [ByteString, ...ByteString[]];
-      if (rest.length > 0) below.set(name, [...(below.get(name) ?? []), change]);
+      if (rest.length > 0) addTo(below, name, change);
       else {
         count(entries.get(name), -1);
         entries.delete(name);

@@ -97,7 +97,7 @@ export class SnapshotLibrary {
         if (seen.has(hash)) continue;
         seen.add(hash);
         try {
-          await this.store.get(hash);
+          await this.store.read(hash);
         } catch (error) {
           damaged.push({ hash, holds, message: messageOf(error) });
         }

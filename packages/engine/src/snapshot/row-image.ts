@@ -105,32 +105,55 @@ export async function* readImageRanges(
   }
 }
 
-/** The keys of a block's rows, in order; for tables whose key is one column. */
-async function* keyedLines(
-  store: PackStore,
-  blocks: readonly KeyedBlock[],
-  keyColumn: number,
-): AsyncGenerator<{ key: ByteString; line: ByteString }> {
-  for (const block of blocks)
-    for (const line of (await store.get(block.hash)).toString('latin1').slice(0, -1).split('\n'))
-      yield { key: line.split('\t', keyColumn + 1)[keyColumn] as ByteString, line };
-}
+const keyOf = (line: ByteString, keyColumn: number): ByteString =>
+  line.split('\t', keyColumn + 1)[keyColumn] as ByteString;
 
-/** Keys at which the rows of some blocks are not those of others. */
+/** Keys at which the rows of some blocks are not those of others; for tables whose key is one column. */
 export async function keysThatDiffer(
   store: PackStore,
   { current, former }: ImageHistory,
   keyColumn: number,
 ): Promise<Set<ByteString>> {
   const lines = new Map<ByteString, ByteString>();
-  for await (const { key, line } of keyedLines(store, former, keyColumn)) lines.set(key, line);
   const differ = new Set<ByteString>();
-  for await (const { key, line } of keyedLines(store, current, keyColumn)) {
+  const come: ByteString[] = [];
+  const starts = new Map(current.map((block) => [block.key, block]));
+  const met = new Set<KeyedBlock>();
+  for (const block of former) {
+    const successor = starts.get(block.key);
+    if (successor) met.add(successor);
+    const [before, after] = unlikeMiddles(await store.get(block.hash), successor && (await store.get(successor.hash)));
+    for (const line of before) lines.set(keyOf(line, keyColumn), line);
+    come.push(...after);
+  }
+  for (const block of current) if (!met.has(block)) come.push(...linesOf(await store.get(block.hash)));
+  for (const line of come) {
+    const key = keyOf(line, keyColumn);
     if (lines.get(key) !== line) differ.add(key);
     lines.delete(key);
   }
   for (const key of lines.keys()) differ.add(key);
   return differ;
+}
+
+const NEWLINE = 10;
+
+const linesOf = (block: Buffer): ByteString[] =>
+  block.length === 0 ? [] : block.toString('latin1', 0, block.length - 1).split('\n');
+
+/** The lines of two blocks without those that both begin and end with. */
+function unlikeMiddles(before: Buffer, after: Buffer | undefined): [ByteString[], ByteString[]] {
+  if (!after) return [linesOf(before), []];
+  const most = Math.min(before.length, after.length);
+  let [start, at] = [0, 0];
+  for (; at < most && before[at] === after[at]; at++) if (before[at] === NEWLINE) start = at + 1;
+  let [tail, back] = [0, 0];
+  for (; back < most - start && before[before.length - 1 - back] === after[after.length - 1 - back]; back++)
+    if (before[before.length - 1 - back] === NEWLINE) tail = back;
+  return [before.subarray(start, before.length - tail), after.subarray(start, after.length - tail)].map(linesOf) as [
+    ByteString[],
+    ByteString[],
+  ];
 }
 
 /** Which of some integer keys stand in the stored rows of a table; only blocks that may hold them are read. */
@@ -143,7 +166,11 @@ export async function keysHeld(
   const touched = new Set([...keys].map((key) => blocks[rangeOf(blocks, key) - 1]));
   const held = new Set<ByteString>();
   const own = blocks.filter((block) => touched.has(block));
-  for await (const { key } of keyedLines(store, own, keyColumn)) if (keys.has(key)) held.add(key);
+  for (const block of own)
+    for (const line of linesOf(await store.get(block.hash))) {
+      const key = keyOf(line, keyColumn);
+      if (keys.has(key)) held.add(key);
+    }
   return held;
 }
 

@@ -112,6 +112,8 @@ async function rangesToRead(
   const most = MOST_OF_ROWS * image.rows;
   const noted = new Set([...record.keys, ...ends.flatMap((end) => end.paired)]);
   for (const [i, history] of images.entries()) {
+    // Where nothing is masked both images are one.
+    if (i > 0 && isOneHistory(history, images[0] as ImageHistory)) continue;
     const moved = movedBlocks(history);
     if ([...moved.current, ...moved.former].reduce((sum, block) => sum + block.rows, 0) > 2 * most) return 'whole';
     for (const key of await keysThatDiffer(store, moved, keyColumn(ends[i] as TableEnd))) noted.add(key);
@@ -135,6 +137,11 @@ async function rangesToRead(
   const joined = joinRanges(ranges);
   return rowsWithin(blocks, joined) > most ? 'whole' : joined;
 }
+
+const isOneHistory = (a: ImageHistory, b: ImageHistory): boolean =>
+  nameOf(a.current) === nameOf(b.current) && nameOf(a.former) === nameOf(b.former);
+
+const nameOf = (blocks: readonly KeyedBlock[]): string => blocks.map((block) => block.hash).join();
 
 const keyColumn = ({ image }: TableEnd): number =>
   image.columns.filter((column) => !column.generated).findIndex((column) => column.name === image.key[0]);

@@ -1,4 +1,5 @@
 import {
+  addTo,
   type ByteString,
   type Change,
   type Comparison,
@@ -209,7 +210,7 @@ class FormerTables {
     const current = new Map<string, Values[]>();
     const add = (key: RowKey, values: Values): void => {
       const at = keyText(key);
-      current.set(at, [...(current.get(at) ?? []), values]);
+      addTo(current, at, values);
     };
     const isKeyed = table.key.length > 0;
     if (isKeyed) {

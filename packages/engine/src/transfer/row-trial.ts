@@ -1,3 +1,4 @@
+import { addTo } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { profileName, type TableShape } from '../database/site-database.js';
@@ -61,7 +62,7 @@ export function misfitsInLength(shape: TableShape, rows: readonly WrittenRow[]):
         key: nameOf(shape, row.key),
         what: `${name} would be ${length} characters long and has room for ${limit}: "${shown(value)}"`,
       };
-      found.set(i, [...(found.get(i) ?? []), misfit]);
+      addTo(found, i, misfit);
     }
   }
   return found;

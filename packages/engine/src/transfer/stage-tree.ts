@@ -2,7 +2,7 @@ import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@t
 import type { PackStore, PackWriter } from '../blobs/pack-store.js';
 import { areasOf, type Environment, keptFolder, layout } from '../environment/environment.js';
 import { type KnownFiles, readState } from '../environment/list-root.js';
-import { eachOf, FileForm } from '../environment/root-reader.js';
+import { eachOf, FileForm, rootFolder } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
@@ -187,19 +187,17 @@ export async function storeContents(
 ): Promise<void> {
   const rewriter = new Rewriter(environment.place);
   const form = new FileForm(environment, rewriter);
-  for (const change of changes) {
+  await eachOf(changes, 8, async (change) => {
     const wanted = change[side];
-    if (wanted.type !== 'file') continue;
-    const root = environment.place.roots.find((one) => one.name === change.root)?.path as ByteString;
+    if (wanted.type !== 'file') return;
     const area = areaOf(areasOf(environment.profile), change.path);
-    const found = await form.read(change.path, area, wanted.mode, `${root}/${change.path}`, (piece) =>
-      writer.put(piece),
-    );
+    const realPath = `${rootFolder(environment, change.root)}/${change.path}`;
+    const found = await form.read(change.path, area, wanted.mode, realPath, (piece) => writer.put(piece));
     if (found.pieces.join() !== wanted.pieces.join())
       throw new EngineError(
         'outdated',
         `${showPath(change.path)} in ${environment.path} changed while it was read.`,
         'Make a new forecast.',
       );
-  }
+  });
 }

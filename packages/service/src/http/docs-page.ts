@@ -1,4 +1,5 @@
 import { type Endpoint, endpoints } from '@tessarion/contract';
+import { addTo } from '@tessarion/core';
 
 const text = (value: string): string => value.replace(/[&<>]/g, (one) => `&#${one.charCodeAt(0)};`);
 
@@ -7,7 +8,7 @@ export function documentationPage(version: string): string {
   const groups = new Map<string, Endpoint[]>();
   for (const definition of Object.values(endpoints) as Endpoint[]) {
     const group = definition.path.split('/')[1] as string;
-    groups.set(group, [...(groups.get(group) ?? []), definition]);
+    addTo(groups, group, definition);
   }
   const sections = [...groups].map(
     ([group, list]) =>

@@ -86,15 +86,24 @@ function unlike(read: RowChange, meant: RowChange): RowChange {
 
 export const nameOfRow = ({ database, table, key }: RowChange): string => JSON.stringify([database, table, key]);
 
+/** File changes of change sets that a transfer has read, by the name of the set: they are asked for at most steps. */
+const readFiles = new WeakMap<TransferContext, Map<string, readonly FileChange[]>>();
+
 export async function filesOf(
   context: TransferContext,
   changes: string,
   turn: (change: FileChange) => FileChange,
 ): Promise<FileChange[]> {
-  const files: FileChange[] = [];
-  for await (const change of context.library().readChanges(changes))
-    if (change.part === 'file') files.push(turn(change));
-  return files;
+  const sets = readFiles.get(context) ?? new Map<string, readonly FileChange[]>();
+  readFiles.set(context, sets);
+  let files = sets.get(changes);
+  if (!files) {
+    const found: FileChange[] = [];
+    for await (const change of context.library().readChanges(changes)) if (change.part === 'file') found.push(change);
+    files = found;
+    sets.set(changes, files);
+  }
+  return files.map(turn);
 }
 
 /** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { Check } from '@tessarion/contract';
 import {
+  addTo,
   type ByteString,
   type ChangedItem,
   type Collision,
@@ -314,7 +315,7 @@ export class Gathering {
     const changes = new Map<RowOutcome, RowChange>();
     for (const { change, outcome } of plan.changes) changes.set(outcome, change);
     const collisions = new Map<RowOutcome, Collision[]>();
-    for (const one of settled.collisions) collisions.set(one.outcome, [...(collisions.get(one.outcome) ?? []), one]);
+    for (const one of settled.collisions) addTo(collisions, one.outcome, one);
     const parts = this.#collector.parts;
     for (const outcome of this.comparison.rows.outcomes) {
       const { decision, table } = outcome;

@@ -1,4 +1,12 @@
-import { type Change, type FileChange, imageRowAfterUndo, keyText, type RowChange, type RowKey } from '@tessarion/core';
+import {
+  addTo,
+  type Change,
+  type FileChange,
+  imageRowAfterUndo,
+  keyText,
+  type RowChange,
+  type RowKey,
+} from '@tessarion/core';
 import {
   AdvancedParts,
   advanceImage,
@@ -140,7 +148,7 @@ async function editsOf(
   for await (const change of library.readChanges(`${undone.id}-${end}`)) {
     if (change.part !== 'row' || !taken.has(nameOfRow({ ...change, key: change.counterpart ?? change.key }))) continue;
     const at = `${change.database}/${change.table}`;
-    byTable.set(at, [...(byTable.get(at) ?? []), asReadBack(change, found.get(nameOfRow(change)))]);
+    addTo(byTable, at, asReadBack(change, found.get(nameOfRow(change))));
   }
   const edits: RowChange[] = [];
   for (const changes of byTable.values()) {

@@ -1,3 +1,4 @@
+import { addTo } from '../../multimap.js';
 import type { DataClass } from '../schema.js';
 import type { Suggestion, TableFacts } from './facts.js';
 import { plural, wordsOf } from './names.js';
@@ -56,7 +57,7 @@ export function suggestItems(
             .join(' ')
             .startsWith(`${wordsOf(to).join(' ')} `)),
     );
-    if (whole) parts.set(whole.to, [...(parts.get(whole.to) ?? []), { table: table.name, column: whole.column }]);
+    if (whole) addTo(parts, whole.to, { table: table.name, column: whole.column });
   }
   const isPart = new Set([...parts.values()].flat().map((one) => one.table));
   const kinds = new Set<string>();
