@@ -64,6 +64,8 @@ class World {
   maskKey = 'k0';
   /** Transfers that may be undone, oldest first. */
   done: Done[] = [];
+  /** Things that both made under one name. */
+  readonly #united = new Set<number>();
   #next = 1;
   readonly #same = new Map<number, number>();
 
@@ -106,6 +108,7 @@ class World {
   /** Two things turn out to be one. */
   unite(a: number, b: number): void {
     const [from, to] = [`page ${this.find(b)}`, `page ${this.find(a)}`];
+    this.#united.add(this.find(a));
     if (from === to) return;
     this.#same.set(this.find(b), this.find(a));
     const rename = (text: string | null): string | null =>
@@ -129,6 +132,12 @@ class World {
       one.commonBefore = renamed(one.commonBefore);
       one.commonAfter = renamed(one.commonAfter);
     }
+  }
+
+  /** As long as no transfer has taken note of it, nothing but its name tells that a thing is one; so the name stays. */
+  isOneByName({ uid }: Row): boolean {
+    const thing = this.find(uid);
+    return this.#united.has(thing) && !this.common.has(`page ${thing}`);
   }
 
   newUid(): number {
@@ -230,12 +239,14 @@ function edit(world: World, { kind, onUpper, a, b, value }: Op): void {
     }
     case 15: {
       const slug = `s${b % 6}`;
+      if (page && world.isOneByName(page[1])) return;
       if (![...site.tables.page.values()].some((row) => row.values.slug === slug)) change('page', page, { slug });
       return;
     }
     case 16: {
       const other = nth('page', b);
       if (!page || !other || page[0] === other[0]) return;
+      if (world.isOneByName(page[1]) || world.isOneByName(other[1])) return;
       const [mine, theirs] = [page[1].values.slug ?? null, other[1].values.slug ?? null];
       change('page', page, { slug: theirs });
       change('page', other, { slug: mine });

@@ -47,30 +47,37 @@ export function keyUses(
     const [table, target] = [byLabel.get(from), byLabel.get(to)];
     return table && target ? [{ table, column, target: { table: target, column: targetColumn }, rule }] : [];
   });
-  /** The table whose single key a value is in the end. */
-  const owner = ({ table, column }: Target, seen: readonly string[]): ReferringTable | undefined => {
+  const isKey = ({ table, column }: Target): boolean => table.key.length === 1 && table.key[0] === column;
+  /** The table whose single key a value is in the end, and those on the way that have a row under the same key. */
+  const owner = (
+    target: Target,
+    seen: readonly string[],
+    through: readonly ReferringTable[] = [],
+  ): { of: ReferringTable; through: readonly ReferringTable[] } | undefined => {
+    const { table, column } = target;
     const at = `${table.table} ${column}`;
     if (seen.includes(at)) return undefined;
     const next =
       declared(table, column) ??
       profiled.find((one) => one.table === table && one.column === column && !one.rule.when && !one.rule.path)?.target;
-    if (next) return owner(next, [...seen, at]);
-    return table.key.length === 1 && table.key[0] === column ? table : undefined;
+    if (next) return owner(next, [...seen, at], isKey(target) ? [...through, table] : through);
+    return isKey(target) ? { of: table, through } : undefined;
   };
   return new Map(
     tables.map((table) => {
       const uses: KeyUse[] = [];
       const add = (column: string, target: Target, when: KeyUse['when'], inside?: KeyUse['inside']): void => {
-        const of = owner(target, []);
+        const found = owner(target, []);
         const position = table.columns.indexOf(column);
-        if (of && position !== -1) uses.push({ column: position, table: tableId(database, of.table), when, inside });
+        if (!found || position === -1) return;
+        const through = found.through.flatMap((one) => (one === table ? [] : [tableId(database, one.table)]));
+        uses.push({ column: position, table: tableId(database, found.of.table), through, when, inside });
       };
       for (const column of table.columns) {
         const target = declared(table, column);
         if (target) add(column, target, undefined);
         else if (
-          table.key.length === 1 &&
-          table.key[0] === column &&
+          isKey({ table, column }) &&
           !profiled.some((one) => one.table === table && one.column === column && one.rule.path === undefined)
         )
           add(column, { table, column }, undefined);

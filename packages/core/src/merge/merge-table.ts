@@ -16,6 +16,8 @@ export interface KeyUse {
   readonly column: number;
   /** {@link MergeTable.id} of the table whose keys stand here. */
   readonly table: string;
+  /** Tables by way of which it refers, whose rows go by the same keys: such a row must be there too. */
+  readonly through?: readonly string[] | undefined;
   /** Only in rows for which this holds. */
   readonly when?: ((row: Values) => boolean) | undefined;
   /** Set where the keys stand inside the value. */

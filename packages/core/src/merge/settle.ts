@@ -409,20 +409,20 @@ class Settling {
 }
 
 /** Keys that a row holds of other rows. */
-export function* keysIn(table: MergeTable, values: Values | undefined): Generator<{ table: string; key: ByteString }> {
+export function* keysIn(
+  { uses }: MergeTable,
+  values: Values | undefined,
+): Generator<{ table: string; key: ByteString }> {
   if (!values) return;
-  for (const use of table.uses) {
+  for (const use of uses) {
     const value = values[use.column];
     if (value === null || value === undefined || (use.when && !use.when(values))) continue;
-    if (!use.inside) yield { table: use.table, key: value };
-    else {
-      const keys: ByteString[] = [];
-      use.inside.replace(value, (key) => {
-        keys.push(key);
-        return key;
-      });
-      for (const key of keys) yield { table: use.table, key };
-    }
+    const keys: ByteString[] = use.inside ? [] : [value];
+    use.inside?.replace(value, (key) => {
+      keys.push(key);
+      return key;
+    });
+    for (const key of keys) for (const table of [use.table, ...(use.through ?? [])]) yield { table, key };
   }
 }
 

@@ -22,13 +22,14 @@ export type Composition =
   | { readonly ok: true; readonly profile: Profile; readonly origins: Origins }
   | { readonly ok: false; readonly mistakes: readonly LayerMistake[] };
 
-type Section = 'areas' | 'references' | 'items' | 'settings' | 'tasks' | 'pages';
+type Section = 'areas' | 'references' | 'items' | 'mentions' | 'settings' | 'tasks' | 'pages';
 
 /** By what two entries of a list are known to speak of the same thing. */
 const IDENTITIES: { readonly [S in Section]: (entry: NonNullable<LayerDocument[S]>[number]) => string } = {
   areas: (area) => area.name,
   references: ({ from, when, path }) => JSON.stringify([from, when, path]),
   items: (item) => JSON.stringify([item.kind, 'table' in item ? item.table : item.files]),
+  mentions: (one) => JSON.stringify([one.in, one.files]),
   settings: (setting) => setting.name,
   tasks: (task) => task.name,
   pages: ({ path, address }) => JSON.stringify([path, address]),

@@ -43,6 +43,11 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
         found.push({ path: ['references', index, end], message: `no table "${table}" is described in this profile` });
     }
   }
+  for (const [index, mention] of (profile.mentions ?? []).entries()) {
+    const table = mention.in.split('.')[0] as string;
+    if (!known(table))
+      found.push({ path: ['mentions', index, 'in'], message: `no table "${table}" is described in this profile` });
+  }
   for (const [index, item] of (profile.items ?? []).entries()) {
     if ('table' in item && !known(item.table))
       found.push({ path: ['items', index, 'table'], message: `no table "${item.table}" is described in this profile` });

@@ -133,6 +133,13 @@ const Page = z.strictObject({
   address: Identifier.optional(),
 });
 
+/** What uses files: every row of a table, or those that name the file in a column. */
+const Mention = z.strictObject({
+  in: z.string().regex(/^[^.]+(\.[^.]+)?$/, 'name a table, or a column as "table.column"'),
+  files: z.string().min(1),
+});
+export type MentionRule = z.infer<typeof Mention>;
+
 /** A whole profile, composed of its layers. */
 export const ProfileSchema = z.strictObject({
   tessarion: z.literal('profile/1'),
@@ -143,6 +150,7 @@ export const ProfileSchema = z.strictObject({
   databases: z.record(Identifier, z.strictObject({ tables: z.record(z.string().min(1), Table) })).optional(),
   references: z.array(Reference).optional(),
   items: z.array(Item).optional(),
+  mentions: z.array(Mention).optional(),
   settings: z.array(Setting).optional(),
   tasks: z.array(Task).optional(),
   pages: z.array(Page).optional(),

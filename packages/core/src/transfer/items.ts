@@ -45,10 +45,12 @@ export interface Standing {
 export interface ChangedItem {
   readonly id: string;
   readonly kind: string;
-  readonly title: string;
+  title: string;
   readonly key: string;
   /** Table or area. */
   readonly part: string;
+  /** Only parts of it changed so far, so that its title is still to be found. */
+  isUntitled: boolean;
   change: 'new' | 'changed' | 'deleted';
   readonly fields: ItemField[];
   readonly collisions: ItemCollision[];
@@ -134,7 +136,7 @@ export class ItemCollector {
       else counts.deleted++;
       if (change.after.type === 'file') counts.bytes += change.after.size;
     }
-    const owner = this.fileItem(change.root, change.path);
+    const owner = { ...this.fileItem(change.root, change.path), isOwner: true };
     this.#merge({ ...owner, part: area, change: op, overwrites }, [], standing, change);
   }
 
@@ -147,7 +149,7 @@ export class ItemCollector {
   }
 
   #merge(
-    item: Pick<ChangedItem, 'id' | 'kind' | 'title' | 'key' | 'part' | 'change' | 'overwrites'>,
+    item: Pick<ChangedItem, 'id' | 'kind' | 'title' | 'key' | 'part' | 'change' | 'overwrites'> & { isOwner: boolean },
     fields: readonly ItemField[],
     standing: Standing | undefined,
     change: Change,
@@ -157,7 +159,7 @@ export class ItemCollector {
     const settled = collisions.map((one) => one.settled);
     const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [change, settled] : change)}`);
     if (!known) {
-      const { id, kind, title, key, part, change: how, overwrites } = item;
+      const { id, kind, title, key, part, change: how, overwrites, isOwner } = item;
       const own = {
         fields: [...fields],
         collisions: [...collisions],
@@ -167,8 +169,12 @@ export class ItemCollector {
         usedBy: [],
         hash,
       };
-      this.items.set(id, { id, kind, title, key, part, change: how, overwrites, ...own });
+      this.items.set(id, { id, kind, title, key, part, change: how, overwrites, isUntitled: !isOwner, ...own });
       return;
+    }
+    if (item.isOwner) {
+      known.title = item.title;
+      known.isUntitled = false;
     }
     known.hash = hash;
     known.overwrites ||= item.overwrites;

@@ -1,4 +1,4 @@
-import { type ByteString, type Profile, toBytes, toText } from '@tessarion/core';
+import { addTo, type ByteString, matchesPath, type Profile, toBytes, toText } from '@tessarion/core';
 import { connectTo } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import { fullName, profileName, type TableShape } from '../database/site-database.js';
@@ -63,6 +63,86 @@ export async function usesOf(
       }
     }
     return uses;
+  } finally {
+    await client.end();
+  }
+}
+
+/** Rows that use a file. */
+export interface Mention {
+  readonly path: ByteString;
+  /** As the profile calls the table; for rows that are part of an item, the item's own. */
+  readonly by: string;
+  readonly rows: number;
+}
+
+/** Files that are looked up; a change of more says enough by itself. */
+const MOST_FILES = 200;
+
+/** Counts what on an environment uses some files, by the profile's text patterns (`mentions`). */
+export async function mentionsOf(
+  environment: Environment,
+  database: string,
+  paths: readonly ByteString[],
+): Promise<Mention[]> {
+  const byTable = new Map<string, { column: string | undefined; paths: ByteString[] }[]>();
+  for (const rule of environment.profile?.mentions ?? []) {
+    const own = paths.filter((path) => matchesPath(rule.files, toText(path))).slice(0, MOST_FILES);
+    const [name, column] = rule.in.split('.') as [string, string?];
+    if (own.length > 0) addTo(byTable, name, { column, paths: own });
+  }
+  const login = environment.databases.find((one) => one.name === database)?.login;
+  if (!login || byTable.size === 0) return [];
+  const client = await connectTo(login, 'read', 'impact');
+  try {
+    const { tables } = await describeSchema(client);
+    const found: Mention[] = [];
+    for (const [name, rules] of byTable) {
+      const table = tables.find((one) => profileName(one) === name);
+      const has = (column: string | undefined): boolean => table?.columns.some((one) => one.name === column) === true;
+      const known = rules.filter(({ column }) => column === undefined || has(column));
+      if (!table || known.length === 0) continue;
+      const whole = wholeOf(name, environment.profile);
+      const isPart = whole !== undefined && has(whole.column);
+      const thing = isPart ? quoteName(whole.column) : 'ctid';
+      // A row that names a file in two columns uses it once.
+      const each = known.map(({ column }, i) => {
+        const holds = column === undefined ? 'true' : `strpos(t.${quoteName(column)}::text, f.path) > 0`;
+        return `SELECT f.path, t.${thing}::text AS thing FROM unnest($${i + 1}::text[]) AS f(path) JOIN ONLY ${quoteTable(table)} t ON ${holds}`;
+      });
+      const result = await client.query<{ path: string; rows: string }>(
+        `SELECT path, count(DISTINCT thing)::text AS rows FROM (${each.join(' UNION ALL ')}) AS found GROUP BY 1`,
+        known.map((rule) => rule.paths.map(toText)),
+      );
+      for (const { path, rows } of result.rows)
+        found.push({ path: toBytes(path), by: isPart ? whole.table : name, rows: Number(rows) });
+    }
+    return found;
+  } finally {
+    await client.end();
+  }
+}
+
+/** What things are called, by key as text: for items of which only parts changed. */
+export async function titlesOf(
+  environment: Environment,
+  database: string,
+  item: { readonly table: string; readonly title: string },
+  keys: readonly string[],
+): Promise<Map<string, string>> {
+  const login = environment.databases.find((one) => one.name === database)?.login;
+  if (!login || keys.length === 0) return new Map();
+  const client = await connectTo(login, 'read', 'impact');
+  try {
+    const { tables } = await describeSchema(client);
+    const table = tables.find((one) => profileName(one) === item.table);
+    if (table?.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) return new Map();
+    const result = await client.query<{ key: string; title: string | null }>(
+      `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
+        FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
+      [keys.slice(0, MOST_KEYS)],
+    );
+    return new Map(result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const])));
   } finally {
     await client.end();
   }

@@ -38,8 +38,10 @@ import {
   type Baseline,
   type Environment,
   type EnvironmentComparison,
+  mentionsOf,
   rewriterOf,
   type TransferSource,
+  titlesOf,
   usesOf,
 } from '@tessarion/engine';
 import { amountOfTable, collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
@@ -112,6 +114,7 @@ export class Gathering {
       if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
     }
     await this.#noteUses();
+    await this.#findTitles();
     const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
     const schemaChanges = this.#schemaChanges();
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
@@ -396,6 +399,36 @@ export class Gathering {
         const item = this.#collector.items.get(items.get(`${of.table} ${of.key}`) ?? '');
         if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
       }
+    const files = this.comparison.files.filter(({ sides }) => sides.destination.type === 'file');
+    for (const { name } of this.destination.databases)
+      for (const { path, by, rows } of await mentionsOf(
+        this.destination,
+        name,
+        files.map((one) => one.path),
+      )) {
+        const { root } = files.find((one) => one.path === path) as FileOutcome;
+        const item = this.#collector.items.get(this.#collector.fileItem(root, path).id);
+        if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
+      }
+  }
+
+  /** Items of which only parts changed go by their title too: as the source has it, or the destination. */
+  async #findTitles(): Promise<void> {
+    for (const rule of this.destination.profile?.items ?? []) {
+      if (!('table' in rule)) continue;
+      const untitled = [...this.#collector.items.values()].filter((one) => one.isUntitled && one.kind === rule.kind);
+      for (const environment of [this.from, this.destination])
+        for (const { name } of environment.databases) {
+          const keys = untitled.filter((one) => one.isUntitled).map((one) => one.key);
+          const titles = await titlesOf(environment, name, rule, keys);
+          for (const item of untitled) {
+            const title = titles.get(item.key);
+            if (title === undefined || !item.isUntitled) continue;
+            item.title = shownValue(toBytes(title)) ?? item.title;
+            item.isUntitled = false;
+          }
+        }
+    }
   }
 
   /** Says when a row goes by another number on the destination. */

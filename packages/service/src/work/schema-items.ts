@@ -70,6 +70,7 @@ export function schemaItem(
     title,
     key: one.name,
     part: one.label,
+    isUntitled: false,
     change: CHANGES[one.is],
     fields: [
       {
