@@ -91,12 +91,14 @@ const uncounted = (rows: Rows): Rows => new Map([...rows].map(([at, { touched: _
 async function allSettled(from: string, onto: string): Promise<string> {
   const wishes = { rest: 'source' as const, settlements: {} as Record<string, { take: 'source' | 'destination' }> };
   let forecast = await forecastOf(studio, from, onto, { wishes });
+  expect(forecast.failure).toBeNull();
   for (let round = 0; forecast.unsettled > 0; round++) {
     expect(round).toBeLessThan(5);
     const { items } = await studio.client.call('forecastItems', { params: { id: forecast.id }, query: { limit: 500 } });
     for (const { settled: taken, id, allowed } of items.flatMap((item) => item.collisions))
       if (!taken) wishes.settlements[id] = { take: allowed.includes('source') ? 'source' : 'destination' };
     forecast = await settled(studio, forecast.id, wishes);
+    expect(forecast.failure).toBeNull();
   }
   return forecast.id;
 }
@@ -126,6 +128,7 @@ describe.each(DATABASES)('an unseen database (%s)', (label) => {
 
     // A third of the things that wait, and what they need.
     const whole = await forecastOf(studio, copy, live, { wishes: { rest: 'destination' } });
+    expect(whole.failure).toBeNull();
     expect(whole.checks.filter((check) => check.state === 'failed')).toEqual([]);
     const all = await studio.client.call('forecastItems', { params: { id: whole.id }, query: { limit: 500 } });
     const waiting = all.items.filter((item) => item.outcome === 'written').map((item) => item.id);
@@ -137,22 +140,6 @@ describe.each(DATABASES)('an unseen database (%s)', (label) => {
     expect(written.length).toBeGreaterThan(0);
     expect(written.filter((item) => !only.includes(item.id) && item.takenAlongFor === null)).toEqual([]);
 
-      console.log(
-        label,
-        tables.length,
-        'tables',
-        (await rowsOf(live, tables)).size,
-        'rows',
-        work.size,
-        'changed in copy',
-        waiting.length,
-        'waiting',
-        only.length,
-        'chosen',
-        written.length,
-        'written',
-        chosen.parts,
-      );
     const before = await rowsOf(live, tables);
     const push = await done(
       studio,

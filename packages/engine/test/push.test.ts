@@ -335,6 +335,26 @@ describe('a push by replace', () => {
     }
   });
 
+  it('lets a trigger write once more to the rows of the change, and to no other', async () => {
+    const after = (where: string): Promise<unknown> =>
+      live.query(`CREATE FUNCTION again() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+          BEGIN UPDATE page SET stock = 77 WHERE ${where}; EXCEPTION WHEN division_by_zero THEN NULL; END; RETURN new; END $$;
+        CREATE TRIGGER again AFTER UPDATE OF body ON page FOR EACH ROW EXECUTE FUNCTION again();`);
+    try {
+      await after('id = new.id');
+      await apply(await changesFrom(edited(1, { body: 'ours' })), 'strict');
+      expect(await live.query('SELECT body, stock FROM page WHERE id = 1')).toEqual([{ body: 'ours', stock: 77 }]);
+      await live.query('DROP FUNCTION again CASCADE');
+      await after('id = new.id + 1');
+      await expect(apply(await changesFrom(edited(1, { body: 'theirs' })), 'strict')).rejects.toMatchObject({
+        message: expect.stringContaining('others are in public.page'),
+      });
+      expect(await live.query('SELECT body FROM page WHERE id = 1')).toEqual([{ body: 'ours' }]);
+    } finally {
+      await live.query('DROP FUNCTION again CASCADE');
+    }
+  });
+
   it('stops when a trigger swallows a row', async () => {
     await live.query(`
       CREATE FUNCTION swallow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$;

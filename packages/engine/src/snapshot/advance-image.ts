@@ -221,6 +221,11 @@ async function advanceTable(
         out.push(`${line}\n`);
         continue;
       }
+      // Without a key, one more of rows that are alike stands beside them.
+      if (table.key.length === 0 && change.op === 'insert') {
+        out.push(`${line}\n`);
+        continue;
+      }
       next++;
       if (change.op === 'delete') continue;
       const changed =

@@ -474,29 +474,57 @@ export class RowApplication {
     return new Map(rows.rows.map((row) => [row.name, row.count]));
   }
 
-  /** A table that a trigger or cascade wrote, and that is not part of the change, stops everything. */
+  /**
+   * A table that a trigger or cascade wrote, and that is not part of the change, stops everything; so does a row that is
+   * none. A trigger may write once more to a row that the change wrote: what it made of it is read back.
+   */
   async #compareCounters(applied: Counts, passing: number): Promise<void> {
     const split = (text: string | undefined): number[] => (text ?? '0 0 0').split(' ').map(Number);
-    let written = 0;
+    const written: Counts = { inserted: 0, updated: 0, deleted: 0 };
+    const touched: StagedTable[] = [];
     for (const [name, now] of await this.#readCounters()) {
       const before = split(this.#counters.get(name));
-      const delta = split(now).reduce((sum, count, i) => sum + count - (before[i] ?? 0), 0);
-      if (delta > 0 && !this.#tables.has(name)) {
+      const [inserted = 0, updated = 0, deleted = 0] = split(now).map((count, i) => count - (before[i] ?? 0));
+      const delta = inserted + updated + deleted;
+      const table = this.#tables.get(name);
+      if (delta > 0 && !table) {
         throw new EngineError(
           'outdated',
           `Writing would also change ${delta} rows of ${name}, by a trigger or cascade that the profile does not name.`,
           'Describe the table in the profile, or change the trigger.',
         );
       }
-      written += delta;
+      written.inserted += inserted;
+      written.updated += updated;
+      written.deleted += deleted;
+      if (delta > 0 && table) touched.push(table);
     }
-    const expected = applied.inserted + applied.updated + applied.deleted + passing;
-    if (written !== expected)
-      throw new EngineError(
-        'outdated',
-        `${written} rows would be written, ${expected} were meant.`,
-        'Look for triggers that write or suppress rows.',
+    const meant = { ...applied, updated: applied.updated + passing };
+    const differs = (['inserted', 'deleted', 'updated'] as const).find((one) => written[one] !== meant[one]);
+    if (differs === undefined) return;
+    const strangers = differs === 'updated' && written.updated > meant.updated ? await this.#strangers(touched) : [];
+    if (differs === 'updated' && written.updated > meant.updated && strangers.length === 0) return;
+    throw new EngineError(
+      'outdated',
+      `${written[differs]} rows would be ${differs}, ${meant[differs]} were meant${strangers.length > 0 ? `; others are in ${strangers.join(', ')}` : ''}.`,
+      'Look for triggers that write or suppress rows.',
+    );
+  }
+
+  /** Tables in which this transaction wrote rows that are no part of the change. */
+  async #strangers(tables: readonly StagedTable[]): Promise<string[]> {
+    const found: string[] = [];
+    for (const table of tables) {
+      // A row that is seen, and whose transaction is still open, was written here, in this transaction or below it.
+      const result = await this.#client.query<{ count: string }>(
+        `SELECT count(*)::text AS count FROM ONLY ${quoteTable(table.shape)} t
+          WHERE age(t.xmin) <= age(pg_current_xact_id()::xid)
+            AND pg_xact_status(((pg_current_xact_id()::text::bigint >> 32 << 32) + t.xmin::text::bigint)::text::xid8) = 'in progress'
+            AND NOT EXISTS (SELECT FROM ${table.temporary} s WHERE s.op <> 'delete' AND ${this.#keyMatch(table)})`,
       );
+      if (result.rows[0]?.count !== '0') found.push(fullName(table.shape));
+    }
+    return found;
   }
 }
 

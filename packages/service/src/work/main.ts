@@ -12,13 +12,16 @@ const installation = await openInstallation('worker');
 const { log } = installation;
 
 let runner: TransferRunner | undefined;
-const identity = await WorkerIdentity.take(installation.recordsUrl, `worker ${process.pid}`, (reason) => {
+const giveUp = (reason: string): void => {
   // Nothing may be written any more, not even a farewell: another worker may have taken over.
-  log.error({ reason }, 'the locks are lost; this worker ends at once');
+  log.error({ reason }, 'this worker ends at once');
   runner?.abandon(reason);
   process.exit(70);
-});
-runner = new TransferRunner(installation, identity);
+};
+const identity = await WorkerIdentity.take(installation.recordsUrl, `worker ${process.pid}`, (reason) =>
+  giveUp(`the locks are lost: ${reason}`),
+);
+runner = new TransferRunner(installation, identity, giveUp);
 const work = runner;
 
 const queue = await run({

@@ -21,6 +21,8 @@ export class TransferRunner {
   constructor(
     private readonly installation: Installation,
     private readonly identity: WorkerIdentity,
+    /** Ends this worker, so that another one goes on with what it leaves behind. */
+    private readonly giveUp: (reason: string) => void,
   ) {}
 
   /** Stops everything at once without cleaning up: another worker has taken over. */
@@ -56,6 +58,8 @@ export class TransferRunner {
       else await this.#begin(context, procedure);
     } catch (error) {
       installation.log.error({ transfer: id, err: error }, 'transfer could not be brought to an end');
+      // Its record says that it runs: nobody else goes on with it as long as this worker lives.
+      this.giveUp(`transfer ${id} could not be brought to an end`);
     } finally {
       clearInterval(watch);
       this.#running.delete(id);

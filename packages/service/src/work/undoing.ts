@@ -6,6 +6,8 @@ import {
   keyText,
   type RowChange,
   type RowKey,
+  readLine,
+  type TableManifest,
 } from '@tessarion/core';
 import {
   AdvancedParts,
@@ -161,8 +163,14 @@ async function editsOf(
     if (!table) continue;
     if (table.key.length === 0) {
       // Rows without a key count: one that was added to the image goes, one that went comes back.
-      for (const change of changes)
-        edits.push({ ...change, op: change.op === 'insert' ? 'delete' : 'insert' } as RowChange);
+      const named = (key: RowKey) => {
+        const values = readLine(key[0] as string);
+        return Object.fromEntries(columnsOf(table).map((column, i) => [column, values[i] ?? null]));
+      };
+      for (const { database, table: name, key, op } of changes) {
+        const on = { part: 'row', database, table: name, key } as const;
+        edits.push(op === 'insert' ? { ...on, op: 'delete', row: {} } : { ...on, op: 'insert', row: named(key) });
+      }
       continue;
     }
     const keys: RowKey[] = changes.map((change) => change.key);
@@ -170,7 +178,7 @@ async function editsOf(
       await imageRowsOf(library.store, table, keys),
       await imageRowsOf(library.store, tableIn(before), keys),
     ];
-    const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
+    const columns = columnsOf(table);
     for (const change of changes) {
       const undo = taken.get(nameOfRow({ ...change, key: change.counterpart ?? change.key })) as RowChange;
       const made = change.op === 'insert' ? columns.map((column) => change.row[column] ?? null) : undefined;
@@ -186,6 +194,9 @@ async function editsOf(
   }
   return edits;
 }
+
+const columnsOf = ({ columns }: TableManifest): string[] =>
+  columns.filter((column) => !column.generated).map((column) => column.name);
 
 /** The files that an undo took back, as an image had them before. */
 async function formerFiles(
