@@ -349,7 +349,7 @@ describe('a push by replace', () => {
       await expect(apply(await changesFrom(edited(1, { body: 'theirs' })), 'strict')).rejects.toMatchObject({
         message: expect.stringContaining('others are in public.page'),
       });
-      expect(await live.query('SELECT body FROM page WHERE id = 1')).toEqual([{ body: 'ours' }]);
+      expect(await live.query('SELECT body FROM page WHERE id = 1')).toEqual([{ body: 'one' }]);
     } finally {
       await live.query('DROP FUNCTION again CASCADE');
     }
