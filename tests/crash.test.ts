@@ -223,6 +223,7 @@ describe('connections that are cut', () => {
       }
       process.stdout.write(`cut ${which} ${CUTS} times: ${outcomes.join(', ')}\n`);
     },
+    60_000 + CUTS * 15_000,
   );
 });
 

@@ -173,6 +173,9 @@ function printCollisions(items: readonly ForecastItem[]): void {
     }
 }
 
+/** Changed things of which a forecast says what uses them. */
+const MOST_USED = 6;
+
 /** Prints a forecast as people read it. */
 export async function printForecast(client: Client, forecast: Forecast): Promise<void> {
   print(bold(forecast.sentence.map((piece) => piece.text).join('')));
@@ -191,8 +194,12 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
         cut(wordsOf(item), 30),
       ]),
     );
-    const used = items.filter((item) => item.usedBy.length > 0 && item.outcome !== 'left-out');
-    for (const item of used.slice(0, 5)) print(dim(`${cut(item.title, 34)} is used by ${usedBy(item)}`));
+    const uses = (item: ForecastItem): number => item.usedBy.reduce((sum, one) => sum + one.count, 0);
+    const used = items
+      .filter((item) => item.usedBy.length > 0 && item.outcome !== 'left-out')
+      .sort((a, b) => uses(b) - uses(a));
+    for (const item of used.slice(0, MOST_USED)) print(dim(`${cut(item.title, 34)} is used by ${usedBy(item)}`));
+    if (used.length > MOST_USED) print(dim(`and ${used.length - MOST_USED} more are used elsewhere`));
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));
     print();
     printCollisions(items);

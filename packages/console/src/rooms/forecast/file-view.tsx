@@ -33,7 +33,13 @@ export function FileView({
       </div>
     );
   if (after.is === 'text' || before.is === 'text')
-    return <Lines before={before.is === 'text' ? before.text : ''} after={after.is === 'text' ? after.text : ''} />;
+    return (
+      <Lines
+        before={before.is === 'text' ? before.text : ''}
+        after={after.is === 'text' ? after.text : ''}
+        sides={sides}
+      />
+    );
   return (
     <p className="q file-size">
       {before.is === 'other' ? `${size(before.bytes)} on ${sides.onto.name}` : `not on ${sides.onto.name}`},{' '}
@@ -67,11 +73,25 @@ function Picture({ file, label }: { readonly file: ShownFile; readonly label: st
 }
 
 /** Lines that differ, each beside its former self, changed words marked; what is alike is folded. */
-function Lines({ before, after }: { readonly before: string; readonly after: string }): JSX.Element {
+function Lines({
+  before,
+  after,
+  sides,
+}: {
+  readonly before: string;
+  readonly after: string;
+  readonly sides: Sides;
+}): JSX.Element {
   const rows = pairLines(before, after);
   return (
     <table className="lines mono">
       <caption className="sr-only">Lines that differ</caption>
+      <thead>
+        <tr>
+          <th scope="col">{sides.onto.name}, as it is now</th>
+          <th scope="col">{sides.from.name}, where it comes from</th>
+        </tr>
+      </thead>
       <tbody>
         {rows.slice(0, MOST_LINES).map((row, i) =>
           row.is === 'alike' ? (
