@@ -228,7 +228,7 @@ export class Transfers {
 
 /** Puts a job into the queue within the caller's transaction; the job only wakes a worker. */
 export async function enqueue(on: OnRecords, task: 'transfer' | 'forecast' | 'pack', id: string): Promise<void> {
-  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 1)", [
+  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 5)", [
     task,
     id,
   ]);

@@ -12,9 +12,17 @@ import type { WorkerIdentity } from './worker-identity.js';
 
 const CLAIM_LOCK = 0x7450;
 
+interface Claim {
+  readonly record: TransferRecord;
+  /** Another worker had begun it. */
+  readonly resumed: boolean;
+}
+
 /** Runs transfers step by step, and goes on with those whose worker died. */
 export class TransferRunner {
   readonly #running = new Map<string, AbortController>();
+  /** Transfers that this worker is about to claim. */
+  readonly #claiming = new Set<string>();
   /** Fires when this worker may write nothing any more. */
   readonly #lost = new AbortController();
 
@@ -44,12 +52,20 @@ export class TransferRunner {
   /** Runs one transfer if it is its turn; otherwise leaves it in line. */
   async run(id: string): Promise<void> {
     const { installation } = this;
-    const claimed = await this.#claim(id);
-    if (!claimed) return;
-    const { record, resumed } = claimed;
-    const epoch = await this.#becomeWriter(record.onto_path);
+    if (this.#claiming.has(id) || this.#running.has(id)) return;
+    this.#claiming.add(id);
     const controller = new AbortController();
-    this.#running.set(id, controller);
+    let claimed: Claim | undefined;
+    let epoch = 0;
+    try {
+      claimed = await this.#claim(id);
+      if (!claimed) return;
+      epoch = await this.#becomeWriter(claimed.record.onto_path);
+      this.#running.set(id, controller);
+    } finally {
+      this.#claiming.delete(id);
+    }
+    const { record, resumed } = claimed;
     const watch = setInterval(() => void this.#watchStop(id, controller), 500);
     const context = new TransferContext(installation, record, epoch, controller.signal);
     const procedure = procedureFor(record);
@@ -70,7 +86,7 @@ export class TransferRunner {
     }
   }
 
-  async #claim(id: string): Promise<{ record: TransferRecord; resumed: boolean } | undefined> {
+  async #claim(id: string): Promise<Claim | undefined> {
     const { installation } = this;
     return installation.records.transaction(async (trx) => {
       await trx.raw('SELECT pg_advisory_xact_lock(?, 0)', [CLAIM_LOCK]);
@@ -252,22 +268,29 @@ export class TransferRunner {
     for (const { id } of await spoolsToPack(records)) await enqueue(records, 'pack', id);
   }
 
-  /** Takes over what dead workers left behind. Called at the start and every two seconds. */
+  /** Takes over what dead workers left behind, and what this one does not know that it has. Called every two seconds. */
   async sweep(): Promise<void> {
     const { records, log } = this.installation;
     const dead = await this.identity.findDead();
+    const own = String(this.identity.id);
+    const orphans = (
+      await records('transfer')
+        .whereIn('worker', [own, ...dead.map(String)])
+        .whereIn('state', ['running', 'stopping'])
+        .select('id', 'worker')
+    ).filter(({ id, worker }) => worker !== own || !(this.#claiming.has(id) || this.#running.has(id)));
+    for (const { id, worker } of orphans) {
+      // Whoever claimed it meanwhile keeps it.
+      await records('transfer').where({ id, worker }).update({ worker: null });
+      await enqueue(records, 'transfer', id);
+    }
     if (dead.length === 0) return;
     log.warn({ dead }, 'taking over from workers that died');
-    const orphans = await records('transfer')
-      .whereIn('worker', dead.map(String))
-      .whereIn('state', ['running', 'stopping'])
-      .select('id');
+    // The queue keeps a dead worker's jobs for hours: whatever waits is woken anew, and finds out itself whether it may go.
+    for (const { id } of await records('transfer').where({ state: 'waiting' }).orderBy('created_at').select('id'))
+      await enqueue(records, 'transfer', id);
     for (const { id } of await records('forecast').where({ state: 'computing' }).select('id'))
       await enqueue(records, 'forecast', id);
     await this.wakePacking();
-    for (const { id } of orphans) {
-      await records('transfer').where({ id }).update({ worker: null });
-      await enqueue(records, 'transfer', id);
-    }
   }
 }
