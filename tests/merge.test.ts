@@ -519,6 +519,40 @@ describe('on the command line', () => {
     expect(await titles('until:2026-11-20T10:00:01Z')).toEqual(['By Runa']);
   });
 
+  it('shows a changed file as each side and a snapshot have it, settings by their names', async () => {
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    const settings = join(folderOf(studio, COPY), 'main/config/site.env');
+    const secret = /DATABASE_PASSWORD=["']?([^"'\n]+)/.exec(await fs.readFile(settings, 'utf8'))?.[1] as string;
+    const item = 'file:main/config/site.env';
+    const add = (line: string): Promise<void> => fs.appendFile(settings, `${line}\n`);
+    const shown = async (id: string, side: 'source' | 'destination' | 'base'): Promise<string> => {
+      const file = await studio.client.call('forecastFile', { params: { id }, query: { item, side } });
+      return file.is === 'text' ? file.text : file.is;
+    };
+    await add('FIRST=1');
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: COPY } }));
+    const [snapshot] = await studio.client.call('snapshotList', { query: { environment: COPY } });
+    await add('SECOND=2');
+    const { id } = await forecastOf(studio, COPY, LIVE);
+    const [source, destination, base] = [
+      await shown(id, 'source'),
+      await shown(id, 'destination'),
+      await shown(id, 'base'),
+    ];
+    expect(secret.length).toBeGreaterThan(5);
+    for (const text of [source, destination, base]) {
+      expect(text).toContain('‹database-password›');
+      expect(text).not.toContain(secret);
+    }
+    expect(source).toContain('SECOND=2');
+    expect([destination, base].join()).not.toMatch(/FIRST|SECOND/);
+    const former = await forecastOf(studio, COPY, LIVE, { snapshot: snapshot?.id as string });
+    expect(await shown(former.id, 'source')).toMatch(/FIRST=1(?![\s\S]*SECOND)/);
+    await expect(
+      studio.client.call('forecastFile', { params: { id }, query: { item: 'file:main/index.html', side: 'source' } }),
+    ).rejects.toThrow(/lists no file/);
+  });
+
   it('brings back a part of a snapshot', async () => {
     const key = await one(LIVE, "SELECT id FROM page WHERE slug = 'home'");
     const was = await one(LIVE, "SELECT title FROM page WHERE slug = 'home'");

@@ -163,7 +163,7 @@ export class LocalServer implements ServerConnection {
       if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
         return foundNodes(found.output);
     }
-    // A folder that is not there or may not be read is refused as any listing refuses it.
+    // What `find` cannot be given, or may not read, is listed or refused as one by one.
     const nodes: TreeNode[] = [];
     for await (const node of this.listTree(folder)) nodes.push(node);
     return nodes;

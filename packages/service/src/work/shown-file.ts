@@ -1,7 +1,13 @@
 import { areaOf, type ByteString, Rewriter, toBytes } from '@tessarion/core';
-import { areasOf, EngineError, type Environment, FileForm, readListing, readPieces } from '@tessarion/engine';
-import { findPair, libraryOf } from '../records/snapshots.js';
-import type { Installation } from './context.js';
+import {
+  areasOf,
+  EngineError,
+  type Environment,
+  FileForm,
+  readListing,
+  readPieces,
+  type SnapshotLibrary,
+} from '@tessarion/engine';
 
 /** A file as people look at it: its text, a picture, or how large it is. */
 export type ShownFile =
@@ -40,17 +46,14 @@ export async function fileNow(environment: Environment, root: string, path: Byte
   }
 }
 
-/** What two environments had in common of a file. */
-export async function fileBefore(
-  installation: Installation,
-  ends: { readonly from: string; readonly onto: string; readonly site: string },
+/** What a snapshot, or what two environments had in common, holds of a file. */
+export async function fileStored(
+  library: SnapshotLibrary,
+  manifest: string,
   root: string,
   path: ByteString,
 ): Promise<ShownFile> {
-  const pair = await findPair(installation.records, ends.from, ends.onto);
-  if (!pair || pair.lower_manifest === null || pair.upper_manifest === null) return { is: 'absent' };
-  const library = libraryOf(installation.folder, ends.site);
-  const { roots } = await library.load(pair.lower === ends.from ? pair.lower_manifest : pair.upper_manifest);
+  const { roots } = await library.load(manifest);
   const stored = roots.find((one) => one.name === root);
   const state = stored && (await readListing(library.store, stored)).get(path);
   if (state?.type !== 'file') return { is: 'absent' };

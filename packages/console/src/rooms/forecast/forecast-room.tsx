@@ -305,11 +305,12 @@ function Touches({ forecast }: { readonly forecast: Forecast }): JSX.Element | n
   const count = rewrites.reduce((sum, one) => sum + one.count, 0);
   const triggers = touched.flatMap((one) => one.triggers.map((name) => `${name} of ${one.table}`));
   if (touched.length === 0) return null;
+  const rows = touched.reduce((sum, one) => sum + one.rows, 0);
   const places = rewrites.map((one) => `${number(one.count)} in ${one.table}.${one.column}`).join(', ');
   return (
     <p className="touches qq">
       <span title={touched.map((one) => `${one.table}: ${number(one.rows)}`).join(', ')}>
-        writes {number(touched.reduce((sum, one) => sum + one.rows, 0))} rows in{' '}
+        writes {number(rows)} {rows === 1 ? 'row' : 'rows'} in{' '}
         {touched.length === 1 ? touched[0]?.table : `${touched.length} tables`}
       </span>
       {count > 0 && (

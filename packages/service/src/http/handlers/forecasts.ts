@@ -5,11 +5,11 @@ import { ProblemError } from '../../problems.js';
 import { toEngine } from '../../records/environments.js';
 import { json } from '../../records/open.js';
 import { profileOfSite } from '../../records/profiles.js';
-import { getSnapshot } from '../../records/snapshots.js';
+import { findPair, getSnapshot, libraryOf } from '../../records/snapshots.js';
 import { enqueue, type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
-import { fileBefore, fileNow, placeOfFile } from '../../work/shown-file.js';
+import { fileNow, fileStored, placeOfFile } from '../../work/shown-file.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Handlers } from './call.js';
 
@@ -159,14 +159,14 @@ export const forecastHandlers: Handlers<
     // Only what a forecast lists is shown, and only of files.
     if (!place || item.item.fields.length > 0)
       throw new ProblemError('not-found', `Forecast ${params.id} lists no file ${query.item}.`, 'List its items.');
-    const site = forecast.onto_path.split('/')[0] as string;
-    if (query.side === 'base')
-      return fileBefore(
-        installation,
-        { from: forecast.from_path, onto: forecast.onto_path, site },
-        place.root,
-        place.path,
-      );
+    const library = libraryOf(installation.folder, forecast.onto_path.split('/')[0] as string);
+    if (query.side === 'source' && forecast.snapshot !== null)
+      return fileStored(library, forecast.snapshot, place.root, place.path);
+    if (query.side === 'base') {
+      const pair = await findPair(records, forecast.from_path, forecast.onto_path);
+      const manifest = pair?.lower === forecast.from_path ? pair.lower_manifest : pair?.upper_manifest;
+      return manifest ? fileStored(library, manifest, place.root, place.path) : { is: 'absent' };
+    }
     const record = await environments.get(records, query.side === 'source' ? forecast.from_path : forecast.onto_path);
     const profile = (await profileOfSite(records, record.site))?.profile;
     return fileNow(toEngine(record, profile), place.root, place.path);
