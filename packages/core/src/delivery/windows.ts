@@ -1,0 +1,173 @@
+import { DateTime } from 'luxon';
+
+/** When delivering is allowed, week by week: from one time of day to another, which may lie on the next day. */
+export interface WeeklyWindow {
+  /** Days on which it opens; 1 is Monday. */
+  readonly days: readonly number[];
+  /** Times of day in the site's zone, `HH:MM`. `until` at or before `from` is on the next day. */
+  readonly from: string;
+  readonly until: string;
+}
+
+/** When delivering is forbidden. */
+export type Freeze =
+  /** Once; local times such as `2026-12-20T18:00`. */
+  | { readonly repeats: 'never'; readonly from: string; readonly until: string }
+  /** Each year, from the first day up to and with the last; `MM-DD`. */
+  | { readonly repeats: 'yearly'; readonly from: string; readonly until: string };
+
+/** A stretch of time, in milliseconds since 1970; it begins at `from` and ends before `until`. */
+export interface Stretch {
+  readonly from: number;
+  readonly until: number;
+}
+
+const DAY = 86_400_000;
+
+/** A local time that a change of clocks leaves out is taken as the moment at which the clocks go forward. */
+function moment(day: DateTime, time: string): number {
+  const [hour, minute] = time.split(':').map(Number) as [number, number];
+  const wanted = day.set({ hour, minute, second: 0, millisecond: 0 });
+  if (wanted.hour === hour && wanted.minute === minute) return earliest(wanted);
+  // Left out: luxon goes on by the width of the gap; the gap's end is where the offset changes.
+  let [before, after] = [wanted.minus({ hours: 3 }).toMillis(), wanted.toMillis()];
+  const offset = DateTime.fromMillis(after, { zone: day.zone }).offset;
+  while (after - before > 1) {
+    const middle = Math.floor((before + after) / 2);
+    if (DateTime.fromMillis(middle, { zone: day.zone }).offset === offset) after = middle;
+    else before = middle;
+  }
+  return after;
+}
+
+/** Of a local time that comes twice, the first. */
+const earliest = (wanted: DateTime): number =>
+  Math.min(...wanted.getPossibleOffsets().map((possible) => possible.toMillis()));
+
+/** Of a local time that comes twice, the last: what ends then ends when it has passed for good. */
+const latest = (day: DateTime, time: string): number => {
+  const [hour, minute] = time.split(':').map(Number) as [number, number];
+  const wanted = day.set({ hour, minute, second: 0, millisecond: 0 });
+  if (wanted.hour !== hour || wanted.minute !== minute) return moment(day, time);
+  return Math.max(...wanted.getPossibleOffsets().map((possible) => possible.toMillis()));
+};
+
+/** The openings of some windows that touch a span of time, joined where they meet, in order. */
+export function openingsOf(windows: readonly WeeklyWindow[], zone: string, span: Stretch): Stretch[] {
+  const found: Stretch[] = [];
+  let day = DateTime.fromMillis(span.from, { zone }).startOf('day').minus({ days: 2 });
+  const last = DateTime.fromMillis(span.until, { zone }).startOf('day').plus({ days: 1 });
+  for (; day <= last; day = day.plus({ days: 1 }))
+    for (const window of windows) {
+      if (!window.days.includes(day.weekday)) continue;
+      const isOvernight = window.until <= window.from;
+      const stretch = {
+        from: moment(day, window.from),
+        until: latest(isOvernight ? day.plus({ days: 1 }) : day, window.until),
+      };
+      if (stretch.until > stretch.from && stretch.until > span.from && stretch.from < span.until) found.push(stretch);
+    }
+  return joined(found);
+}
+
+/** The stretches in which some freezes hold that touch a span of time, joined where they meet, in order. */
+export function frozenOf(freezes: readonly Freeze[], zone: string, span: Stretch): Stretch[] {
+  const found: Stretch[] = [];
+  for (const freeze of freezes)
+    for (const stretch of freeze.repeats === 'never' ? [once(freeze, zone)] : eachYear(freeze, zone, span))
+      if (stretch.until > stretch.from && stretch.until > span.from && stretch.from < span.until) found.push(stretch);
+  return joined(found);
+}
+
+function once({ from, until }: Freeze, zone: string): Stretch {
+  const at = (local: string, of: typeof moment): number => {
+    const [date, time] = local.split('T') as [string, string];
+    return of(DateTime.fromISO(date, { zone }), time);
+  };
+  return { from: at(from, moment), until: at(until, latest) };
+}
+
+function* eachYear({ from, until }: Freeze, zone: string, span: Stretch): Generator<Stretch> {
+  const first = DateTime.fromMillis(span.from, { zone }).year - 1;
+  const last = DateTime.fromMillis(span.until, { zone }).year;
+  for (let year = first; year <= last; year++)
+    yield {
+      from: dayOf(year, from, zone).toMillis(),
+      until: dayOf(until < from ? year + 1 : year, until, zone)
+        .plus({ days: 1 })
+        .startOf('day')
+        .toMillis(),
+    };
+}
+
+/** 29 February is the 28th in a year that has none. */
+function dayOf(year: number, text: string, zone: string): DateTime {
+  const [month, day] = text.split('-').map(Number) as [number, number];
+  const first = DateTime.fromObject({ year, month, day: 1 }, { zone });
+  return first.set({ day: Math.min(day, first.daysInMonth ?? day) }).startOf('day');
+}
+
+function joined(stretches: readonly Stretch[]): Stretch[] {
+  const found: Stretch[] = [];
+  for (const { from, until } of [...stretches].sort((a, b) => a.from - b.from)) {
+    const former = found.at(-1);
+    if (former && from <= former.until)
+      found[found.length - 1] = { from: former.from, until: Math.max(former.until, until) };
+    else found.push({ from, until });
+  }
+  return found;
+}
+
+function without(open: readonly Stretch[], closed: readonly Stretch[]): Stretch[] {
+  let left = [...open];
+  for (const gap of closed)
+    left = left.flatMap((one) =>
+      gap.until <= one.from || gap.from >= one.until
+        ? [one]
+        : [
+            { from: one.from, until: Math.min(one.until, gap.from) },
+            { from: Math.max(one.from, gap.until), until: one.until },
+          ].filter((part) => part.until > part.from),
+    );
+  return left;
+}
+
+/** Rules of delivery for one environment. Without windows it is allowed at all times but in freezes. */
+export interface DeliveryRules {
+  readonly windows: readonly WeeklyWindow[];
+  readonly freezes: readonly Freeze[];
+  /** IANA name of the site's time zone. */
+  readonly zone: string;
+}
+
+/** When delivering is allowed within a span, in order. */
+export function deliverable({ windows, freezes, zone }: DeliveryRules, span: Stretch): Stretch[] {
+  const open = windows.length === 0 ? [span] : openingsOf(windows, zone, span);
+  const clipped = open.map((one) => ({
+    from: Math.max(one.from, span.from),
+    until: Math.min(one.until, span.until),
+  }));
+  return without(clipped, frozenOf(freezes, zone, span));
+}
+
+export type DeliveryMoment =
+  | { readonly allowed: true; readonly until: number | undefined }
+  | { readonly allowed: false; readonly because: 'window' | 'freeze'; readonly next: number | undefined };
+
+/** How far is looked ahead, in days: mostly the first suffices. */
+const AHEAD = [3, 30, 366] as const;
+
+/** Whether one may deliver at a moment, until when, or why not and when next. Looks a year and a day ahead. */
+export function mayDeliverAt(rules: DeliveryRules, at: number): DeliveryMoment {
+  for (const days of AHEAD) {
+    const until = at + days * DAY;
+    const [first] = deliverable(rules, { from: at, until });
+    if (first && first.from > at) return { allowed: false, because: reasonAt(rules, at), next: first.from };
+    if (first && first.until < until) return { allowed: true, until: first.until };
+    if (first && days === AHEAD.at(-1)) return { allowed: true, until: undefined };
+  }
+  return { allowed: false, because: reasonAt(rules, at), next: undefined };
+}
+
+const reasonAt = ({ freezes, zone }: DeliveryRules, at: number): 'window' | 'freeze' =>
+  frozenOf(freezes, zone, { from: at, until: at + 1 }).length > 0 ? 'freeze' : 'window';

@@ -1,0 +1,136 @@
+/** An entry as it is sealed. What could identify somebody beyond their id stands beside it and can be erased. */
+export interface SealableEntry {
+  readonly id: string;
+  /** RFC 3339, UTC. */
+  readonly at: string;
+  /** Kind and id of who acted: `person p-…`, `token k-…`, `schedule`, `link l-…`. */
+  readonly actor: string;
+  readonly act: string;
+  readonly outcome: 'done' | 'refused' | 'failed';
+  /** What it was done to, as a path or an id; empty for the installation. */
+  readonly thing: string;
+  readonly details: unknown;
+  /** Digest of the erasable side record, salted there; empty without one. */
+  readonly side: string;
+}
+
+/** A keyed digest (HMAC-SHA-256) of some text, in hexadecimal. */
+export type KeyedDigest = (text: string) => string;
+
+/** JSON with the keys of every object in order, so that the same entry always has the same text. */
+export function canonicalJson(value: unknown): string {
+  if (Array.isArray(value)) return `[${value.map((one) => canonicalJson(one ?? null)).join(',')}]`;
+  if (typeof value === 'object' && value !== null) {
+    const parts = Object.entries(value)
+      .filter(([, one]) => one !== undefined)
+      .sort(([a], [b]) => (a < b ? -1 : 1))
+      .map(([key, one]) => `${JSON.stringify(key)}:${canonicalJson(one)}`);
+    return `{${parts.join(',')}}`;
+  }
+  return JSON.stringify(value ?? null);
+}
+
+const entryText = ({ id, at, actor, act, outcome, thing, details, side }: SealableEntry): string =>
+  canonicalJson([id, at, actor, act, outcome, thing, details, side]);
+
+/** What an entry carries from the moment that it is written: nobody without the key can write one. */
+export const stampOf = (entry: SealableEntry, digest: KeyedDigest): string => digest(`entry ${entryText(entry)}`);
+
+/** The seal of an entry at a position: it binds the entry, its place, and everything before it. */
+export const sealOf = (position: number, former: string, stamp: string, digest: KeyedDigest): string =>
+  digest(`seal ${position} ${former} ${stamp}`);
+
+/** Before the first entry. */
+export const NO_SEAL = '';
+
+/** How far the chain reached when it was written down elsewhere, signed with the key. */
+export interface SignedHead {
+  readonly position: number;
+  readonly seal: string;
+  readonly at: string;
+  readonly signature: string;
+}
+
+export const signHead = ({ position, seal, at }: Omit<SignedHead, 'signature'>, digest: KeyedDigest): SignedHead => ({
+  position,
+  seal,
+  at,
+  signature: digest(`head ${position} ${seal} ${at}`),
+});
+
+const isSigned = (head: SignedHead, digest: KeyedDigest): boolean =>
+  signHead(head, digest).signature === head.signature;
+
+/** An entry with its place in the chain, as it is stored. */
+export interface SealedEntry extends SealableEntry {
+  readonly position: number;
+  readonly stamp: string;
+  readonly seal: string;
+}
+
+export type JournalFault =
+  | { readonly what: 'altered'; readonly position: number; readonly entry: string }
+  /** Entries are gone from `position` up to and with `last`. */
+  | { readonly what: 'missing'; readonly position: number; readonly last: number }
+  | { readonly what: 'out of order'; readonly position: number; readonly entry: string }
+  | { readonly what: 'cut off'; readonly position: number; readonly written: string }
+  | { readonly what: 'head not ours'; readonly position: number }
+  | { readonly what: 'foreign'; readonly entry: string };
+
+/**
+ * Checks a journal entry by entry, in the order of positions; feed it with {@link next}, then ask {@link end}.
+ * One removed, altered or inserted entry is named, and the check goes on behind it.
+ */
+export class JournalCheck {
+  readonly faults: JournalFault[] = [];
+  #position = 0;
+  #seal = NO_SEAL;
+  readonly #heads: Map<number, SignedHead>;
+
+  /** @param heads what was written down elsewhere */
+  constructor(
+    readonly digest: KeyedDigest,
+    heads: readonly SignedHead[],
+  ) {
+    this.#heads = new Map();
+    for (const head of heads)
+      if (isSigned(head, digest)) this.#heads.set(head.position, head);
+      else this.faults.push({ what: 'head not ours', position: head.position });
+  }
+
+  get checked(): number {
+    return this.#position;
+  }
+
+  next(entry: SealedEntry): void {
+    const { position, id } = entry;
+    if (position <= this.#position) {
+      this.faults.push({ what: 'out of order', position, entry: id });
+      return;
+    }
+    const isNext = position === this.#position + 1;
+    if (!isNext) this.faults.push({ what: 'missing', position: this.#position + 1, last: position - 1 });
+    const isStamped = stampOf(entry, this.digest) === entry.stamp;
+    // Behind a gap the former seal is unknown; the entry itself still answers for itself by its stamp.
+    const isSealed = !isNext || sealOf(position, this.#seal, entry.stamp, this.digest) === entry.seal;
+    const head = this.#heads.get(position);
+    if (!isStamped || !isSealed || (head && head.seal !== entry.seal))
+      this.faults.push({ what: 'altered', position, entry: id });
+    this.#position = position;
+    this.#seal = entry.seal;
+  }
+
+  /** An entry that has no seal yet. @returns whether it is ours */
+  unsealed(entry: SealableEntry & { readonly stamp: string }): boolean {
+    const isOurs = stampOf(entry, this.digest) === entry.stamp;
+    if (!isOurs) this.faults.push({ what: 'foreign', entry: entry.id });
+    return isOurs;
+  }
+
+  end(): readonly JournalFault[] {
+    for (const head of this.#heads.values())
+      if (head.position > this.#position)
+        this.faults.push({ what: 'cut off', position: head.position, written: head.at });
+    return this.faults;
+  }
+}

@@ -1,0 +1,135 @@
+import { createHmac } from 'node:crypto';
+import fc from 'fast-check';
+import { describe, expect, test } from 'vitest';
+import {
+  canonicalJson,
+  JournalCheck,
+  NO_SEAL,
+  type SealableEntry,
+  type SealedEntry,
+  type SignedHead,
+  sealOf,
+  signHead,
+  stampOf,
+} from '../src/index.js';
+
+const keyed =
+  (key: string) =>
+  (text: string): string =>
+    createHmac('sha256', key).update(text).digest('hex');
+const digest = keyed('ours');
+
+const entry: fc.Arbitrary<Omit<SealableEntry, 'id'>> = fc.record({
+  at: fc.date({ noInvalidDate: true, min: new Date(0), max: new Date(4e12) }).map((date) => date.toISOString()),
+  actor: fc.constantFrom('person p-1', 'token k-2', 'schedule'),
+  act: fc.constantFrom('transfer.push', 'request.approve'),
+  outcome: fc.constantFrom('done' as const, 'refused' as const),
+  thing: fc.string(),
+  details: fc.jsonValue(),
+  side: fc.string(),
+});
+
+function sealed(entries: readonly Omit<SealableEntry, 'id'>[], by = digest): SealedEntry[] {
+  let former = NO_SEAL;
+  return entries.map((one, i) => {
+    const whole = { ...one, id: `j-${i}` };
+    const stamp = stampOf(whole, by);
+    former = sealOf(i + 1, former, stamp, by);
+    return { ...whole, position: i + 1, stamp, seal: former };
+  });
+}
+
+function faultsOf(entries: readonly SealedEntry[], heads: readonly SignedHead[] = [], by = digest) {
+  const check = new JournalCheck(by, heads);
+  for (const one of entries) check.next(one);
+  return check.end();
+}
+
+const headOf = (entries: readonly SealedEntry[], at: number): SignedHead => {
+  const { position, seal } = entries[at] as SealedEntry;
+  return signHead({ position, seal, at: '2026-11-28T12:00:00.000Z' }, digest);
+};
+
+const journal = fc.array(entry, { minLength: 2, maxLength: 12 }).map((entries) => sealed(entries));
+
+describe('a journal', () => {
+  test('that nobody touched has no fault', () => {
+    fc.assert(fc.property(journal, (entries) => faultsOf(entries, [headOf(entries, 1)]).length === 0));
+  });
+
+  test('names the entry in which anything was altered', () => {
+    fc.assert(
+      fc.property(
+        journal,
+        fc.nat(),
+        fc.constantFrom('at', 'actor', 'act', 'outcome', 'thing', 'details', 'side', 'stamp', 'seal', 'id'),
+        (entries, at, field) => {
+          const altered = entries.map((one) => ({ ...one }));
+          const i = at % entries.length;
+          Object.assign(altered[i] as SealedEntry, { [field]: 'something else' });
+          const [first] = faultsOf(altered);
+          expect(first).toMatchObject({ what: 'altered', position: i + 1 });
+        },
+      ),
+    );
+  });
+
+  test('names what was removed, wherever it stood', () => {
+    fc.assert(
+      fc.property(journal, fc.nat(), (entries, at) => {
+        const i = at % entries.length;
+        const faults = faultsOf(
+          entries.filter((_, j) => j !== i),
+          [headOf(entries, entries.length - 1)],
+        );
+        expect(faults[0]).toMatchObject(
+          i === entries.length - 1
+            ? { what: 'cut off', position: entries.length }
+            : { what: 'missing', position: i + 1, last: i + 1 },
+        );
+      }),
+    );
+  });
+
+  test('is no longer sound after an entry was put in between, made by somebody without the key', () => {
+    fc.assert(
+      fc.property(journal, entry, fc.nat(), (entries, foreign, at) => {
+        const i = at % entries.length;
+        const others = keyed('theirs');
+        const whole = { ...foreign, id: 'j-x' };
+        const stamp = stampOf(whole, others);
+        const former = entries[i - 1]?.seal ?? NO_SEAL;
+        const put = { ...whole, position: i + 1, stamp, seal: sealOf(i + 1, former, stamp, others) };
+        const moved = entries.map((one, j) => (j < i ? one : { ...one, position: one.position + 1 }));
+        expect(faultsOf([...moved.slice(0, i), put, ...moved.slice(i)])[0]).toMatchObject({
+          what: 'altered',
+          position: i + 1,
+        });
+        const check = new JournalCheck(digest, []);
+        expect(check.unsealed({ ...whole, stamp })).toBe(false);
+        expect(check.unsealed({ ...whole, stamp: stampOf(whole, digest) })).toBe(true);
+      }),
+    );
+  });
+
+  test('written anew as a whole does not agree with what was written down elsewhere', () => {
+    fc.assert(
+      fc.property(journal, journal, (entries, others) => {
+        fc.pre(entries.length <= others.length && entries.at(-1)?.seal !== others[entries.length - 1]?.seal);
+        expect(faultsOf(others, [headOf(entries, entries.length - 1)]).length).toBeGreaterThan(0);
+        const forged = { ...headOf(entries, 0), position: others.length };
+        expect(faultsOf(others, [forged])).toContainEqual({ what: 'head not ours', position: others.length });
+      }),
+    );
+  });
+});
+
+test('the same details have the same text, in whatever order', () => {
+  fc.assert(
+    fc.property(fc.dictionary(fc.string(), fc.jsonValue()), (details) => {
+      const turned = Object.fromEntries(Object.entries(details).reverse());
+      expect(canonicalJson(turned)).toBe(canonicalJson(details));
+      expect(JSON.parse(canonicalJson(details))).toEqual(JSON.parse(JSON.stringify(details)));
+    }),
+  );
+});

@@ -1,0 +1,150 @@
+import fc from 'fast-check';
+import { describe, expect, test } from 'vitest';
+import {
+  afterEvent,
+  isOpenRequest,
+  judge,
+  REQUEST_MOVES,
+  REQUEST_STATES,
+  type RequestEvent,
+  type RequestState,
+  type ReviewRule,
+  type Verdict,
+} from '../src/index.js';
+
+const EVENTS = [...new Set(REQUEST_STATES.flatMap((state) => Object.keys(REQUEST_MOVES[state])))] as RequestEvent[];
+
+describe('the states of a change request', () => {
+  test('are all reached from a draft, and all but the last ones lead on', () => {
+    const reached = new Set<RequestState>(['draft']);
+    for (const state of reached)
+      for (const event of EVENTS) {
+        const next = afterEvent(state, event);
+        if (next) reached.add(next);
+      }
+    expect([...reached].sort()).toEqual([...REQUEST_STATES].sort());
+    for (const state of REQUEST_STATES)
+      expect(EVENTS.some((event) => afterEvent(state, event) !== undefined)).toBe(
+        state !== 'undone' && state !== 'withdrawn',
+      );
+  });
+
+  test('deliver only what was approved, and give up nothing that is under way', () => {
+    for (const state of REQUEST_STATES) {
+      expect(afterEvent(state, 'begin') !== undefined).toBe(state === 'approved' || state === 'scheduled');
+      expect(afterEvent(state, 'withdraw') !== undefined).toBe(isOpenRequest(state) && state !== 'delivering');
+    }
+  });
+});
+
+const ITEMS = ['a', 'b', 'c', 'd'] as const;
+const PEOPLE = ['ana', 'ben', 'cem', 'dov'] as const;
+const TEAM: Record<string, readonly string[]> = { ana: ['shop'], ben: ['shop', 'legal'], cem: ['legal'], dov: [] };
+
+type Act =
+  | { readonly act: 'edit'; readonly item: (typeof ITEMS)[number]; readonly by: string }
+  | { readonly act: 'choose'; readonly items: readonly string[] }
+  | { readonly act: 'approve' | 'return'; readonly by: string }
+  | { readonly act: 'deliver' };
+
+const act: fc.Arbitrary<Act> = fc.oneof(
+  {
+    weight: 3,
+    arbitrary: fc.record({
+      act: fc.constant('edit' as const),
+      item: fc.constantFrom(...ITEMS),
+      by: fc.constantFrom(...PEOPLE),
+    }),
+  },
+  { weight: 1, arbitrary: fc.record({ act: fc.constant('choose' as const), items: fc.subarray([...ITEMS]) }) },
+  {
+    weight: 4,
+    arbitrary: fc.record({
+      act: fc.constantFrom('approve' as const, 'approve' as const, 'return' as const),
+      by: fc.constantFrom(...PEOPLE),
+    }),
+  },
+  { weight: 3, arbitrary: fc.record({ act: fc.constant('deliver' as const) }) },
+);
+const rule: fc.Arbitrary<ReviewRule> = fc.record({
+  approvals: fc.integer({ min: 1, max: 2 }),
+  teams: fc.subarray(['shop', 'legal']),
+  threadsBlock: fc.boolean(),
+});
+
+describe('an approval', () => {
+  test('lets nothing through that its approvers did not see, over whole histories', () => {
+    let delivered = 0;
+    fc.assert(
+      fc.property(rule, fc.array(act, { maxLength: 40 }), (given, history) => {
+        // The model remembers every look that anybody had: what stood there, letter by letter.
+        const value: Record<string, number> = { a: 0, b: 0, c: 0, d: 0 };
+        const looks = new Map<string, Set<string>>();
+        let chosen: readonly string[] = [...ITEMS];
+        const authors = new Set(['ana']);
+        const verdicts = new Map<string, Verdict>();
+        const returned = new Set<string>();
+        const now = (): Map<string, string> => new Map(chosen.map((id) => [id, `${id} ${value[id]}`]));
+        for (const one of history) {
+          if (one.act === 'edit') {
+            value[one.item] = (value[one.item] as number) + 1;
+            if (chosen.includes(one.item)) authors.add(one.by);
+          } else if (one.act === 'choose') chosen = one.items;
+          else if (one.act === 'deliver') {
+            const { isApproved } = judge({
+              rule: given,
+              authors,
+              verdicts: [...verdicts.values()],
+              items: now(),
+              openThreads: 0,
+            });
+            if (!isApproved) continue;
+            delivered++;
+            expect(returned.size).toBe(0);
+            for (const content of now().values()) {
+              const saw = [...looks].flatMap(([who, seen]) => (seen.has(content) && !authors.has(who) ? [who] : []));
+              expect(saw.length).toBeGreaterThanOrEqual(given.approvals);
+              for (const team of given.teams) expect(saw.some((who) => TEAM[who]?.includes(team))).toBe(true);
+            }
+          } else {
+            verdicts.set(one.by, { reviewer: one.by, teams: TEAM[one.by] ?? [], says: one.act, seen: now() });
+            if (one.act === 'approve') {
+              looks.set(one.by, new Set([...(looks.get(one.by) ?? []), ...now().values()]));
+              returned.delete(one.by);
+            } else if (!authors.has(one.by)) returned.add(one.by);
+            for (const author of authors) returned.delete(author);
+          }
+        }
+      }),
+      { numRuns: 3000 },
+    );
+    expect(delivered).toBeGreaterThan(50);
+  });
+
+  test('stands for what did not change, and falls for what did', () => {
+    const items = new Map([
+      ['page:1', 'x'],
+      ['page:2', 'y'],
+    ]);
+    const verdict: Verdict = { reviewer: 'ben', teams: [], says: 'approve', seen: new Map(items) };
+    const given = { approvals: 1, teams: [], threadsBlock: true };
+    const changed = new Map([...items, ['page:2', 'z'], ['page:3', 'w']]);
+    const before = judge({ rule: given, authors: new Set(['ana']), verdicts: [verdict], items, openThreads: 0 });
+    expect(before.isApproved).toBe(true);
+    const after = judge({
+      rule: given,
+      authors: new Set(['ana']),
+      verdicts: [verdict],
+      items: changed,
+      openThreads: 0,
+    });
+    expect(after.isApproved).toBe(false);
+    expect(after.items.get('page:1')).toMatchObject({ approvedBy: ['ben'], missing: 0 });
+    expect(after.items.get('page:2')).toMatchObject({ approvedBy: [], lapsedFor: ['ben'], missing: 1 });
+    expect(after.items.get('page:3')).toMatchObject({ approvedBy: [], lapsedFor: [], missing: 1 });
+    const talking = judge({ rule: given, authors: new Set(['ana']), verdicts: [verdict], items, openThreads: 1 });
+    expect(talking.isApproved).toBe(false);
+    const own = judge({ rule: given, authors: new Set(['ben']), verdicts: [verdict], items, openThreads: 0 });
+    expect(own.isApproved).toBe(false);
+  });
+});
