@@ -1,16 +1,24 @@
+import type { Permission } from '@tessarion/core';
 import type { z } from 'zod';
 
 /** What somebody must be allowed to do to call an endpoint; `open` answers without signing in. */
-export type Permission =
-  | 'open'
-  | 'signed-in'
-  | 'fleet.read'
-  | 'copy.manage'
-  | 'live.deliver'
-  | 'site.manage'
-  | 'server.manage'
-  | 'snapshot.manage'
-  | 'secret.read';
+export type EndpointPermission = 'open' | 'signed-in' | Permission;
+
+/**
+ * What an endpoint acts upon; the permission is asked for that. `installation`: all of it. `own`: what belongs to who
+ * calls. `listed`: many things, of which only those are answered that may be read. Otherwise where in the input the
+ * thing is named, such as `params.id`; of several environments the last one is acted upon, and all must be readable,
+ * as must be what something is made `from`.
+ */
+export type About =
+  | 'installation'
+  | 'own'
+  | 'listed'
+  | { readonly site: string; readonly from?: string; readonly snapshot?: string }
+  | { readonly environments: readonly string[] }
+  | { readonly transfer: string }
+  | { readonly forecast: string }
+  | { readonly snapshot: string; readonly onto?: string };
 
 /** One endpoint of the HTTP interface, as data: service, client and documents are made from it. */
 export interface Endpoint<
@@ -22,7 +30,12 @@ export interface Endpoint<
   readonly method: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE';
   /** Below `/api/v1`, with `:name` for parameters. */
   readonly path: string;
-  readonly permission: Permission;
+  readonly permission: EndpointPermission;
+  /** Needed instead where what is acted upon is live. */
+  readonly onLive?: Permission;
+  readonly about: About;
+  /** An act leaves an entry in the journal. All that is no GET is one, unless it only computes. */
+  readonly isAct?: false;
   readonly summary: string;
   readonly params: Params;
   readonly query: Query;

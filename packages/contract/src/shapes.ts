@@ -1,4 +1,11 @@
-import { DataClass, EnvironmentKind, MAX_NAME_LENGTH, NAME_PATTERN } from '@tessarion/core';
+import {
+  DataClass,
+  EnvironmentKind,
+  MAX_NAME_LENGTH,
+  NAME_PATTERN,
+  PERMISSIONS,
+  type Permission as PermissionName,
+} from '@tessarion/core';
 import { z } from 'zod';
 
 /** Building blocks of requests and responses. Times are RFC 3339 in UTC; sizes are bytes. */
@@ -23,6 +30,82 @@ export const BaseUrl = z
 
 export const Person = z.object({ id: Id, name: z.string(), mail: z.string() });
 export type Person = z.infer<typeof Person>;
+
+export const Permission = z.enum(Object.keys(PERMISSIONS) as [PermissionName, ...PermissionName[]]);
+
+/** For what something is given: `everything`, `client:NAME`, a site, or `site/environment`. */
+export const ScopeText = z
+  .string()
+  .max(140)
+  .regex(
+    /^(?:everything|client:.{1,120}|[a-z][a-z0-9-]*(?:\/[a-z][a-z0-9-]*)?)$/,
+    'write everything, client:NAME, a site, or site/environment',
+  );
+
+export const Role = z.object({
+  name: Name,
+  title: z.string(),
+  permissions: z.array(Permission),
+  /** Ready-made roles cannot be changed. */
+  isReady: z.boolean(),
+});
+export type Role = z.infer<typeof Role>;
+
+/** A role that a person or a team has, and for what. */
+export const RoleGiven = z.object({ id: Id, role: z.string(), scope: ScopeText, team: z.string().nullable() });
+export type RoleGiven = z.infer<typeof RoleGiven>;
+
+export const Colleague = Person.extend({
+  state: z.enum(['invited', 'active', 'ended']),
+  teams: z.array(z.string()),
+  roles: z.array(RoleGiven),
+  lastSeenAt: Time.nullable(),
+});
+export type Colleague = z.infer<typeof Colleague>;
+
+export const Team = z.object({ name: Name, title: z.string(), members: z.array(Person), roles: z.array(RoleGiven) });
+export type Team = z.infer<typeof Team>;
+
+/** Who is signed in, and what they may do somewhere. */
+export const Me = Person.extend({ permissions: z.array(Permission), roles: z.array(RoleGiven) });
+export type Me = z.infer<typeof Me>;
+
+export const Session = z.object({
+  id: Id,
+  createdAt: Time,
+  expiresAt: Time,
+  lastSeenAt: Time.nullable(),
+  from: z.string().nullable(),
+  isThis: z.boolean(),
+});
+export type Session = z.infer<typeof Session>;
+
+export const JournalEntry = z.object({
+  id: Id,
+  /** Place in the sealed chain; null while it waits for its seal. */
+  position: z.number().int().nullable(),
+  at: Time,
+  actor: z.string(),
+  /** Name of who acted, and from where; null once that was erased. */
+  name: z.string().nullable(),
+  from: z.string().nullable(),
+  act: z.string(),
+  outcome: z.enum(['done', 'refused', 'failed']),
+  thing: z.string(),
+  details: z.record(z.string(), z.unknown()),
+});
+export type JournalEntry = z.infer<typeof JournalEntry>;
+
+export const JournalVerdict = z.object({
+  /** Entries whose seal was checked. */
+  checked: z.number().int(),
+  /** Entries that wait for their seal. */
+  unsealed: z.number().int(),
+  faults: z.array(z.object({ what: z.string(), position: z.number().int().nullable(), words: z.string() })),
+  /** Where the chain was last written down outside the records. */
+  head: z.object({ position: z.number().int(), at: Time }).nullable(),
+});
+export type JournalVerdict = z.infer<typeof JournalVerdict>;
 
 export const SentencePiece = z.object({ text: z.string(), tone: z.enum(['plain', 'strong', 'path', 'needs-you']) });
 export const Sentence = z.array(SentencePiece);
@@ -359,6 +442,9 @@ export const Token = z.object({
   createdAt: Time,
   expiresAt: Time.nullable(),
   lastUsedAt: Time.nullable(),
+  /** What it is limited to; null for all that its owner may do. */
+  permissions: z.array(Permission).nullable(),
+  scope: ScopeText,
 });
 
 export { DataClass, EnvironmentKind };

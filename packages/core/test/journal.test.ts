@@ -25,7 +25,7 @@ const entry: fc.Arbitrary<Omit<SealableEntry, 'id'>> = fc.record({
   act: fc.constantFrom('transfer.push', 'request.approve'),
   outcome: fc.constantFrom('done' as const, 'refused' as const),
   thing: fc.string(),
-  details: fc.jsonValue(),
+  details: fc.jsonValue().map(canonicalJson),
   side: fc.string(),
 });
 

@@ -11,7 +11,7 @@ export class DataFolder {
 
   static async open(path: string): Promise<DataFolder> {
     const absolute = resolve(path);
-    for (const folder of ['', 'run', 'stores', 'memories', 'changes'])
+    for (const folder of ['', 'run', 'stores', 'memories', 'changes', 'journal'])
       await fs.mkdir(join(absolute, folder), { recursive: true, mode: folder === '' ? 0o711 : 0o700 });
     return new DataFolder(absolute, await Keys.open(join(absolute, 'master.key')));
   }
@@ -32,6 +32,10 @@ export class DataFolder {
   /** What a pair of environments was found unlike in. */
   changes(lower: string, upper: string): string {
     return join(this.path, 'changes', `${lower.replace('/', '--')}+${upper.replace('/', '--')}.json`);
+  }
+  /** How far the journal reached, written down outside the records. */
+  get journalHeads(): string {
+    return join(this.path, 'journal', 'heads.jsonl');
   }
   run(name: string): string {
     return join(this.path, 'run', name);

@@ -1,6 +1,7 @@
 import { pino } from 'pino';
 import { DataFolder } from './data-folder.js';
 import { GatewayControl } from './gateway/control.js';
+import { Journal } from './journal/journal.js';
 import { Environments } from './records/environments.js';
 import { openRecords } from './records/open.js';
 import { Servers } from './records/servers.js';
@@ -42,6 +43,7 @@ export async function openInstallation(
     environments: new Environments(folder),
     servers: new Servers(folder),
     transfers: new Transfers(folder, now),
+    journal: new Journal(folder.keys, now),
     gateway: new GatewayControl(folder.run('gateway.sock')),
     consoleUrl: need('TESSARION_CONSOLE_URL'),
     gatewayPort: Number(need('TESSARION_GATEWAY_PORT')),

@@ -8,6 +8,7 @@ const KINDS = {
   'not-found': [404, 'Not found'],
   invalid: [400, 'Invalid request'],
   'lane-closed': [409, 'This way is closed'],
+  'needs-approval': [409, 'Needs approval'],
   'not-confirmed': [409, 'Not confirmed'],
   taken: [409, 'Already taken'],
   conflict: [409, 'Not possible now'],

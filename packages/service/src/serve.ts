@@ -4,11 +4,12 @@ import { fileURLToPath } from 'node:url';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import type { FastifyInstance } from 'fastify';
 import { runMigrations } from 'graphile-worker';
-import { Access } from './auth.js';
+import { Access } from './access/sign-in.js';
 import { DataFolder } from './data-folder.js';
 import { publishRoutes } from './gateway/routes.js';
 import { createApp } from './http/app.js';
 import { openInstallation, toVariables } from './installation.js';
+import { Sealer } from './journal/seal-journal.js';
 import { migrate } from './records/migrations.js';
 import type { Installation } from './work/context.js';
 
@@ -60,6 +61,8 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   await app.listen({ host: options.host, port: ports.service });
   const workers = new Workers(toVariables(settings), installation);
   await workers.start(options.workers);
+  const sealer = new Sealer(installation);
+  sealer.start();
 
   return {
     url: consoleUrl,
@@ -74,6 +77,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
       await app.close();
       clearTimeout(force);
       await workers.stop();
+      await sealer.stop();
       await stopGateway(installation);
       await installation.records.destroy();
       await cluster?.stop();

@@ -9,7 +9,8 @@ export interface SealableEntry {
   readonly outcome: 'done' | 'refused' | 'failed';
   /** What it was done to, as a path or an id; empty for the installation. */
   readonly thing: string;
-  readonly details: unknown;
+  /** Canonical JSON (see {@link canonicalJson}). */
+  readonly details: string;
   /** Digest of the erasable side record, salted there; empty without one. */
   readonly side: string;
 }
@@ -31,7 +32,7 @@ export function canonicalJson(value: unknown): string {
 }
 
 const entryText = ({ id, at, actor, act, outcome, thing, details, side }: SealableEntry): string =>
-  canonicalJson([id, at, actor, act, outcome, thing, details, side]);
+  JSON.stringify([id, at, actor, act, outcome, thing, details, side]);
 
 /** What an entry carries from the moment that it is written: nobody without the key can write one. */
 export const stampOf = (entry: SealableEntry, digest: KeyedDigest): string => digest(`entry ${entryText(entry)}`);

@@ -1,5 +1,6 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
 import { formatLocation, type Profile } from '@tessarion/core';
+import type { Sight } from '../access/sight.js';
 import type { EnvironmentRecord } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
@@ -63,11 +64,19 @@ export function toEnvironment(record: EnvironmentRecord, moves: Moves, profile: 
   };
 }
 
-/** Sites with their environments, in the order in which they were brought in. */
-export async function readFleet(installation: Installation, on: OnRecords, site?: string): Promise<Site[]> {
+/** Sites with their environments, as far as they may be read, in the order in which they were brought in. */
+export async function readFleet(
+  installation: Installation,
+  on: OnRecords,
+  sight: Sight,
+  site?: string,
+): Promise<Site[]> {
   const query = on<SiteRecord>('site').orderBy('position');
-  const sites = (await (site === undefined ? query : query.where({ name: site }))) as SiteRecord[];
-  const environments = await installation.environments.list(on, site);
+  const all = (await (site === undefined ? query : query.where({ name: site }))) as SiteRecord[];
+  const sites = all.filter((one) => sight.seesSite(one.name));
+  const environments = (await installation.environments.list(on, site)).filter((one) =>
+    sight.seesEnvironment(one.path),
+  );
   const moves = await installation.transfers.newestByEnvironment(on);
   const profiles = new Map<string, Awaited<ReturnType<typeof profileOfSite>>>();
   for (const one of sites)

@@ -9,10 +9,14 @@ import {
   type Person,
   type Problem,
 } from '@tessarion/contract';
+import type { Actor } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
 import Fastify, { type FastifyBaseLogger, type FastifyInstance, type FastifyReply, type FastifyRequest } from 'fastify';
 import { z } from 'zod';
-import { Access } from '../auth.js';
+import type { Caller } from '../access/actors.js';
+import { mustBeAllowed } from '../access/allow.js';
+import { type Sight, sightOf } from '../access/sight.js';
+import { Access } from '../access/sign-in.js';
 import { ProblemError } from '../problems.js';
 import type { Installation } from '../work/context.js';
 import { documentationPage } from './docs-page.js';
@@ -20,6 +24,7 @@ import { EventStream } from './event-stream.js';
 import type { Call } from './handlers/call.js';
 import { handlers } from './handlers/index.js';
 import { Idempotency } from './idempotency.js';
+import { isAct, journalOf } from './note.js';
 
 export const SESSION_COOKIE = 'tessarion_session';
 
@@ -73,20 +78,20 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
     );
   });
 
-  const personOf = (request: FastifyRequest): Promise<Person | undefined> => {
+  const callerOf = (request: FastifyRequest): Promise<Caller | undefined> => {
     const bearer = /^Bearer (.+)$/.exec(request.headers.authorization ?? '')?.[1];
-    return access.personOf({ token: bearer, session: request.cookies[SESSION_COOKIE] });
+    return access.callerOf({ token: bearer, session: request.cookies[SESSION_COOKIE] });
   };
-  const mustBeSignedIn = async (request: FastifyRequest): Promise<Person> => {
-    const person = await personOf(request);
-    if (!person)
+  const mustBeSignedIn = async (request: FastifyRequest): Promise<Caller> => {
+    const caller = await callerOf(request);
+    if (!caller)
       throw new ProblemError(
         'not-signed-in',
         'You are not signed in.',
         'Sign in: in the console, or with tessarion sign-in.',
       );
     refuseForeignOrigin(request);
-    return person;
+    return caller;
   };
 
   for (const [name, definition] of Object.entries(endpoints) as [EndpointName, Endpoint][]) {
@@ -94,30 +99,45 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
       method: definition.method,
       url: `/api/v1${definition.path}`,
       handler: async (request, reply) => {
-        const person = definition.permission === 'open' ? undefined : await mustBeSignedIn(request);
+        const caller = definition.permission === 'open' ? undefined : await mustBeSignedIn(request);
         if (definition.permission === 'open') refuseForeignOrigin(request);
-        const call: Call = {
+        const input = {
           params: parsed(definition.params, request.params, 'path'),
           query: parsed(definition.query, request.query, 'query'),
           body: parsed(definition.body, request.body ?? undefined, 'body'),
-          person: person as Person,
-          installation,
-          access,
-          session: request.cookies[SESSION_COOKIE],
-          reply,
         };
-        const run = async (): Promise<unknown> =>
-          definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));
-        const key = request.headers['idempotency-key'];
-        const result =
-          typeof key === 'string' && person && definition.method !== 'GET'
-            ? await idempotency.once(
+        const note = journalOf(installation.journal, name, request, caller);
+        const result = await note.refusals(installation.records, input, async () => {
+          const sight = caller && (await sightOf(installation.records, caller.actor));
+          if (caller && sight) await mustBeAllowed(installation, definition, caller, sight, input);
+          const call: Call = {
+            ...input,
+            person: caller?.person as Person,
+            actor: caller?.actor as Actor,
+            sight: sight as Sight,
+            installation,
+            access,
+            session: request.cookies[SESSION_COOKIE],
+            token: caller?.token,
+            address: request.ip,
+            reply,
+            note: note.done,
+          };
+          const run = async (): Promise<unknown> => {
+            const answer = definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));
+            if (isAct(definition) && !note.isDone) throw new Error(`${name} left nothing in the journal.`);
+            return answer;
+          };
+          const key = request.headers['idempotency-key'];
+          return typeof key === 'string' && caller && definition.method !== 'GET'
+            ? idempotency.once(
                 key,
-                person.id,
-                `${name} ${JSON.stringify([call.params, call.query, call.body])}`,
+                caller.person.id,
+                `${name} ${JSON.stringify([input.params, input.query, input.body])}`,
                 run,
               )
-            : await run();
+            : run();
+        });
         return reply.status(definition.status ?? 200).send(result);
       },
     });
@@ -126,7 +146,10 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const stream = new EventStream(installation);
   app.get('/api/v1/events', async (request, reply) => {
     await mustBeSignedIn(request);
-    await stream.serve(request, reply);
+    await stream.serve(request, reply, async () => {
+      const caller = await callerOf(request);
+      return caller && sightOf(installation.records, caller.actor);
+    });
   });
   app.get('/api/openapi.json', async (request) => {
     await mustBeSignedIn(request);

@@ -1,7 +1,13 @@
+import type { StreamEvent } from '@tessarion/contract';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import pg from 'pg';
+import type { Sight } from '../access/sight.js';
 import { EVENT_CHANNEL, eventsAfter, forgetOldEvents, lastEventId } from '../records/events.js';
 import type { Installation } from '../work/context.js';
+
+/** Nobody hears of a thing that they may not read. */
+const isSeen = (sight: Sight, event: StreamEvent): boolean =>
+  event.type === 'site' ? sight.seesSite(event.site) : sight.seesEnvironment(event.onto);
 
 const BATCH = 500;
 const KEEP_ALIVE_MS = 15_000;
@@ -41,7 +47,8 @@ export class EventStream {
     for (const wake of this.#clients) wake();
   }
 
-  async serve(request: FastifyRequest, reply: FastifyReply): Promise<void> {
+  /** @param sight what the caller may read at the moment; undefined once they may nothing any more */
+  async serve(request: FastifyRequest, reply: FastifyReply, sight: () => Promise<Sight | undefined>): Promise<void> {
     const { records } = this.#installation;
     await this.#listen();
     const asked = Number(request.headers['last-event-id'] ?? Number.NaN);
@@ -66,8 +73,14 @@ export class EventStream {
       do {
         again = false;
         const events = await eventsAfter(records, at, BATCH);
+        if (events.length === 0) continue;
+        const seen = await sight();
+        if (!seen) {
+          answer.end();
+          break;
+        }
         for (const event of events) {
-          answer.write(`id: ${event.id}\ndata: ${JSON.stringify(event.data)}\n\n`);
+          if (isSeen(seen, event.data)) answer.write(`id: ${event.id}\ndata: ${JSON.stringify(event.data)}\n\n`);
           at = event.id;
         }
         if (events.length === BATCH) again = true;

@@ -1,7 +1,7 @@
 import type { Address, EnvironmentKind, Profile, RootPath } from '@tessarion/core';
 import { type Environment, LocalServer } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
+import { noEnvironment } from './absent.js';
 import { json, type OnRecords } from './open.js';
 
 export interface DatabaseRecord {
@@ -99,12 +99,7 @@ export class Environments {
   /** @throws {ProblemError} `not-found` */
   async get(on: OnRecords, path: string): Promise<EnvironmentRecord> {
     const found = await this.find(on, path);
-    if (!found)
-      throw new ProblemError(
-        'not-found',
-        `There is no environment ${path}.`,
-        'List what there is: tessarion site list',
-      );
+    if (!found) throw noEnvironment(path);
     return found;
   }
 

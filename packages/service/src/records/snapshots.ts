@@ -2,7 +2,7 @@ import type { Snapshot } from '@tessarion/contract';
 import type { EnvironmentKind } from '@tessarion/core';
 import { SnapshotLibrary } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
+import { noSnapshot } from './absent.js';
 import { json, type OnRecords } from './open.js';
 import { iso } from './transfers.js';
 
@@ -28,8 +28,7 @@ export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary =>
 /** @throws {ProblemError} `not-found` */
 export async function getSnapshot(on: OnRecords, id: string): Promise<SnapshotRecord> {
   const found = await on<SnapshotRecord>('snapshot').where({ id }).first();
-  if (!found)
-    throw new ProblemError('not-found', `There is no snapshot ${id}.`, 'List what there is: tessarion snapshot list');
+  if (!found) throw noSnapshot(id);
   return found as SnapshotRecord;
 }
 

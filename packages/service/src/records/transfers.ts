@@ -1,8 +1,9 @@
 import type { Check, Failure, Progress, StreamEvent, Transfer, TransferKind, TransferState } from '@tessarion/contract';
 import type { SentencePiece } from '@tessarion/core';
+import type { Sight } from '../access/sight.js';
 import type { DataFolder } from '../data-folder.js';
 import { newId } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
+import { noTransfer } from './absent.js';
 import { EVENT_CHANNEL, publishEvent } from './events.js';
 import { json, type OnRecords } from './open.js';
 
@@ -97,8 +98,7 @@ export class Transfers {
   /** @throws {ProblemError} `not-found` */
   async get(on: OnRecords, id: string): Promise<TransferRecord> {
     const row = await on<Row>('transfer').where({ id }).first();
-    if (!row)
-      throw new ProblemError('not-found', `There is no transfer ${id}.`, 'List what there is: tessarion transfer list');
+    if (!row) throw noTransfer(id);
     return this.#read(row as Row);
   }
 
@@ -124,7 +124,14 @@ export class Transfers {
       checks: json(wanted.checks ?? []),
     });
     await enqueue(on, 'transfer', id);
-    await publishEvent(on, { type: 'transfer', transfer: id, site: wanted.site, state: 'waiting', progress: null });
+    await publishEvent(on, {
+      type: 'transfer',
+      transfer: id,
+      site: wanted.site,
+      onto: wanted.onto,
+      state: 'waiting',
+      progress: null,
+    });
     return this.get(on, id);
   }
 
@@ -145,6 +152,7 @@ export class Transfers {
       person?: string | undefined;
       onto?: string | undefined;
       before?: { at: string; id: string } | undefined;
+      sight?: Sight | undefined;
       limit: number;
     },
   ): Promise<TransferRecord[]> {
@@ -152,6 +160,7 @@ export class Transfers {
     for (const column of ['site', 'kind', 'state', 'person'] as const)
       if (filter[column] !== undefined) query.where(column, filter[column]);
     if (filter.onto !== undefined) query.where('onto_path', filter.onto);
+    if (filter.sight) filter.sight.narrow(query, 'site', 'onto_path');
     if (filter.before) query.whereRaw('(created_at, id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
     return ((await query) as Row[]).map((row) => this.#read(row));
   }
@@ -188,11 +197,11 @@ export class Transfers {
    */
   async beginStep(
     on: OnRecords,
-    { id, site }: Pick<TransferRecord, 'id' | 'site'>,
+    { id, site, onto_path }: Pick<TransferRecord, 'id' | 'site' | 'onto_path'>,
     step: { position: number; detailOfFormer: string | null; isFirst: boolean },
     progress: NonNullable<TransferRecord['progress']>,
   ): Promise<void> {
-    const event: StreamEvent = { type: 'transfer', transfer: id, site, state: 'running', progress };
+    const event: StreamEvent = { type: 'transfer', transfer: id, site, onto: onto_path, state: 'running', progress };
     await on.raw(
       `WITH former AS (UPDATE transfer_step SET state = 'done', ended_at = :now, detail = :detail
           WHERE transfer_id = :id AND position = :former),

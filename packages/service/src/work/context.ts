@@ -4,6 +4,7 @@ import type { Logger } from 'pino';
 import type { DataFolder } from '../data-folder.js';
 import type { GatewayControl } from '../gateway/control.js';
 import { publishRoutes } from '../gateway/routes.js';
+import type { Journal } from '../journal/journal.js';
 import { type EnvironmentRecord, type Environments, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import type { Records } from '../records/open.js';
@@ -20,6 +21,7 @@ export interface Installation {
   readonly environments: Environments;
   readonly servers: Servers;
   readonly transfers: Transfers;
+  readonly journal: Journal;
   readonly gateway: GatewayControl;
   readonly consoleUrl: string;
   readonly gatewayPort: number;
@@ -101,8 +103,8 @@ export class TransferContext {
         await trx.raw('SET LOCAL synchronous_commit = off');
         const progress = this.#progress;
         await installation.transfers.update(trx, record.id, { progress });
-        const { id: transfer, site } = record;
-        await publishEvent(trx, { type: 'transfer', transfer, site, state: 'running', progress });
+        const { id: transfer, site, onto_path: onto } = record;
+        await publishEvent(trx, { type: 'transfer', transfer, site, onto, state: 'running', progress });
       });
     } catch (error) {
       installation.log.warn({ transfer: record.id, err: error }, 'progress not recorded');

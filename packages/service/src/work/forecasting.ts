@@ -73,8 +73,10 @@ export async function computeForecast(installation: Installation, id: string): P
       .update({ state: 'failed', failure: json(failureOf(error)) });
   }
   const state = ((await records('forecast').where({ id }).first('state')) as { state: 'ready' | 'failed' }).state;
-  await publishEvent(records, { type: 'forecast', forecast: id, state });
+  await publishEvent(records, { type: 'forecast', forecast: id, site: siteOf(record), onto: record.onto_path, state });
 }
+
+const siteOf = ({ onto_path }: ForecastRecord): string => onto_path.split('/')[0] as string;
 
 /** Whether a forecast speaks of everything that waits, rather than of a choice. */
 const isEverything = ({ method, wishes }: ForecastRecord): boolean =>

@@ -227,6 +227,21 @@ export class TransferRunner {
         remains,
         totals: context.counts,
       });
+      await installation.journal.write(trx, {
+        actor: 'worker',
+        act: 'transferEnd',
+        outcome: outcome.state === 'failed' ? 'failed' : 'done',
+        thing: record.onto_path,
+        details: {
+          transfer: record.id,
+          kind: record.kind,
+          state: outcome.state,
+          from: record.from_path,
+          forecast: record.forecast,
+          failure: outcome.failure?.message ?? null,
+        },
+        who: undefined,
+      });
       // What was chosen to stay can be taken back by another undo.
       if (record.undo_of !== null && outcome.state === 'done' && context.data.leavesSome !== true)
         await installation.transfers.update(trx, record.undo_of, { state: 'undone', undone_by: record.id });
@@ -234,6 +249,7 @@ export class TransferRunner {
         type: 'transfer',
         transfer: record.id,
         site: record.site,
+        onto: record.onto_path,
         state: outcome.state,
         progress: null,
       });

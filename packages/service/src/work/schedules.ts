@@ -44,7 +44,7 @@ export async function pullOnSchedule(installation: Installation): Promise<void> 
 }
 
 async function pull(installation: Installation, copy: EnvironmentRecord): Promise<ScheduledPull> {
-  const { records, environments, transfers, now, log } = installation;
+  const { records, environments, transfers, journal, now, log } = installation;
   const at = now().toISOString();
   const person = `schedule of ${copy.path}`;
   const from = copy.schedule?.from as string;
@@ -84,8 +84,8 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
     if (result.written.length === 0)
       return { at, outcome: 'nothing', text: 'There was no news.', forecast: id, transfer: null };
     const input: PushInput = { forecast: id, from };
-    const transfer = await records.transaction((trx) =>
-      transfers.create(trx, {
+    const transfer = await records.transaction(async (trx) => {
+      const begun = await transfers.create(trx, {
         kind: 'pull',
         from,
         onto: copy.path,
@@ -95,8 +95,17 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
         input,
         forecast: id,
         checks: result.checks,
-      }),
-    );
+      });
+      await journal.write(trx, {
+        actor: person,
+        act: 'pullCreate',
+        outcome: 'done',
+        thing: copy.path,
+        details: { transfer: begun.id, from, forecast: id },
+        who: undefined,
+      });
+      return begun;
+    });
     return { at, outcome: 'begun', text: sentenceText(result.sentence), forecast: id, transfer: transfer.id };
   } catch (error) {
     log.warn({ environment: copy.path, err: error }, 'a scheduled pull could not begin');

@@ -1,19 +1,35 @@
 import type { BodyOf, EndpointName, ParamsOf, Person, QueryOf, ResponseOf } from '@tessarion/contract';
+import type { Actor } from '@tessarion/core';
 import type { FastifyReply } from 'fastify';
-import type { Access } from '../../auth.js';
+import type { TokenInUse } from '../../access/actors.js';
+import type { Sight } from '../../access/sight.js';
+import type { Access } from '../../access/sign-in.js';
+import type { OnRecords } from '../../records/open.js';
 import type { Installation } from '../../work/context.js';
 
-/** One call of an endpoint, its input parsed by the contract. */
+/** One call of an endpoint, its input parsed by the contract, and allowed by it. */
 export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   readonly params: Params;
   readonly query: Query;
   readonly body: Body;
-  /** Who calls; absent only on open endpoints, which must not use it. */
+  /** Who calls, what they may do, and what they may read; absent only on open endpoints, which must not use them. */
   readonly person: Person;
+  readonly actor: Actor;
+  readonly sight: Sight;
   readonly installation: Installation;
   readonly access: Access;
   readonly session: string | undefined;
+  readonly token: TokenInUse | undefined;
+  /** Network address of who calls. */
+  readonly address: string;
   readonly reply: FastifyReply;
+  /**
+   * Writes the act into the journal, in its own transaction. Every endpoint that is an act does it once.
+   *
+   * @param thing what was acted upon: a path or an id
+   * @param by who did it, where nobody was signed in yet
+   */
+  note(on: OnRecords, thing: string, details: Readonly<Record<string, unknown>>, by?: Person): Promise<void>;
 }
 
 export type Handler<N extends EndpointName> = (

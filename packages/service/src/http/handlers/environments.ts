@@ -5,6 +5,7 @@ import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
+import { noSite } from '../../records/absent.js';
 import { publishEvent } from '../../records/events.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
@@ -19,8 +20,7 @@ const TICKET_SECONDS = 60;
 
 async function liveOf(installation: Installation, site: string) {
   const live = (await installation.environments.list(installation.records, site)).find((one) => one.kind === 'live');
-  if (!live)
-    throw new ProblemError('not-found', `There is no site ${site}.`, 'List what there is: tessarion site list');
+  if (!live) throw noSite(site);
   return live;
 }
 
@@ -63,7 +63,8 @@ export const environmentHandlers: Handlers<
     return { name, address: formatLocation(place.addresses[0] as Address), server: server.name, checks };
   },
 
-  async environmentCreate({ installation, params, body, person }) {
+  async environmentCreate(call) {
+    const { installation, params, body, person } = call;
     const { records, environments, servers, transfers } = installation;
     const path = `${params.site}/${body.name}`;
     const site = await liveOf(installation, params.site);
@@ -159,30 +160,38 @@ export const environmentHandlers: Handlers<
         input,
         warnings: settings.warnings,
       });
+      await call.note(trx, path, { transfer: transfer.id, ...input.origin, leftOut });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
 
-  async environmentEdit({ installation, params, body }) {
+  async environmentEdit(call) {
+    const { installation, params, body } = call;
     const { records, environments, transfers, now } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
     if (body.schedule) {
       const verdict = pullLane(await environments.get(records, body.schedule.from), record);
       if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
     }
-    await environments.update(records, record.path, {
+    const changes = {
       ...(body.description === undefined ? {} : { description: body.description === '' ? null : body.description }),
       ...(body.schedule === undefined
         ? {}
         : { schedule: body.schedule && { ...body.schedule, since: now().toISOString(), last: null } }),
+    };
+    await records.transaction(async (trx) => {
+      await environments.update(trx, record.path, changes);
+      const before = { description: record.description, schedule: record.schedule };
+      await call.note(trx, record.path, { before, after: changes });
+      await publishEvent(trx, { type: 'site', site: record.site });
     });
-    await publishEvent(records, { type: 'site', site: record.site });
     const moves = (await transfers.newestByEnvironment(records)).get(record.path) ?? {};
     const profile = (await profileOfSite(records, record.site))?.profile;
     return toEnvironment(await environments.get(records, record.path), moves, profile);
   },
 
-  async environmentRename({ installation, params, body, person }) {
+  async environmentRename(call) {
+    const { installation, params, body, person } = call;
     const { records, environments, servers, transfers } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
     if (record.kind === 'live')
@@ -210,11 +219,13 @@ export const environmentHandlers: Handlers<
         person: person.name,
         input,
       });
+      await call.note(trx, record.path, { transfer: transfer.id, name: body.name });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
 
-  async environmentRemove({ installation, params, query, person }) {
+  async environmentRemove(call) {
+    const { installation, params, query, person } = call;
     const { records, environments, transfers } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
     if (record.kind === 'live')
@@ -239,18 +250,23 @@ export const environmentHandlers: Handlers<
         person: person.name,
         input: {},
       });
+      await call.note(trx, record.path, { transfer: transfer.id });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
 
-  async environmentLogins({ installation, params }) {
+  async environmentLogins(call) {
+    const { installation, params } = call;
     const record = await installation.environments.get(installation.records, `${params.site}/${params.environment}`);
+    await call.note(installation.records, record.path, {});
     return { environment: record.path, gate: record.gate };
   },
 
-  async environmentEnter({ installation, params }) {
+  async environmentEnter(call) {
+    const { installation, params } = call;
     const record = await installation.environments.get(installation.records, `${params.site}/${params.environment}`);
     const url = formatLocation(record.addresses[0] as Address);
+    await call.note(installation.records, record.path, {});
     if (!record.gate) return { url };
     const passes = new Passes(installation.folder.keys.derive('gateway'));
     return {

@@ -3,6 +3,7 @@ import { type Address, formatLocation, parseLocation, plainSentence } from '@tes
 import { connectTo, LocalServer } from '@tessarion/engine';
 import { readFleet } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
+import { noSite } from '../../records/absent.js';
 import type { ServerRecord } from '../../records/servers.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
@@ -33,26 +34,30 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
       (await installation.servers.list(installation.records)).map((record) => toServer(installation, record)),
     );
   },
-  async serverCreate({ installation, body }) {
+  async serverCreate(call) {
+    const { installation, body } = call;
     const { records, servers } = installation;
     if (await records('server').where({ name: body.name }).first('name'))
       throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
     await new LocalServer().makeFolder(Buffer.from(body.folder).toString('latin1'));
     const { password, ...database } = body.database;
-    await servers.insert(records, {
-      name: body.name,
-      machine: hostname(),
-      folder: body.folder.replace(/\/+$/, ''),
-      base_domain: body.baseDomain,
-      web_host: body.webHost,
-      database,
-      password,
+    await records.transaction(async (trx) => {
+      await servers.insert(trx, {
+        name: body.name,
+        machine: hostname(),
+        folder: body.folder.replace(/\/+$/, ''),
+        base_domain: body.baseDomain,
+        web_host: body.webHost,
+        database,
+        password,
+      });
+      await call.note(trx, `server ${body.name}`, { folder: body.folder });
     });
     return toServer(installation, await servers.get(records, body.name));
   },
 
-  async siteList({ installation, query }) {
-    const sites = await readFleet(installation, installation.records);
+  async siteList({ installation, query, sight }) {
+    const sites = await readFleet(installation, installation.records, sight);
     return sites
       .filter((site) => query.client === undefined || site.client === query.client)
       .filter(
@@ -65,17 +70,13 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
           (query.kind === undefined && query.state === undefined),
       );
   },
-  async siteShow({ installation, params }) {
-    const [site] = await readFleet(installation, installation.records, params.site);
-    if (!site)
-      throw new ProblemError(
-        'not-found',
-        `There is no site ${params.site}.`,
-        'List what there is: tessarion site list',
-      );
+  async siteShow({ installation, params, sight }) {
+    const [site] = await readFleet(installation, installation.records, sight, params.site);
+    if (!site) throw noSite(params.site);
     return site;
   },
-  async siteAdopt({ installation, body, person }) {
+  async siteAdopt(call) {
+    const { installation, body, person } = call;
     const { records, environments, servers, transfers } = installation;
     if (await records('site').where({ name: body.name }).first('name'))
       throw new ProblemError('taken', `There is a site ${body.name} already.`, 'Choose another name.');
@@ -139,6 +140,7 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
         person: person.name,
         input: {},
       });
+      await call.note(trx, path, { transfer: transfer.id, client: body.client, profile: body.profile ?? null });
       return toTransfer(transfer, null);
     });
   },

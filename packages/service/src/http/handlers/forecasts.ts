@@ -2,6 +2,7 @@ import type { Forecast } from '@tessarion/contract';
 import { compareLane } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
+import { noForecast } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
 import { json } from '../../records/open.js';
 import { profileOfSite } from '../../records/profiles.js';
@@ -65,12 +66,7 @@ export async function getForecast(installation: Installation, id: string): Promi
   const record = (await installation.records<ForecastRecord>('forecast').where({ id }).first()) as
     | ForecastRecord
     | undefined;
-  if (!record)
-    throw new ProblemError(
-      'not-found',
-      `There is no forecast ${id}.`,
-      'Make one: tessarion forecast --from SITE/NAME --onto SITE/NAME',
-    );
+  if (!record) throw noForecast(id);
   return record;
 }
 

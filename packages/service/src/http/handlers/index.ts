@@ -1,8 +1,10 @@
 import type { EndpointName } from '@tessarion/contract';
+import { accessHandlers } from './access.js';
 import type { Handlers } from './call.js';
 import { environmentHandlers } from './environments.js';
 import { fleetHandlers } from './fleet.js';
 import { forecastHandlers } from './forecasts.js';
+import { journalHandlers } from './journal.js';
 import { peopleHandlers } from './people.js';
 import { profileHandlers } from './profiles.js';
 import { snapshotHandlers } from './snapshots.js';
@@ -10,7 +12,9 @@ import { transferHandlers } from './transfers.js';
 
 /** Every endpoint of the contract with what answers it. */
 export const handlers: Handlers<EndpointName> = {
+  ...accessHandlers,
   ...peopleHandlers,
+  ...journalHandlers,
   ...profileHandlers,
   ...fleetHandlers,
   ...environmentHandlers,

@@ -1,49 +1,264 @@
-import { iso } from '../../records/transfers.js';
-import type { Handlers } from './call.js';
-
-interface TokenRow {
-  readonly id: string;
-  readonly name: string;
-  readonly created_at: Date;
-  readonly expires_at: Date | null;
-  readonly last_used_at: Date | null;
-}
-
-const toToken = (row: TokenRow) => ({
-  id: row.id,
-  name: row.name,
-  createdAt: row.created_at.toISOString(),
-  expiresAt: iso(row.expires_at),
-  lastUsedAt: iso(row.last_used_at),
-});
+import { decide, isPermission, PERMISSIONS, readScope, type Scope } from '@tessarion/core';
+import { giveRole } from '../../access/sign-in.js';
+import { newId } from '../../data-folder.js';
+import { erasePerson } from '../../journal/journal.js';
+import { ProblemError } from '../../problems.js';
+import { noSite } from '../../records/absent.js';
+import { json, type OnRecords } from '../../records/open.js';
+import {
+  administrators,
+  getColleague,
+  getRole,
+  getTeam,
+  listPeople,
+  listRoles,
+  listTeams,
+} from '../../records/people.js';
+import type { Call, Handlers } from './call.js';
 
 export const peopleHandlers: Handlers<
-  'signIn' | 'signOut' | 'me' | 'firstAdministrator' | 'tokenList' | 'tokenCreate' | 'tokenRemove'
+  | 'personList'
+  | 'personInvite'
+  | 'personInviteAgain'
+  | 'personEnd'
+  | 'personReturn'
+  | 'personErase'
+  | 'roleGive'
+  | 'roleTake'
+  | 'roleList'
+  | 'roleSave'
+  | 'roleRemove'
+  | 'teamList'
+  | 'teamSave'
+  | 'teamRemove'
 > = {
-  async signIn({ body, access, reply }) {
-    const { person, session, expires } = await access.signIn(body.mail, body.password);
-    reply.setCookie('tessarion_session', session, { path: '/', httpOnly: true, sameSite: 'strict', expires });
-    return person;
+  personList: ({ installation }) => listPeople(installation.records),
+
+  async personInvite(call) {
+    const { installation, body, access } = call;
+    const mail = body.mail.toLowerCase();
+    return installation.records.transaction(async (trx) => {
+      if (await trx('person').where({ mail }).first('id'))
+        throw new ProblemError(
+          'taken',
+          `Somebody with the mail address ${mail} is here already.`,
+          'Give them another role instead, or let them in again.',
+        );
+      await mustBeGivable(trx, call, body.role, body.scope);
+      const id = newId('p');
+      await trx('person').insert({ id, name: body.name, mail, state: 'invited', created_at: installation.now() });
+      await giveRole(trx, { person: id, role: body.role, scope: body.scope }, installation.now());
+      const { key, expiresAt } = await access.invite(trx, id);
+      await call.note(trx, id, { role: body.role, scope: body.scope });
+      return { ...(await getColleague(trx, id)), key, expiresAt: expiresAt.toISOString() };
+    });
   },
-  async signOut({ session, access, reply }) {
-    if (session !== undefined) await access.signOut(session);
-    reply.clearCookie('tessarion_session', { path: '/' });
+
+  async personInviteAgain(call) {
+    const { installation, params, access } = call;
+    return installation.records.transaction(async (trx) => {
+      const colleague = await getColleague(trx, params.id);
+      if (colleague.state === 'ended')
+        throw new ProblemError(
+          'conflict',
+          `The access of ${colleague.name} has ended.`,
+          `Let them in again first: tessarion people return ${colleague.mail}`,
+        );
+      await mustNotOutrank(trx, call, params.id);
+      const { key, expiresAt } = await access.invite(trx, params.id);
+      await call.note(trx, params.id, {});
+      return { key, expiresAt: expiresAt.toISOString() };
+    });
+  },
+
+  async personEnd(call) {
+    const { installation, params, access } = call;
+    return installation.records.transaction(async (trx) => {
+      const colleague = await getColleague(trx, params.id);
+      await mustNotOutrank(trx, call, params.id);
+      await trx('person').where({ id: params.id }).update({ state: 'ended' });
+      await access.endAll(trx, params.id);
+      await mustLeaveAnAdministrator(trx, `${colleague.name} stays`);
+      await call.note(trx, params.id, {});
+      return getColleague(trx, params.id);
+    });
+  },
+
+  async personReturn(call) {
+    const { installation, params } = call;
+    return installation.records.transaction(async (trx) => {
+      await getColleague(trx, params.id);
+      await mustNotOutrank(trx, call, params.id);
+      await trx('person')
+        .where({ id: params.id, state: 'ended' })
+        .update({ state: trx.raw("CASE WHEN password_hash IS NULL THEN 'invited' ELSE 'active' END") });
+      await call.note(trx, params.id, {});
+      return getColleague(trx, params.id);
+    });
+  },
+
+  async personErase(call) {
+    const { installation, params } = call;
+    return installation.records.transaction(async (trx) => {
+      const colleague = await getColleague(trx, params.id);
+      if (colleague.state !== 'ended')
+        throw new ProblemError(
+          'conflict',
+          `The access of ${colleague.name} has not ended.`,
+          `End it first: tessarion people end ${colleague.mail}`,
+        );
+      await trx('person')
+        .where({ id: params.id })
+        .update({ name: 'Somebody who left', mail: `${params.id}@erased.invalid`, password_hash: null });
+      await call.note(trx, params.id, { entries: await erasePerson(trx, params.id) });
+      return getColleague(trx, params.id);
+    });
+  },
+
+  async roleGive(call) {
+    const { installation, body } = call;
+    if ((body.person === undefined) === (body.team === undefined))
+      throw new ProblemError('invalid', 'A role is given to a person or to a team.', 'Name one of the two.');
+    return installation.records.transaction(async (trx) => {
+      if (body.person !== undefined) await getColleague(trx, body.person);
+      if (body.team !== undefined) await getTeam(trx, body.team);
+      await mustBeGivable(trx, call, body.role, body.scope);
+      const { role, scope, person, team } = body;
+      const known = await trx('role_grant')
+        .where({ role, scope, person_id: person ?? null, team: team ?? null })
+        .first();
+      if (known) throw new ProblemError('taken', 'They have this role already.', 'Nothing needs to be done.');
+      const id = await giveRole(trx, { person, team, role, scope }, installation.now());
+      await call.note(trx, person ?? `team ${team}`, { role, scope });
+      return { id, role, scope, team: team ?? null };
+    });
+  },
+
+  async roleTake(call) {
+    const { installation, params } = call;
+    await installation.records.transaction(async (trx) => {
+      const found = await trx('role_grant').where({ id: params.id }).first();
+      if (!found)
+        throw new ProblemError('not-found', `No role was given as ${params.id}.`, 'See them: tessarion people list');
+      await mustBeGivable(trx, call, found.role, found.scope);
+      await trx('role_grant').where({ id: params.id }).delete();
+      await mustLeaveAnAdministrator(trx, 'this role stays');
+      await call.note(trx, found.person_id ?? `team ${found.team}`, { role: found.role, scope: found.scope });
+    });
     return undefined;
   },
-  async me({ person }) {
-    return person;
+
+  roleList: ({ installation }) => listRoles(installation.records),
+
+  async roleSave(call) {
+    const { installation, params, body } = call;
+    return installation.records.transaction(async (trx) => {
+      await mustNotBeReady(trx, params.name);
+      mustHoldThem(call, body.permissions);
+      const before = await trx('role').where({ name: params.name }).first('permissions');
+      await trx('role')
+        .insert({ name: params.name, title: body.title, permissions: json(body.permissions) })
+        .onConflict('name')
+        .merge();
+      await call.note(trx, `role ${params.name}`, { before: before?.permissions ?? [], after: body.permissions });
+      return getRole(trx, params.name);
+    });
   },
-  firstAdministrator: ({ body, access }) => access.makeFirst(body.key, body.name, body.mail, body.password),
-  async tokenList({ person, installation }) {
-    const rows = await installation.records('token').where({ person_id: person.id }).orderBy('created_at');
-    return (rows as TokenRow[]).map(toToken);
+
+  async roleRemove(call) {
+    const { installation, params } = call;
+    await installation.records.transaction(async (trx) => {
+      await mustNotBeReady(trx, params.name);
+      const { permissions } = await getRole(trx, params.name);
+      if (await trx('role_grant').where({ role: params.name }).first('id'))
+        throw new ProblemError(
+          'conflict',
+          `Somebody has the role ${params.name}.`,
+          'Take it from them first: tessarion people list',
+        );
+      await trx('role').where({ name: params.name }).delete();
+      await call.note(trx, `role ${params.name}`, { before: permissions });
+    });
+    return undefined;
   },
-  async tokenCreate({ person, body, access, installation }) {
-    const token = await access.makeToken(installation.records, person, body.name, body.days);
-    return { ...toToken({ ...token, name: body.name, last_used_at: null }), value: token.value };
+
+  teamList: ({ installation }) => listTeams(installation.records),
+
+  async teamSave(call) {
+    const { installation, params, body } = call;
+    return installation.records.transaction(async (trx) => {
+      const members = [...new Set(body.members)];
+      for (const id of members) await getColleague(trx, id);
+      const before = (await trx('team_member').where({ team: params.name }).select('person_id')) as {
+        person_id: string;
+      }[];
+      // Whoever comes into a team gets what was given to it.
+      for (const { role, scope } of await trx('role_grant').where({ team: params.name }))
+        await mustBeGivable(trx, call, role, scope);
+      await trx('team').insert({ name: params.name, title: body.title }).onConflict('name').merge();
+      await trx('team_member').where({ team: params.name }).delete();
+      if (members.length > 0)
+        await trx('team_member').insert(members.map((person_id) => ({ team: params.name, person_id })));
+      await mustLeaveAnAdministrator(trx, 'the team stays as it is');
+      await call.note(trx, `team ${params.name}`, { before: before.map((one) => one.person_id), after: members });
+      return getTeam(trx, params.name);
+    });
   },
-  async tokenRemove({ person, params, installation }) {
-    await installation.records('token').where({ id: params.id, person_id: person.id }).delete();
+
+  async teamRemove(call) {
+    const { installation, params } = call;
+    await installation.records.transaction(async (trx) => {
+      const team = await getTeam(trx, params.name);
+      await trx('team').where({ name: params.name }).delete();
+      await mustLeaveAnAdministrator(trx, 'the team stays');
+      await call.note(trx, `team ${params.name}`, { before: team.members.map((one) => one.id), roles: team.roles });
+    });
     return undefined;
   },
 };
+
+/** Nobody gives away more than they have: each permission of the role must be theirs for all of the scope. */
+async function mustBeGivable(trx: OnRecords, call: Call, role: string, scope: string): Promise<void> {
+  const { permissions } = await getRole(trx, role);
+  await mustBeThere(trx, readScope(scope));
+  mustHoldThem(call, permissions);
+}
+
+/** Who manages people does so for the whole installation; what they give they must hold there. */
+function mustHoldThem({ actor }: Call, permissions: readonly string[]): void {
+  const missing = permissions.filter(isPermission).find((one) => !decide(actor, one, { is: 'installation' }).allowed);
+  if (missing)
+    throw new ProblemError(
+      'not-allowed',
+      `You may not ${PERMISSIONS[missing]}, and cannot let others do it.`,
+      'Ask somebody who may.',
+    );
+}
+
+/** Who may not give a role cannot take over, or shut out, somebody who has it. */
+async function mustNotOutrank(trx: OnRecords, call: Call, person: string): Promise<void> {
+  for (const { role } of (await getColleague(trx, person)).roles)
+    mustHoldThem(call, (await getRole(trx, role)).permissions);
+}
+
+async function mustBeThere(trx: OnRecords, scope: Scope): Promise<void> {
+  if (scope.to === 'site' && !(await trx('site').where({ name: scope.site }).first('name'))) throw noSite(scope.site);
+  if (scope.to === 'environment' && !(await trx('environment').where({ path: scope.environment }).first('path')))
+    throw new ProblemError('not-found', `There is no environment ${scope.environment}.`, 'List: tessarion site list');
+  if (scope.to === 'client' && !(await trx('site').where({ client: scope.client }).first('name')))
+    throw new ProblemError('not-found', `There is no client ${scope.client}.`, 'List: tessarion site list');
+}
+
+async function mustNotBeReady(trx: OnRecords, name: string): Promise<void> {
+  if ((await listRoles(trx)).some((one) => one.isReady && one.name === name))
+    throw new ProblemError('conflict', `The role ${name} is ready-made.`, 'Make one of your own with another name.');
+}
+
+async function mustLeaveAnAdministrator(trx: OnRecords, stays: string): Promise<void> {
+  if ((await administrators(trx)).length === 0)
+    throw new ProblemError(
+      'conflict',
+      `Nobody would be left who may do everything; ${stays}.`,
+      'Make somebody else administrator first.',
+    );
+}

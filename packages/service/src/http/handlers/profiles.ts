@@ -1,7 +1,9 @@
 import { classify, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
 import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
+import type { Sight } from '../../access/sight.js';
 import { readFleet } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
+import { noSite } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import {
@@ -19,16 +21,23 @@ import type { Handlers } from './call.js';
 /** How many snapshots are asked how large a table was. */
 const MOST_SNAPSHOTS = 20;
 
+/** A profile without the names of sites that the caller may not read. */
+const withinSight = <T extends { readonly sites: string[] }>(profile: T, sight: Sight): T => ({
+  ...profile,
+  sites: profile.sites.filter((site) => sight.seesSite(site)),
+});
+
 export const profileHandlers: Handlers<
   'profileList' | 'profileShow' | 'profileEffective' | 'profileSave' | 'profileStart' | 'profileUse' | 'profileClassify'
 > = {
-  async profileList({ installation: { records } }) {
-    return Promise.all((await newestProfiles(records)).map((row) => toProfileVersion(records, row)));
+  async profileList({ installation: { records }, sight }) {
+    const all = await Promise.all((await newestProfiles(records)).map((row) => toProfileVersion(records, row)));
+    return all.map((one) => withinSight(one, sight));
   },
 
-  async profileShow({ installation: { records }, params, query }) {
+  async profileShow({ installation: { records }, params, query, sight }) {
     const row = await getProfile(records, params.name, query.version);
-    return { ...(await toProfileVersion(records, row)), text: row.text };
+    return { ...withinSight(await toProfileVersion(records, row), sight), text: row.text };
   },
 
   async profileEffective({ installation: { records }, params }) {
@@ -41,10 +50,13 @@ export const profileHandlers: Handlers<
     };
   },
 
-  async profileSave({ installation, params, body, person }) {
+  async profileSave(call) {
+    const { installation, params, body, person } = call;
     return installation.records.transaction(async (trx) => {
       const wanted = { name: params.name, text: body.text, person: person.name, now: installation.now() };
-      return toProfileVersion(trx, await saveProfile(trx, wanted));
+      const saved = await toProfileVersion(trx, await saveProfile(trx, wanted));
+      await call.note(trx, `profile ${params.name}`, { version: saved.version });
+      return saved;
     });
   },
 
@@ -69,21 +81,23 @@ export const profileHandlers: Handlers<
     return { name, text, findings: [...findings] };
   },
 
-  async profileUse({ installation, params, body }) {
+  async profileUse(call) {
+    const { installation, params, body, sight } = call;
     const { records } = installation;
     const { profile } = await composeRecord(records, await getProfile(records, body.profile));
     await records.transaction(async (trx) => {
       const changed = await trx('site').where({ name: params.site }).update({ profile: profile.name });
-      if (changed === 0)
-        throw new ProblemError('not-found', `There is no site ${params.site}.`, 'List them: tessarion site list');
+      if (changed === 0) throw noSite(params.site);
+      await call.note(trx, params.site, { profile: profile.name });
       await publishEvent(trx, { type: 'site', site: params.site });
     });
-    return (await readFleet(installation, records, params.site))[0] as NonNullable<
+    return (await readFleet(installation, records, sight, params.site))[0] as NonNullable<
       Awaited<ReturnType<typeof readFleet>>[number]
     >;
   },
 
-  async profileClassify({ installation, params, body, person }) {
+  async profileClassify(call) {
+    const { installation, params, body, person } = call;
     return installation.records.transaction(async (trx) => {
       const own = await profileOfSite(trx, params.site);
       if (!own)
@@ -97,7 +111,9 @@ export const profileHandlers: Handlers<
       const sites = await sitesOf(trx, own.name);
       const version = own.version + 1;
       const said = { profile: own.name, version, sites, database, table: body.table, before, class: body.class };
-      if (body.trial === true) return { ...said, isSaved: false };
+      const isTrial = body.trial === true;
+      await call.note(trx, params.site, { ...said, trial: isTrial });
+      if (isTrial) return { ...said, isSaved: false };
       // What visitors made, or what belongs to one environment, would travel up from now on.
       const isGrave = body.class === 'authored' && (before === 'collected' || before === 'local');
       if (isGrave && body.confirm !== body.table)

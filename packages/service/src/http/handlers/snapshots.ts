@@ -8,13 +8,15 @@ import type { Handlers } from './call.js';
 const GRACE_MS = 10 * 60_000;
 
 export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snapshotVerify' | 'snapshotRemove'> = {
-  async snapshotList({ installation, query }) {
+  async snapshotList({ installation, query, sight }) {
     const rows = installation.records<SnapshotRecord>('snapshot').orderBy('taken_at', 'desc');
     if (query.site !== undefined) rows.where({ site: query.site });
     if (query.environment !== undefined) rows.where({ environment: query.environment });
+    sight.narrow(rows, 'site', 'environment');
     return ((await rows) as SnapshotRecord[]).map(toSnapshot);
   },
-  async snapshotTake({ installation, body, person }) {
+  async snapshotTake(call) {
+    const { installation, body, person } = call;
     const { records, environments, transfers } = installation;
     const record = await environments.get(records, body.environment);
     return records.transaction(async (trx) => {
@@ -27,20 +29,25 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
         person: person.name,
         input: { reason: body.reason ?? '' },
       });
+      await call.note(trx, record.path, { transfer: transfer.id, reason: body.reason ?? '' });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
-  async snapshotVerify({ installation, params }) {
+  async snapshotVerify(call) {
+    const { installation, params } = call;
     const record = await getSnapshot(installation.records, params.id);
     const library = libraryOf(installation.folder, record.site);
     const damage = await library.verify(await library.load(record.id));
-    await installation
-      .records('snapshot')
-      .where({ id: record.id })
-      .update({ verified_at: installation.now(), damage: json(damage.slice(0, 100)) });
+    await installation.records.transaction(async (trx) => {
+      await trx('snapshot')
+        .where({ id: record.id })
+        .update({ verified_at: installation.now(), damage: json(damage.slice(0, 100)) });
+      await call.note(trx, record.environment, { snapshot: record.id, damaged: damage.length });
+    });
     return toSnapshot(await getSnapshot(installation.records, record.id));
   },
-  async snapshotRemove({ installation, params }) {
+  async snapshotRemove(call) {
+    const { installation, params } = call;
     const record = await getSnapshot(installation.records, params.id);
     const inUse = await installation
       .records('transfer')
@@ -53,7 +60,10 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
         `Work on ${record.site} is going on that may be using its store.`,
         'Wait until it has ended.',
       );
-    await installation.records('snapshot').where({ id: record.id }).delete();
+    await installation.records.transaction(async (trx) => {
+      await trx('snapshot').where({ id: record.id }).delete();
+      await call.note(trx, record.environment, { snapshot: record.id, takenAt: record.taken_at.toISOString() });
+    });
     return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));
   },
 };

@@ -8,12 +8,14 @@ import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
-import type { Handlers } from './call.js';
+import type { Call, Handlers } from './call.js';
 import { getForecast, mustBeUndoable } from './forecasts.js';
 
-async function create(installation: Installation, wanted: NewTransfer) {
+async function create(call: Pick<Call, 'installation' | 'note'>, wanted: NewTransfer) {
+  const { installation } = call;
   return installation.records.transaction(async (trx) => {
     const transfer = await installation.transfers.create(trx, wanted);
+    await call.note(trx, wanted.onto, { transfer: transfer.id, from: wanted.from, forecast: wanted.forecast ?? null });
     return toTransfer(transfer, await installation.transfers.placeInLine(trx, transfer));
   });
 }
@@ -59,12 +61,11 @@ const warningsOf = ({ checks }: ForecastResult): string[] =>
 
 /** Starts the push or pull that a forecast shows, when nothing in it is left to settle. */
 async function createMerge(
-  installation: Installation,
-  id: string,
+  call: Call<unknown, unknown, { forecast: string; confirm?: string | undefined }>,
   direction: 'up' | 'down',
-  person: string,
-  confirm: string | undefined,
 ) {
+  const { installation } = call;
+  const { forecast: id, confirm } = call.body;
   const { records, environments } = installation;
   const forecast = await getForecast(installation, id);
   if (forecast.undoes !== null)
@@ -95,13 +96,13 @@ async function createMerge(
     from: from.path,
     ...(forecast.snapshot === null ? {} : { snapshot: forecast.snapshot }),
   };
-  return create(installation, {
+  return create(call, {
     kind: direction === 'up' ? 'push' : 'pull',
     from: from.path,
     onto: onto.path,
     site: onto.site,
     sentence: result.sentence,
-    person,
+    person: call.person.name,
     input,
     forecast: id,
     checks: result.checks,
@@ -120,15 +121,12 @@ export const transferHandlers: Handlers<
   | 'transferUndo'
   | 'transferAcknowledge'
 > = {
-  pushCreate({ installation, body, person }) {
-    return createMerge(installation, body.forecast, 'up', person.name, body.confirm);
-  },
+  pushCreate: (call) => createMerge(call, 'up'),
 
-  pullCreate({ installation, body, person }) {
-    return createMerge(installation, body.forecast, 'down', person.name, undefined);
-  },
+  pullCreate: (call) => createMerge(call, 'down'),
 
-  async resetCreate({ installation, body, person }) {
+  async resetCreate(call) {
+    const { installation, body, person } = call;
     const { records, environments } = installation;
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
@@ -139,7 +137,7 @@ export const transferHandlers: Handlers<
       exact: false,
       acceptTraces: body.acceptTraces ?? [],
     };
-    return create(installation, {
+    return create(call, {
       kind: 'reset',
       from: from.path,
       onto: onto.path,
@@ -150,7 +148,8 @@ export const transferHandlers: Handlers<
     });
   },
 
-  async restoreCreate({ installation, body, person }) {
+  async restoreCreate(call) {
+    const { installation, body, person } = call;
     const { records, environments } = installation;
     const snapshot = await getSnapshot(records, body.snapshot);
     const onto = await environments.get(records, body.onto);
@@ -171,7 +170,7 @@ export const transferHandlers: Handlers<
             source: source.path,
             exact: snapshot.environment === onto.path,
           };
-    return create(installation, {
+    return create(call, {
       kind: 'restore',
       from: null,
       onto: onto.path,
@@ -182,11 +181,12 @@ export const transferHandlers: Handlers<
     });
   },
 
-  async transferList({ installation, query }) {
+  async transferList({ installation, query, sight }) {
     const limit = query.limit ?? 50;
     const [at, id] = query.cursor?.split('/') ?? [];
     const records = await installation.transfers.list(installation.records, {
       ...query,
+      sight,
       before: at !== undefined && id !== undefined ? { at, id } : undefined,
       limit: limit + 1,
     });
@@ -230,7 +230,8 @@ export const transferHandlers: Handlers<
     };
   },
 
-  async transferStop({ installation, params }) {
+  async transferStop(call) {
+    const { installation, params } = call;
     const { records, transfers } = installation;
     const record = await transfers.get(records, params.id);
     if (record.state === 'waiting') {
@@ -238,6 +239,7 @@ export const transferHandlers: Handlers<
         const stopped = await trx('transfer')
           .where({ id: record.id, state: 'waiting' })
           .update({ state: 'stopped', ended_at: installation.now() });
+        await call.note(trx, record.onto_path, { transfer: record.id });
         if (stopped === 0) {
           // A worker took it in this moment; it stops there.
           await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
@@ -248,12 +250,16 @@ export const transferHandlers: Handlers<
           type: 'transfer',
           transfer: record.id,
           site: record.site,
+          onto: record.onto_path,
           state: 'stopped',
           progress: null,
         });
       });
     } else if (record.state === 'running' && record.data.pastSwitch !== true) {
-      await records('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
+      await records.transaction(async (trx) => {
+        await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
+        await call.note(trx, record.onto_path, { transfer: record.id });
+      });
     } else {
       throw new ProblemError(
         'conflict',
@@ -266,7 +272,8 @@ export const transferHandlers: Handlers<
     return show(installation, await transfers.get(records, record.id));
   },
 
-  async transferUndo({ installation, params, body, person }) {
+  async transferUndo(call) {
+    const { installation, params, body, person } = call;
     const { records, transfers, environments } = installation;
     const record = await transfers.get(records, params.id);
     mustBeUndoable(record);
@@ -280,7 +287,7 @@ export const transferHandlers: Handlers<
     const result = readyToGo(forecast, `tessarion undo ${record.id}`);
     mustConfirm(await environments.get(records, record.onto_path), body.confirm);
     const input: PushInput = { forecast: forecast.id, from: record.onto_path };
-    return create(installation, {
+    return create(call, {
       kind: 'undo',
       from: null,
       onto: record.onto_path,
@@ -295,11 +302,13 @@ export const transferHandlers: Handlers<
     });
   },
 
-  async transferAcknowledge({ installation, params }) {
+  async transferAcknowledge(call) {
+    const { installation, params } = call;
     const { records, transfers } = installation;
     const record = await transfers.get(records, params.id);
     await records.transaction(async (trx) => {
       await transfers.update(trx, record.id, { acknowledged: true });
+      await call.note(trx, record.onto_path, { transfer: record.id });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
     return show(installation, await transfers.get(records, record.id));

@@ -1,0 +1,96 @@
+import { z } from 'zod';
+import { endpoint } from '../endpoint.js';
+import * as s from '../shapes.js';
+import { byId, none, nothing } from './inputs.js';
+
+export const Mail = z.email('write a mail address').max(200);
+export const Password = z.string().min(12, 'use at least 12 characters').max(200);
+
+export const accessEndpoints = {
+  signIn: endpoint({
+    method: 'POST',
+    path: '/sign-in',
+    permission: 'open',
+    about: 'own',
+    summary: 'Sign in with mail and password; sets the session cookie.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({ mail: z.string().max(200), password: z.string().max(200) }),
+    response: s.Person,
+  }),
+  signOut: endpoint({
+    method: 'POST',
+    path: '/sign-out',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'End the session.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: none,
+    status: 204,
+  }),
+  me: endpoint({
+    method: 'GET',
+    path: '/me',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Who is signed in, and what they may do.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: s.Me,
+  }),
+  firstAdministrator: endpoint({
+    method: 'POST',
+    path: '/first-administrator',
+    permission: 'open',
+    about: 'own',
+    summary: 'Make the first administrator, with the one-time key that the service printed.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({ key: z.string(), name: z.string().min(1).max(120), mail: Mail, password: Password }),
+    response: s.Person,
+    status: 201,
+  }),
+  tokenList: endpoint({
+    method: 'GET',
+    path: '/tokens',
+    permission: 'signed-in',
+    about: 'own',
+    summary: "List one's own tokens.",
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: z.array(s.Token),
+  }),
+  tokenCreate: endpoint({
+    method: 'POST',
+    path: '/tokens',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Make a token; its value is shown once.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({
+      name: z.string().min(1).max(120),
+      days: z.number().int().min(1).max(3650).optional(),
+      permissions: z.array(s.Permission).min(1).optional(),
+      scope: s.ScopeText.optional(),
+    }),
+    response: s.Token.extend({ value: z.string() }),
+    status: 201,
+  }),
+  tokenRemove: endpoint({
+    method: 'DELETE',
+    path: '/tokens/:id',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'End a token.',
+    params: byId,
+    query: nothing,
+    body: none,
+    response: none,
+    status: 204,
+  }),
+} as const;

@@ -1,0 +1,101 @@
+import { z } from 'zod';
+import { endpoint } from '../endpoint.js';
+import * as s from '../shapes.js';
+import { none, nothing, onSite } from './inputs.js';
+
+export const DatabaseAccess = z.strictObject({
+  name: s.Name,
+  host: z.string(),
+  port: z.number().int(),
+  database: z.string(),
+  user: z.string(),
+  password: z.string(),
+});
+
+export const fleetEndpoints = {
+  serverList: endpoint({
+    method: 'GET',
+    path: '/servers',
+    permission: 'site.read',
+    about: 'installation',
+    summary: 'List the servers.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: z.array(s.Server),
+  }),
+  serverCreate: endpoint({
+    method: 'POST',
+    path: '/servers',
+    permission: 'server.manage',
+    about: 'installation',
+    summary: 'Add a server.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({
+      name: s.Name,
+      folder: z.string().startsWith('/'),
+      baseDomain: z.string().regex(/^[a-z0-9.-]+$/),
+      webHost: z.object({ host: z.string(), port: z.number().int() }),
+      database: z.object({ host: z.string(), port: z.number().int(), user: z.string(), password: z.string() }),
+    }),
+    response: s.Server,
+    status: 201,
+  }),
+  siteList: endpoint({
+    method: 'GET',
+    path: '/sites',
+    permission: 'site.read',
+    about: 'listed',
+    summary: 'List the sites with their environments.',
+    params: nothing,
+    query: z.strictObject({
+      client: z.string().optional(),
+      kind: s.EnvironmentKind.optional(),
+      state: s.EnvironmentState.optional(),
+    }),
+    body: none,
+    response: z.array(s.Site),
+  }),
+  siteShow: endpoint({
+    method: 'GET',
+    path: '/sites/:site',
+    permission: 'site.read',
+    about: { site: 'params.site' },
+    summary: 'Show a site.',
+    params: onSite,
+    query: nothing,
+    body: none,
+    response: s.Site,
+  }),
+  siteAdopt: endpoint({
+    method: 'POST',
+    path: '/sites',
+    permission: 'site.manage',
+    about: 'installation',
+    summary: 'Bring in a running site with its live environment.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({
+      name: s.Name,
+      client: z.string().min(1).max(120),
+      timeZone: z.string().max(60).optional(),
+      profile: s.Name.optional(),
+      server: s.Name,
+      folder: z.string().startsWith('/').max(500),
+      roots: z.array(s.Name).min(1).optional(),
+      addresses: z
+        .array(
+          z.object({
+            name: s.Name,
+            url: s.BaseUrl,
+            aliases: z.array(z.object({ name: s.Name, url: s.BaseUrl })).optional(),
+          }),
+        )
+        .min(1),
+      databases: z.array(DatabaseAccess),
+    }),
+    response: s.Transfer,
+    status: 202,
+  }),
+} as const;

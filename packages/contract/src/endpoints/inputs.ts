@@ -1,0 +1,15 @@
+import { z } from 'zod';
+import * as s from '../shapes.js';
+
+export const none = z.undefined();
+/** What is sent is exact: a misspelt field would otherwise be a wish that nobody hears. */
+export const nothing = z.strictObject({});
+export const onSite = z.object({ site: s.Name });
+export const onEnvironment = z.object({ site: s.Name, environment: s.Name });
+export const byId = z.object({ id: s.Id });
+
+export const Page = z.strictObject({
+  cursor: z.string().max(200).optional(),
+  limit: z.coerce.number().int().min(1).max(500).optional(),
+});
+export const paged = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item), next: z.string().nullable() });

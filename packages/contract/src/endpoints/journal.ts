@@ -1,0 +1,42 @@
+import { z } from 'zod';
+import { endpoint } from '../endpoint.js';
+import * as s from '../shapes.js';
+import { none, nothing, Page, paged } from './inputs.js';
+
+/** Which entries are meant; times as RFC 3339 in UTC. */
+export const JournalFilter = z.strictObject({
+  actor: z.string().max(120).optional(),
+  act: z.string().max(60).optional(),
+  outcome: z.enum(['done', 'refused', 'failed']).optional(),
+  /** A site, an environment, a transfer: whatever the entry is about. */
+  thing: z.string().max(200).optional(),
+  since: s.Time.optional(),
+  until: s.Time.optional(),
+});
+export type JournalFilter = z.infer<typeof JournalFilter>;
+
+export const journalEndpoints = {
+  journalList: endpoint({
+    method: 'GET',
+    path: '/journal',
+    permission: 'journal.read',
+    about: 'installation',
+    summary: 'List what was done and refused, newest first.',
+    params: nothing,
+    query: Page.extend(JournalFilter.shape),
+    body: none,
+    response: paged(s.JournalEntry),
+  }),
+  journalVerify: endpoint({
+    method: 'POST',
+    path: '/journal/verify',
+    permission: 'journal.read',
+    about: 'installation',
+    isAct: false,
+    summary: 'Check the seal of every entry and name what was altered, removed, put in between or cut off.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: s.JournalVerdict,
+  }),
+} as const;

@@ -1,0 +1,130 @@
+import type { About, Endpoint } from '@tessarion/contract';
+import { decide, type EnvironmentKind, type Permission, type Thing } from '@tessarion/core';
+import { ProblemError } from '../problems.js';
+import { noEnvironment, noForecast, noSite, noSnapshot, noTransfer } from '../records/absent.js';
+import type { Installation } from '../work/context.js';
+import type { Caller } from './actors.js';
+import type { Sight } from './sight.js';
+
+/** Parts of a call in which its things are named. */
+export interface Input {
+  readonly params: unknown;
+  readonly query: unknown;
+  readonly body: unknown;
+}
+
+/** What a call acts upon: environments that must be readable, and the thing that the permission is asked for. */
+interface ActedUpon {
+  readonly ends: readonly string[];
+  readonly target: Thing;
+  readonly absent: ProblemError;
+}
+
+/**
+ * Lets a call pass, or refuses it: what may not be read is not there; what may be read needs the endpoint's permission.
+ *
+ * @throws {ProblemError} `not-found`, `not-allowed`
+ */
+export async function mustBeAllowed(
+  installation: Installation,
+  definition: Endpoint,
+  caller: Caller,
+  sight: Sight,
+  input: Input,
+): Promise<void> {
+  const { permission, about } = definition;
+  if (permission === 'open' || permission === 'signed-in') return;
+  if (about === 'own') return;
+  if (about === 'listed') {
+    if (!caller.actor.grants.some((grant) => grant.permissions.includes(permission)))
+      refuse(decide(caller.actor, permission, { is: 'installation' }));
+    return;
+  }
+  if (about === 'installation') return refuse(decide(caller.actor, permission, { is: 'installation' }));
+  const { ends, target, absent } = await actedUpon(installation, about, input);
+  if (ends.some((path) => !sight.seesEnvironment(path))) throw absent;
+  if (target.is === 'site' && !sight.seesSite(target.site)) throw absent;
+  if (target.is === 'site' && permission === 'site.read') return;
+  const needed: Permission =
+    target.is === 'environment' && target.kind === 'live' && definition.onLive ? definition.onLive : permission;
+  refuse(decide(caller.actor, needed, target));
+}
+
+function refuse(decision: ReturnType<typeof decide>): void {
+  if (!decision.allowed) throw new ProblemError('not-allowed', decision.words, decision.next);
+}
+
+/** The value of an input that a contract names, such as `body.from` or `params.site/params.environment`. */
+function valueAt(input: Input, name: string | undefined): string | undefined {
+  if (name === undefined) return undefined;
+  const values = name.split('/').map((one) => {
+    const [part, field] = one.split('.') as [keyof Input, string];
+    return (input[part] as Record<string, unknown> | undefined)?.[field];
+  });
+  return values.every((value) => typeof value === 'string') ? values.join('/') : undefined;
+}
+
+async function actedUpon(installation: Installation, about: Exclude<About, string>, input: Input): Promise<ActedUpon> {
+  const { records } = installation;
+  const value = (name: string | undefined): string => valueAt(input, name) ?? '';
+  if ('site' in about) {
+    const site = value(about.site);
+    const absent = noSite(site);
+    const found = await records('site').where({ name: site }).first('client');
+    if (!found) throw absent;
+    const from = valueAt(input, about.from);
+    const snapshot = valueAt(input, about.snapshot);
+    const ends = [
+      ...(from === undefined ? [] : [from]),
+      ...(snapshot === undefined ? [] : [(await snapshotPlace(installation, snapshot)).path]),
+    ];
+    return {
+      ends,
+      target: { is: 'site', site, client: found.client },
+      absent: ends.length > 0 ? noEnvironment(ends[0] as string) : absent,
+    };
+  }
+  if ('environments' in about) {
+    const paths = about.environments.map(value);
+    return upon(installation, paths, paths.at(-1) as string);
+  }
+  if ('transfer' in about) {
+    const id = value(about.transfer);
+    const absent = noTransfer(id);
+    const found = await records('transfer').where({ id }).first('onto_path', 'site');
+    if (!found) throw absent;
+    return upon(installation, [found.onto_path], found.onto_path, absent);
+  }
+  if ('forecast' in about) {
+    const id = value(about.forecast);
+    const absent = noForecast(id);
+    const found = await records('forecast').where({ id }).first('from_path', 'onto_path');
+    if (!found) throw absent;
+    return upon(installation, [found.from_path, found.onto_path], found.onto_path, absent);
+  }
+  const { path, absent } = await snapshotPlace(installation, value(about.snapshot));
+  const onto = valueAt(input, about.onto);
+  return onto === undefined ? upon(installation, [path], path, absent) : upon(installation, [path, onto], onto, absent);
+}
+
+async function snapshotPlace({ records }: Installation, id: string): Promise<{ path: string; absent: ProblemError }> {
+  const absent = noSnapshot(id);
+  const found = await records('snapshot').where({ id }).first('environment');
+  if (!found) throw absent;
+  return { path: found.environment, absent };
+}
+
+/** An environment that is acted upon; one that is gone belongs to its site still, and counts as the strictest kind. */
+async function upon(
+  { records }: Installation,
+  ends: readonly string[],
+  path: string,
+  absent = noEnvironment(path),
+): Promise<ActedUpon> {
+  const [site, name] = path.split('/') as [string, string];
+  const owner = await records('site').where({ name: site }).first('client');
+  if (!owner) throw absent;
+  const found = (await records('environment').where({ path }).first('kind')) as { kind: EnvironmentKind } | undefined;
+  const kind = found?.kind ?? (name === 'live' ? 'live' : 'staging');
+  return { ends, target: { is: 'environment', site, client: owner.client, environment: path, kind }, absent };
+}

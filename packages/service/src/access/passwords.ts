@@ -1,0 +1,26 @@
+import { randomBytes, scrypt, timingSafeEqual } from 'node:crypto';
+
+/** Memory-hard: 32 MiB a try (RFC 7914; N = 2^15, r = 8, p = 1). */
+const SCRYPT = { N: 2 ** 15, r: 8, p: 1, maxmem: 64 * 1024 * 1024 } as const;
+
+export async function hashPassword(password: string): Promise<string> {
+  const salt = randomBytes(16);
+  return `scrypt$${salt.toString('base64')}$${(await derive(password, salt)).toString('base64')}`;
+}
+
+/** Whether a password is the one that was hashed; a hash that is none fits no password. */
+export async function isPassword(password: string, hash: string): Promise<boolean> {
+  const [, salt, key] = hash.split('$');
+  const derived = await derive(password, Buffer.from(salt ?? '', 'base64'));
+  const expected = Buffer.from(key ?? '', 'base64');
+  return derived.length === expected.length && timingSafeEqual(derived, expected);
+}
+
+function derive(password: string, salt: Buffer): Promise<Buffer> {
+  return new Promise((resolve, reject) =>
+    scrypt(password.normalize('NFKC'), salt, 32, SCRYPT, (error, key) => (error ? reject(error) : resolve(key))),
+  );
+}
+
+/** Takes as long to refuse somebody unknown as somebody known. */
+export const NOBODY = await hashPassword(randomBytes(16).toString('hex'));

@@ -1,0 +1,263 @@
+import type { Person } from '@tessarion/contract';
+import { hashSecret, newId, newSecret } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
+import type { OnRecords, Records } from '../records/open.js';
+import { type Caller, callerOf } from './actors.js';
+import { hashPassword, isPassword, NOBODY } from './passwords.js';
+
+const SESSION_DAYS = 14;
+const INVITATION_DAYS = 7;
+const FREE_TRIES = 5;
+const LONGEST_WAIT_SECONDS = 900;
+
+export interface PersonRow extends Person {
+  readonly password_hash: string | null;
+  readonly state: 'invited' | 'active' | 'ended';
+}
+
+export interface SessionRow {
+  readonly id: string;
+  readonly created_at: Date;
+  readonly expires_at: Date;
+  readonly last_seen_at: Date | null;
+  readonly address: string | null;
+  readonly hash: string;
+}
+
+/** Signing in: first administrator, invitations, sessions and tokens. */
+export class Access {
+  readonly #records: Records;
+  readonly #now: () => Date;
+  readonly #failures = new Map<string, { count: number; until: number }>();
+
+  constructor(records: Records, now: () => Date) {
+    this.#records = records;
+    this.#now = now;
+  }
+
+  /** Makes the key for the first administrator, once; undefined when there are people already. */
+  async firstKey(): Promise<string | undefined> {
+    if (await this.#records('person').first('id')) return undefined;
+    const key = newSecret('first');
+    await this.#records('installation')
+      .insert({ name: 'first-key', value: hashSecret(key) })
+      .onConflict('name')
+      .merge();
+    return key;
+  }
+
+  async makeFirst(
+    trx: OnRecords,
+    { key, name, mail, password }: { key: string; name: string; mail: string; password: string },
+  ): Promise<Person> {
+    const password_hash = await hashPassword(password);
+    const used = await trx('installation')
+      .where({ name: 'first-key', value: hashSecret(key) })
+      .delete();
+    if (used === 0 || (await trx('person').first('id')))
+      throw new ProblemError(
+        'not-allowed',
+        'This key is not valid, or has been used.',
+        'Sign in, or start the service anew to get another key while there is nobody yet.',
+      );
+    const person = { id: newId('p'), name, mail: mail.toLowerCase() };
+    await trx('person').insert({ ...person, password_hash, created_at: this.#now() });
+    await giveRole(trx, { person: person.id, role: 'administrator', scope: 'everything' }, this.#now());
+    return person;
+  }
+
+  /** A key with which somebody chooses a password; former keys end. */
+  async invite(trx: OnRecords, person: string): Promise<{ key: string; expiresAt: Date }> {
+    const key = newSecret('invitation');
+    const expiresAt = new Date(this.#now().getTime() + INVITATION_DAYS * 86_400_000);
+    await trx('invitation').where({ person_id: person }).delete();
+    await trx('invitation').insert({
+      hash: hashSecret(key),
+      person_id: person,
+      created_at: this.#now(),
+      expires_at: expiresAt,
+    });
+    return { key, expiresAt };
+  }
+
+  /** @throws {ProblemError} `not-allowed` */
+  async accept(trx: OnRecords, key: string, password: string): Promise<Person> {
+    const password_hash = await hashPassword(password);
+    const [invitation] = (await trx('invitation')
+      .where({ hash: hashSecret(key) })
+      .where('expires_at', '>', this.#now())
+      .delete()
+      .returning('person_id')) as { person_id: string }[];
+    const [row] = invitation
+      ? ((await trx('person')
+          .where({ id: invitation.person_id })
+          .whereNot({ state: 'ended' })
+          .update({ password_hash, state: 'active' })
+          .returning('*')) as PersonRow[])
+      : [];
+    if (!row)
+      throw new ProblemError(
+        'not-allowed',
+        'This invitation is not valid: it was used, or its time is over.',
+        'Ask for another one.',
+      );
+    // Whoever had got in with a former password is out.
+    await trx('session').where({ person_id: row.id }).delete();
+    return toPerson(row);
+  }
+
+  /** @throws {ProblemError} `not-signed-in`, `too-many-tries` */
+  async signIn(
+    mail: string,
+    password: string,
+    address: string,
+  ): Promise<{ person: Person; session: string; expires: Date }> {
+    const account = mail.trim().toLowerCase();
+    const now = this.#now().getTime();
+    // Whoever tries many accounts from one place waits as well as whoever tries one account from many places.
+    const counted = [`account ${account}`, `address ${address}`] as const;
+    const until = Math.max(...counted.map((one) => this.#failures.get(one)?.until ?? 0));
+    if (until > now)
+      throw new ProblemError(
+        'too-many-tries',
+        'Too many tries to sign in.',
+        `Wait ${Math.ceil((until - now) / 1000)} s.`,
+      );
+    const row = (await this.#records('person').where({ mail: account, state: 'active' }).first()) as
+      | PersonRow
+      | undefined;
+    const isRight = await isPassword(password, row?.password_hash ?? NOBODY);
+    if (!row || !isRight) {
+      for (const [i, one] of counted.entries()) this.#countFailure(one, FREE_TRIES * (i === 0 ? 1 : 10));
+      throw new ProblemError('not-signed-in', 'Mail address or password is not right.', 'Try again.');
+    }
+    for (const one of counted) this.#failures.delete(one);
+    const session = newSecret('session');
+    const expires = new Date(now + SESSION_DAYS * 86_400_000);
+    await this.#records('session').insert({
+      id: newId('n'),
+      hash: hashSecret(session),
+      person_id: row.id,
+      created_at: this.#now(),
+      expires_at: expires,
+      address,
+    });
+    return { person: toPerson(row), session, expires };
+  }
+
+  #countFailure(of: string, free: number): void {
+    const now = this.#now().getTime();
+    const count = (this.#failures.get(of)?.count ?? 0) + 1;
+    const wait = count < free ? 0 : Math.min(LONGEST_WAIT_SECONDS, 2 ** (count - free + 1)) * 1000;
+    this.#failures.set(of, { count, until: wait === 0 ? 0 : now + wait });
+    if (this.#failures.size > 10_000)
+      for (const [one, { until }] of this.#failures) if (until < now) this.#failures.delete(one);
+  }
+
+  async signOut(session: string): Promise<void> {
+    await this.#records('session')
+      .where({ hash: hashSecret(session) })
+      .delete();
+  }
+
+  /** Who is behind a session cookie or bearer token; undefined for nobody, or somebody whose access has ended. */
+  async callerOf(credential: {
+    session?: string | undefined;
+    token?: string | undefined;
+  }): Promise<Caller | undefined> {
+    const now = this.#now();
+    if (credential.token !== undefined) {
+      const hash = hashSecret(credential.token);
+      const row = await this.#records('token')
+        .join('person', 'person.id', 'token.person_id')
+        .where('token.hash', hash)
+        .where('person.state', 'active')
+        .where((q) => q.whereNull('token.expires_at').orWhere('token.expires_at', '>', now))
+        .first('person.*', 'token.id as token_id', 'token.permissions', 'token.scope', 'token.expires_at');
+      if (!row) return undefined;
+      await this.#records('token')
+        .where({ hash })
+        .whereRaw("(last_used_at IS NULL OR last_used_at < ?::timestamptz - interval '1 minute')", [now])
+        .update({ last_used_at: now });
+      const token = { id: row.token_id, permissions: row.permissions, scope: row.scope, expiresAt: row.expires_at };
+      return callerOf(this.#records, toPerson(row as PersonRow), token);
+    }
+    if (credential.session === undefined) return undefined;
+    const hash = hashSecret(credential.session);
+    const row = await this.#records('session')
+      .join('person', 'person.id', 'session.person_id')
+      .where('session.hash', hash)
+      .where('session.expires_at', '>', now)
+      .where('person.state', 'active')
+      .first('person.*');
+    if (!row) return undefined;
+    const isStale = "(last_seen_at IS NULL OR last_seen_at < ?::timestamptz - interval '1 minute')";
+    await this.#records('session').where({ hash }).whereRaw(isStale, [now]).update({ last_seen_at: now });
+    await this.#records('person').where({ id: row.id }).whereRaw(isStale, [now]).update({ last_seen_at: now });
+    return callerOf(this.#records, toPerson(row as PersonRow), undefined);
+  }
+
+  async makeToken(
+    on: OnRecords,
+    person: Person,
+    wanted: {
+      readonly name: string;
+      readonly days?: number | undefined;
+      readonly permissions?: readonly string[] | undefined;
+      readonly scope?: string | undefined;
+    },
+  ): Promise<{ row: TokenRow; value: string }> {
+    const value = newSecret('tsr');
+    const row: TokenRow = {
+      id: newId('k'),
+      name: wanted.name,
+      created_at: this.#now(),
+      expires_at: wanted.days === undefined ? null : new Date(this.#now().getTime() + wanted.days * 86_400_000),
+      last_used_at: null,
+      permissions: wanted.permissions ?? null,
+      scope: wanted.scope ?? 'everything',
+    };
+    await on('token').insert({
+      ...row,
+      permissions: row.permissions === null ? null : JSON.stringify(row.permissions),
+      person_id: person.id,
+      hash: hashSecret(value),
+    });
+    return { row, value };
+  }
+
+  /** Sessions, tokens and invitations of somebody end at once. */
+  async endAll(trx: OnRecords, person: string): Promise<void> {
+    for (const table of ['session', 'token', 'invitation']) await trx(table).where({ person_id: person }).delete();
+  }
+}
+
+export interface TokenRow {
+  readonly id: string;
+  readonly name: string;
+  readonly created_at: Date;
+  readonly expires_at: Date | null;
+  readonly last_used_at: Date | null;
+  readonly permissions: readonly string[] | null;
+  readonly scope: string;
+}
+
+/** @returns the id under which the role was given */
+export async function giveRole(
+  on: OnRecords,
+  given: { readonly person?: string | undefined; readonly team?: string | undefined; role: string; scope: string },
+  now: Date,
+): Promise<string> {
+  const id = newId('g');
+  await on('role_grant').insert({
+    id,
+    person_id: given.person ?? null,
+    team: given.team ?? null,
+    role: given.role,
+    scope: given.scope,
+    created_at: now,
+  });
+  return id;
+}
+
+export const toPerson = ({ id, name, mail }: PersonRow): Person => ({ id, name, mail });

@@ -1,0 +1,143 @@
+import { decide, PERMISSIONS, type Permission } from '@tessarion/core';
+import type { TokenInUse } from '../../access/actors.js';
+import type { SessionRow, TokenRow } from '../../access/sign-in.js';
+import { hashSecret } from '../../data-folder.js';
+import { ProblemError } from '../../problems.js';
+import { listPeople } from '../../records/people.js';
+import { iso } from '../../records/transfers.js';
+import type { Handlers } from './call.js';
+
+const toToken = (row: TokenRow) => ({
+  id: row.id,
+  name: row.name,
+  createdAt: row.created_at.toISOString(),
+  expiresAt: iso(row.expires_at),
+  lastUsedAt: iso(row.last_used_at),
+  permissions: row.permissions === null ? null : (row.permissions as Permission[]),
+  scope: row.scope,
+});
+
+const COOKIE = 'tessarion_session';
+
+/** A token that is limited makes none, and none that would outlive it. */
+function mustNotOutgrow(token: TokenInUse | undefined, days: number | undefined, now: Date): void {
+  if (!token) return;
+  const isLimited = token.permissions !== null || token.scope !== 'everything';
+  const end = days === undefined ? Number.POSITIVE_INFINITY : now.getTime() + days * 86_400_000;
+  if (isLimited || (token.expiresAt !== null && end > token.expiresAt.getTime()))
+    throw new ProblemError(
+      'not-allowed',
+      isLimited ? 'A token that is limited cannot make tokens.' : 'A token cannot make one that outlives it.',
+      'Sign in, and make it yourself.',
+    );
+}
+
+export const accessHandlers: Handlers<
+  | 'signIn'
+  | 'signOut'
+  | 'me'
+  | 'firstAdministrator'
+  | 'invitationAccept'
+  | 'sessionList'
+  | 'sessionEnd'
+  | 'tokenList'
+  | 'tokenCreate'
+  | 'tokenRemove'
+> = {
+  async signIn(call) {
+    const { body, access, reply, session: former, installation } = call;
+    const { person, session, expires } = await access.signIn(body.mail, body.password, call.address);
+    // A session that was there before is not taken over, it ends.
+    if (former !== undefined) await access.signOut(former);
+    reply.setCookie(COOKIE, session, { path: '/', httpOnly: true, sameSite: 'strict', expires });
+    await call.note(installation.records, person.id, {}, person);
+    return person;
+  },
+  async signOut(call) {
+    const { session, access, reply, installation, person } = call;
+    if (session !== undefined) await access.signOut(session);
+    reply.clearCookie(COOKIE, { path: '/' });
+    await call.note(installation.records, person.id, {});
+    return undefined;
+  },
+  async me({ person, actor, installation }) {
+    const [colleague] = await listPeople(installation.records, person.id);
+    const held = (Object.keys(PERMISSIONS) as Permission[]).filter((permission) =>
+      actor.grants.some(
+        ({ permissions, scope }) =>
+          permissions.includes(permission) &&
+          (scope.to !== 'everything' || decide(actor, permission, { is: 'installation' }).allowed || actor.token),
+      ),
+    );
+    const { token } = actor;
+    const permissions = held.filter((one) => !token?.permissions || token.permissions.includes(one));
+    return { ...person, permissions, roles: colleague?.roles ?? [] };
+  },
+  firstAdministrator: (call) =>
+    call.installation.records.transaction(async (trx) => {
+      const person = await call.access.makeFirst(trx, call.body);
+      await call.note(trx, person.id, { role: 'administrator' }, person);
+      return person;
+    }),
+  invitationAccept: (call) =>
+    call.installation.records.transaction(async (trx) => {
+      const person = await call.access.accept(trx, call.body.key, call.body.password);
+      await call.note(trx, person.id, {}, person);
+      return person;
+    }),
+
+  async sessionList({ installation, person, session }) {
+    const rows = (await installation
+      .records('session')
+      .where({ person_id: person.id })
+      .where('expires_at', '>', installation.now())
+      .orderBy('created_at', 'desc')) as SessionRow[];
+    const own = session === undefined ? undefined : hashSecret(session);
+    return rows.map((row) => ({
+      id: row.id,
+      createdAt: row.created_at.toISOString(),
+      expiresAt: row.expires_at.toISOString(),
+      lastSeenAt: iso(row.last_seen_at),
+      from: row.address,
+      isThis: row.hash === own,
+    }));
+  },
+  async sessionEnd(call) {
+    const { installation, params, person } = call;
+    await installation.records.transaction(async (trx) => {
+      const ended = await trx('session').where({ id: params.id, person_id: person.id }).delete();
+      if (ended === 0)
+        throw new ProblemError(
+          'not-found',
+          `You have no session ${params.id}.`,
+          'List them: tessarion people sessions',
+        );
+      await call.note(trx, params.id, {});
+    });
+    return undefined;
+  },
+
+  async tokenList({ person, installation }) {
+    const rows = await installation.records('token').where({ person_id: person.id }).orderBy('created_at');
+    return (rows as TokenRow[]).map(toToken);
+  },
+  async tokenCreate(call) {
+    const { person, body, access, installation, token } = call;
+    mustNotOutgrow(token, body.days, installation.now());
+    return installation.records.transaction(async (trx) => {
+      const { row, value } = await access.makeToken(trx, person, body);
+      await call.note(trx, row.id, { name: row.name, permissions: row.permissions, scope: row.scope });
+      return { ...toToken(row), value };
+    });
+  },
+  async tokenRemove(call) {
+    const { person, params, installation } = call;
+    await installation.records.transaction(async (trx) => {
+      const removed = await trx('token').where({ id: params.id, person_id: person.id }).delete();
+      if (removed === 0)
+        throw new ProblemError('not-found', `You have no token ${params.id}.`, 'List them: tessarion token list');
+      await call.note(trx, params.id, {});
+    });
+    return undefined;
+  },
+};

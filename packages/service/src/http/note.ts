@@ -1,0 +1,74 @@
+import type { Endpoint, EndpointName, Person } from '@tessarion/contract';
+import type { FastifyRequest } from 'fastify';
+import type { Caller } from '../access/actors.js';
+import type { Input } from '../access/allow.js';
+import type { Journal, Who } from '../journal/journal.js';
+import { ProblemError, type ProblemKind } from '../problems.js';
+import type { OnRecords } from '../records/open.js';
+import type { Call } from './handlers/call.js';
+
+/** Whether an endpoint does something, or only reads and computes. */
+export const isAct = (definition: Endpoint): boolean => definition.method !== 'GET' && definition.isAct !== false;
+
+/** Refusals that somebody may ask about later; a misspelt field is none. */
+const NOTED: readonly ProblemKind[] = [
+  'not-allowed',
+  'not-signed-in',
+  'too-many-tries',
+  'not-confirmed',
+  'lane-closed',
+  'needs-approval',
+];
+
+/** What one call leaves in the journal. */
+export interface CallNote {
+  readonly isDone: boolean;
+  readonly done: Call['note'];
+  /** Runs a call, and writes down that it was refused. */
+  refusals<T>(on: OnRecords, input: Input, run: () => Promise<T>): Promise<T>;
+}
+
+export function journalOf(
+  journal: Journal,
+  act: EndpointName,
+  request: FastifyRequest,
+  caller: Caller | undefined,
+): CallNote {
+  let isDone = false;
+  const actor = (by: Person | undefined): string => (by ? `person ${by.id}` : (caller?.name ?? 'nobody'));
+  const who = (by: Person | undefined): Who => {
+    const person = by ?? caller?.person;
+    return { person: person?.id ?? null, name: person?.name ?? 'nobody', from: request.ip };
+  };
+  return {
+    get isDone() {
+      return isDone;
+    },
+    async done(on, thing, details, by) {
+      await journal.write(on, { actor: actor(by), act, outcome: 'done', thing, details, who: who(by) });
+      isDone = true;
+    },
+    async refusals(on, input, run) {
+      try {
+        return await run();
+      } catch (error) {
+        if (error instanceof ProblemError && NOTED.includes(error.kind))
+          await journal.write(on, {
+            actor: actor(undefined),
+            act,
+            outcome: 'refused',
+            thing: thingOf(input),
+            details: { rule: error.kind, words: error.message },
+            who: who(undefined),
+          });
+        throw error;
+      }
+    },
+  };
+}
+
+/** What a call was about, as far as its address says it; never anything of a body, which may hold secrets. */
+const thingOf = ({ params }: Input): string =>
+  Object.values((params ?? {}) as Record<string, unknown>)
+    .filter((value) => typeof value === 'string')
+    .join('/');

@@ -1,0 +1,99 @@
+import type { Colleague, Role, RoleGiven, Team } from '@tessarion/contract';
+import { isPermission, READY_ROLES } from '@tessarion/core';
+import type { PersonRow } from '../access/sign-in.js';
+import { ProblemError } from '../problems.js';
+import type { OnRecords } from './open.js';
+import { iso } from './transfers.js';
+
+interface GrantRow {
+  readonly id: string;
+  readonly person_id: string | null;
+  readonly team: string | null;
+  readonly role: string;
+  readonly scope: string;
+}
+
+export const toGiven = ({ id, role, scope, team }: Omit<GrantRow, 'person_id'>): RoleGiven => ({
+  id,
+  role,
+  scope,
+  team,
+});
+
+/** People with their teams and roles, by name. */
+export async function listPeople(on: OnRecords, id?: string): Promise<Colleague[]> {
+  const query = on('person').orderBy('name').orderBy('id');
+  const people = (await (id === undefined ? query : query.where({ id }))) as (PersonRow & {
+    last_seen_at: Date | null;
+  })[];
+  const members = (await on('team_member').orderBy('team')) as { team: string; person_id: string }[];
+  const grants = (await on('role_grant').orderBy('created_at').orderBy('id')) as GrantRow[];
+  return people.map((person) => {
+    const teams = members.flatMap((one) => (one.person_id === person.id ? [one.team] : []));
+    return {
+      id: person.id,
+      name: person.name,
+      mail: person.mail,
+      state: person.state,
+      teams,
+      roles: grants
+        .filter((one) => one.person_id === person.id || (one.team !== null && teams.includes(one.team)))
+        .map(toGiven),
+      lastSeenAt: iso(person.last_seen_at),
+    };
+  });
+}
+
+/** @throws {ProblemError} `not-found` */
+export async function getColleague(on: OnRecords, id: string): Promise<Colleague> {
+  const [found] = await listPeople(on, id);
+  if (!found) throw new ProblemError('not-found', `There is nobody ${id}.`, 'List the people: tessarion people list');
+  return found;
+}
+
+export async function listTeams(on: OnRecords, name?: string): Promise<Team[]> {
+  const query = on('team').orderBy('name');
+  const teams = (await (name === undefined ? query : query.where({ name }))) as { name: string; title: string }[];
+  const people = await listPeople(on);
+  const grants = (await on('role_grant').whereNotNull('team').orderBy('created_at').orderBy('id')) as GrantRow[];
+  return teams.map((team) => ({
+    ...team,
+    members: people
+      .filter((one) => one.teams.includes(team.name))
+      .map(({ id, name: called, mail }) => ({ id, name: called, mail })),
+    roles: grants.filter((one) => one.team === team.name).map(toGiven),
+  }));
+}
+
+/** @throws {ProblemError} `not-found` */
+export async function getTeam(on: OnRecords, name: string): Promise<Team> {
+  const [found] = await listTeams(on, name);
+  if (!found)
+    throw new ProblemError('not-found', `There is no team ${name}.`, 'List the teams: tessarion people teams');
+  return found;
+}
+
+export async function listRoles(on: OnRecords): Promise<Role[]> {
+  const own = (await on('role').orderBy('name')) as { name: string; title: string; permissions: string[] }[];
+  return [
+    ...READY_ROLES.map((role) => ({ ...role, permissions: [...role.permissions], isReady: true })),
+    ...own.map((role) => ({ ...role, permissions: role.permissions.filter(isPermission), isReady: false })),
+  ];
+}
+
+/** @throws {ProblemError} `not-found` */
+export async function getRole(on: OnRecords, name: string): Promise<Role> {
+  const found = (await listRoles(on)).find((one) => one.name === name);
+  if (!found) throw new ProblemError('not-found', `There is no role ${name}.`, 'List the roles: tessarion role list');
+  return found;
+}
+
+/** Administrators for everything whose access has not ended. */
+export async function administrators(on: OnRecords): Promise<string[]> {
+  const { rows } = await on.raw<{ rows: { id: string }[] }>(
+    `SELECT DISTINCT p.id FROM person p
+     JOIN role_grant g ON g.person_id = p.id OR g.team IN (SELECT team FROM team_member WHERE person_id = p.id)
+     WHERE p.state = 'active' AND g.role = 'administrator' AND g.scope = 'everything'`,
+  );
+  return rows.map((one) => one.id);
+}
