@@ -2,7 +2,7 @@ import { Client, ServiceProblem } from '@tessarion/client';
 import { type Endpoint, type EndpointName, endpoints, type StreamEvent } from '@tessarion/contract';
 import { READY_ROLES, type Role } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, forecastOf, makeCopy, SHOP, type Studio, startStudio } from './support/studio.js';
+import { addSite, done, forecastOf, makeCopy, onSite, SHOP, type Studio, startStudio } from './support/studio.js';
 
 /** Things of one site, by which calls name it. */
 interface Place {
@@ -10,8 +10,9 @@ interface Place {
   readonly transfer: string;
   readonly forecast: string;
   readonly snapshot: string;
-  /** Forecast whose destination is the live environment. */
+  /** Forecast whose destination is the live environment, and a request that was withdrawn. */
   readonly toLive: string;
+  readonly request: string;
 }
 
 let studio: Studio;
@@ -34,8 +35,19 @@ async function furnish(site: string): Promise<Place> {
   const shot = await done(studio, await studio.client.call('snapshotTake', { body: { environment: `${site}/live` } }));
   const [snapshot] = await studio.client.call('snapshotList', { query: { site } });
   const toLive = await forecastOf(studio, `${site}/staging`, `${site}/live`);
+  await onSite(studio, `${site}/staging`, (query) => query("UPDATE page SET title = title || '!' WHERE slug = 'dye'"));
+  const wanted = await forecastOf(studio, `${site}/staging`, `${site}/live`);
+  const request = await studio.client.call('requestOpen', { body: { forecast: wanted.id, title: 'Not this' } });
+  await studio.client.call('requestWithdraw', { params: { id: request.id }, body: { reason: 'Not this.' } });
   const pull = await forecastOf(studio, `${site}/live`, `${site}/staging`);
-  return { site, transfer: shot.id, forecast: pull.id, snapshot: snapshot?.id ?? '', toLive: toLive.id };
+  return {
+    site,
+    transfer: shot.id,
+    forecast: pull.id,
+    snapshot: snapshot?.id ?? '',
+    toLive: toLive.id,
+    request: request.id,
+  };
 }
 
 /** Invites somebody, who comes, signs in, and makes a token. */
@@ -96,6 +108,41 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   teamList: () => ({}),
   teamSave: () => ({ params: { name: 'crew' }, body: { title: 'x', members: ['p-0000000000'] } }),
   teamRemove: () => ({ params: { name: 'crew' } }),
+  laneList: ({ site }) => ({ params: { site } }),
+  laneRule: ({ site }) => ({
+    params: { site, onto: 'live' },
+    body: { approvals: 1, teams: ['no-such-team'], threadsBlock: false },
+  }),
+  requestList: () => ({}),
+  requestOpen: ({ forecast }) => ({ body: { forecast, title: 'x' } }),
+  requestShow: ({ request }) => ({ params: { id: request } }),
+  requestEdit: ({ request }) => ({ params: { id: request }, body: { reviewers: [{}] } }),
+  requestAsk: ({ request }) => ({ params: { id: request } }),
+  requestRevise: ({ request }) => ({ params: { id: request }, body: {} }),
+  requestWithdraw: ({ request }) => ({ params: { id: request }, body: { reason: 'x' } }),
+  verdictGive: ({ request }) => ({ params: { id: request }, body: { says: 'approve', revision: 9 } }),
+  itemSeen: ({ request }) => ({ params: { id: request }, body: { item: 'x', hash: 'x', seen: false } }),
+  stepTick: ({ request }) => ({ params: { id: request, step: 'u-0000000000' }, body: { done: true } }),
+  commentAdd: ({ request }) => ({ params: { id: request }, body: { text: 'x', item: 'no-such-item' } }),
+  commentEdit: ({ request }) => ({ params: { id: request, comment: 'c-0000000000' }, body: { text: 'x' } }),
+  commentRemove: ({ request }) => ({ params: { id: request, comment: 'c-0000000000' } }),
+  threadResolve: ({ request }) => ({ params: { id: request, comment: 'c-0000000000' }, body: { resolved: true } }),
+  requestDeliver: ({ request }) => ({ params: { id: request }, body: { when: 'now', confirm: 'wrong' } }),
+  requestUnschedule: ({ request }) => ({ params: { id: request } }),
+  deliveryPlan: ({ site }) => ({ params: { site } }),
+  windowSet: ({ site }) => ({
+    params: { site },
+    body: { windows: [] },
+  }),
+  freezeList: () => ({}),
+  freezeAdd: () => ({
+    body: {
+      reason: 'x',
+      scope: 'everything',
+      time: { repeats: 'never', from: '2027-01-02T00:00', until: '2027-01-01T00:00' },
+    },
+  }),
+  freezeRemove: () => ({ params: { id: 'z-0000000000' } }),
   journalList: () => ({}),
   journalVerify: () => ({}),
   serverList: () => ({}),
@@ -163,9 +210,18 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
 };
 
 /** Endpoints of which the harmless call ends in "there is none", after it was allowed. */
-const ENDS_ABSENT: readonly EndpointName[] = ['forecastFile', 'snapshotTake', 'profileUse'];
+const ENDS_ABSENT: readonly EndpointName[] = [
+  'forecastFile',
+  'snapshotTake',
+  'profileUse',
+  'laneRule',
+  'commentAdd',
+  'commentEdit',
+  'commentRemove',
+  'threadResolve',
+];
 /** Things of another name, which are not there for anybody. */
-const NOT_THERE: readonly EndpointName[] = ['snapshotRemove'];
+const NOT_THERE: readonly EndpointName[] = ['snapshotRemove', 'freezeRemove'];
 /** What is acted upon is live in these calls. */
 const ON_LIVE: readonly EndpointName[] = [
   'pushCreate',
@@ -174,6 +230,8 @@ const ON_LIVE: readonly EndpointName[] = [
   'transferStop',
   'transferUndo',
   'transferAcknowledge',
+  'requestDeliver',
+  'requestUnschedule',
 ];
 
 async function statusOf(client: Client, name: EndpointName, given: Given): Promise<number> {

@@ -18,6 +18,7 @@ export type About =
   | { readonly environments: readonly string[] }
   | { readonly transfer: string }
   | { readonly forecast: string }
+  | { readonly request: string }
   | { readonly snapshot: string; readonly onto?: string };
 
 /** One endpoint of the HTTP interface, as data: service, client and documents are made from it. */

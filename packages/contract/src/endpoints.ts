@@ -6,6 +6,7 @@ import { forecastsEndpoints } from './endpoints/forecasts.js';
 import { journalEndpoints } from './endpoints/journal.js';
 import { peopleEndpoints } from './endpoints/people.js';
 import { profilesEndpoints } from './endpoints/profiles.js';
+import { requestsEndpoints } from './endpoints/requests.js';
 import { snapshotsEndpoints } from './endpoints/snapshots.js';
 import { transfersEndpoints } from './endpoints/transfers.js';
 import * as s from './shapes.js';
@@ -24,6 +25,7 @@ export const endpoints = {
   ...forecastsEndpoints,
   ...transfersEndpoints,
   ...snapshotsEndpoints,
+  ...requestsEndpoints,
   ...journalEndpoints,
 } as const;
 
@@ -51,6 +53,7 @@ export const StreamEvent = z.discriminatedUnion('type', [
     onto: z.string(),
     state: z.enum(['computing', 'ready', 'failed']),
   }),
+  z.object({ type: z.literal('request'), request: s.Id, site: z.string(), onto: z.string() }),
   z.object({ type: z.literal('site'), site: z.string() }),
 ]);
 export type StreamEvent = z.infer<typeof StreamEvent>;

@@ -191,6 +191,11 @@ export const Transfer = z.object({
   /** 1 is next; null when it is not waiting. */
   placeInLine: z.number().int().nullable(),
   failure: Failure.nullable(),
+  /** The change request that it delivers. */
+  request: Id.nullable(),
+  /** Why it went past approval and claims, and why outside a window or in a freeze; null where it did not. */
+  urgent: z.string().nullable(),
+  override: z.string().nullable(),
   undoOf: Id.nullable(),
   undoneBy: Id.nullable(),
   canUndo: z.boolean(),

@@ -9,6 +9,8 @@ const KINDS = {
   invalid: [400, 'Invalid request'],
   'lane-closed': [409, 'This way is closed'],
   'needs-approval': [409, 'Needs approval'],
+  claimed: [409, 'Claimed'],
+  closed: [409, 'Not at this time'],
   'not-confirmed': [409, 'Not confirmed'],
   taken: [409, 'Already taken'],
   conflict: [409, 'Not possible now'],

@@ -13,7 +13,14 @@ export const transfersEndpoints = {
     summary: 'Push what a forecast shows. Onto live the destination must be named in full.',
     params: nothing,
     query: nothing,
-    body: z.strictObject({ forecast: s.Id, confirm: z.string().optional() }),
+    body: z.strictObject({
+      forecast: s.Id,
+      confirm: z.string().optional(),
+      /** Goes past approval and claims, and why. */
+      urgent: z.string().trim().min(1).max(2000).optional(),
+      /** Goes outside a window or in a freeze, and why. */
+      override: z.string().trim().min(1).max(2000).optional(),
+    }),
     response: s.Transfer,
     status: 202,
   }),

@@ -90,16 +90,11 @@ export function covers(scope: Scope, thing: Thing): boolean {
   }
 }
 
-/**
- * Whether something of a site may be seen though the site as a whole may not: who has a role for one environment
- * sees that environment in its site.
- */
-export const maySeePartOf = (actor: Actor, permission: Permission, site: string): boolean =>
-  actor.isActive &&
-  actor.grants.some(
-    ({ permissions, scope }) =>
-      permissions.includes(permission) && scope.to === 'environment' && scope.environment.startsWith(`${site}/`),
-  );
+/** Whether somebody may do something anywhere at all: what is listed for them is then a matter of the single things. */
+export const maySomewhere = ({ isActive, grants, token }: Actor, permission: Permission): boolean =>
+  isActive &&
+  grants.some(({ permissions }) => permissions.includes(permission)) &&
+  (!token?.permissions || token.permissions.includes(permission));
 
 const place = (thing: Thing): string =>
   thing.is === 'installation'

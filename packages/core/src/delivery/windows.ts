@@ -171,3 +171,17 @@ export function mayDeliverAt(rules: DeliveryRules, at: number): DeliveryMoment {
 
 const reasonAt = ({ freezes, zone }: DeliveryRules, at: number): 'window' | 'freeze' =>
   frozenOf(freezes, zone, { from: at, until: at + 1 }).length > 0 ? 'freeze' : 'window';
+
+/** How late a delivery may begin where no windows say it. */
+const GRACE = 15 * 60_000;
+
+/**
+ * Whether a delivery that was meant for a moment may still begin later, when nobody could begin it in time: within
+ * the stretch that it was meant for, or a quarter of an hour where nothing closes.
+ */
+export function isStillDue(rules: DeliveryRules, at: number, now: number): boolean {
+  if (now < at || !mayDeliverAt(rules, now).allowed) return false;
+  if (now - at <= GRACE) return true;
+  const [stretch] = deliverable(rules, { from: at, until: now + 1 });
+  return rules.windows.length > 0 && stretch !== undefined && stretch.from === at && stretch.until > now;
+}

@@ -1,7 +1,7 @@
 import type { About, Endpoint } from '@tessarion/contract';
-import { decide, type EnvironmentKind, type Permission, type Thing } from '@tessarion/core';
+import { type Actor, decide, type EnvironmentKind, maySomewhere, type Permission, type Thing } from '@tessarion/core';
 import { ProblemError } from '../problems.js';
-import { noEnvironment, noForecast, noSite, noSnapshot, noTransfer } from '../records/absent.js';
+import { noEnvironment, noForecast, noRequest, noSite, noSnapshot, noTransfer } from '../records/absent.js';
 import type { Installation } from '../work/context.js';
 import type { Caller } from './actors.js';
 import type { Sight } from './sight.js';
@@ -36,8 +36,7 @@ export async function mustBeAllowed(
   if (permission === 'open' || permission === 'signed-in') return;
   if (about === 'own') return;
   if (about === 'listed') {
-    if (!caller.actor.grants.some((grant) => grant.permissions.includes(permission)))
-      refuse(decide(caller.actor, permission, { is: 'installation' }));
+    if (!maySomewhere(caller.actor, permission)) refuse(decide(caller.actor, permission, { is: 'installation' }));
     return;
   }
   if (about === 'installation') return refuse(decide(caller.actor, permission, { is: 'installation' }));
@@ -49,6 +48,10 @@ export async function mustBeAllowed(
     target.is === 'environment' && target.kind === 'live' && definition.onLive ? definition.onLive : permission;
   refuse(decide(caller.actor, needed, target));
 }
+
+/** @throws {ProblemError} `not-allowed` */
+export const refuseUnless = (actor: Actor, permission: Permission, thing: Thing): void =>
+  refuse(decide(actor, permission, thing));
 
 function refuse(decision: ReturnType<typeof decide>): void {
   if (!decision.allowed) throw new ProblemError('not-allowed', decision.words, decision.next);
@@ -101,6 +104,12 @@ async function actedUpon(installation: Installation, about: Exclude<About, strin
     const found = await records('forecast').where({ id }).first('from_path', 'onto_path');
     if (!found) throw absent;
     return upon(installation, [found.from_path, found.onto_path], found.onto_path, absent);
+  }
+  if ('request' in about) {
+    const id = value(about.request);
+    const found = await records('change_request').where({ id }).first('from_path', 'onto_path');
+    if (!found) throw noRequest(id);
+    return upon(installation, [found.onto_path], found.onto_path, noRequest(id));
   }
   const { path, absent } = await snapshotPlace(installation, value(about.snapshot));
   const onto = valueAt(input, about.onto);

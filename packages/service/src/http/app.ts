@@ -14,7 +14,7 @@ import { EngineError } from '@tessarion/engine';
 import Fastify, { type FastifyBaseLogger, type FastifyInstance, type FastifyReply, type FastifyRequest } from 'fastify';
 import { z } from 'zod';
 import type { Caller } from '../access/actors.js';
-import { mustBeAllowed } from '../access/allow.js';
+import { mustBeAllowed, refuseUnless } from '../access/allow.js';
 import { type Sight, sightOf } from '../access/sight.js';
 import { Access } from '../access/sign-in.js';
 import { ProblemError } from '../problems.js';
@@ -122,6 +122,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
             address: request.ip,
             reply,
             note: note.done,
+            mustHold: (permission, thing) => refuseUnless(caller?.actor as Actor, permission, thing),
           };
           const run = async (): Promise<unknown> => {
             const answer = definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));

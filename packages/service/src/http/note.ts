@@ -18,6 +18,8 @@ const NOTED: readonly ProblemKind[] = [
   'not-confirmed',
   'lane-closed',
   'needs-approval',
+  'claimed',
+  'closed',
 ];
 
 /** What one call leaves in the journal. */

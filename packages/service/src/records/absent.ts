@@ -19,3 +19,6 @@ export const noSnapshot = (id: string): ProblemError =>
 
 export const noForecast = (id: string): ProblemError =>
   absent(`forecast ${id}`, 'Make one: tessarion forecast --from SITE/NAME --onto SITE/NAME');
+
+export const noRequest = (id: string): ProblemError =>
+  absent(`change request ${id}`, 'List what there is: tessarion request list');

@@ -1,4 +1,7 @@
 import type { Knex } from 'knex';
+import { addAccess } from './migrations/access.js';
+import { addJournal } from './migrations/journal.js';
+import { addRequests } from './migrations/requests.js';
 
 /** The records' schema, step by step; only ever appended to. */
 const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
@@ -222,93 +225,12 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
       t.jsonb('schedule');
     });
   },
-  '008_access': async (knex) => {
-    await knex.schema
-      .alterTable('person', (t) => {
-        t.setNullable('password_hash');
-        t.text('state').notNullable().defaultTo('active');
-        t.timestamp('last_seen_at');
-      })
-      .alterTable('session', (t) => {
-        t.text('id');
-        t.timestamp('last_seen_at');
-        t.text('address');
-      })
-      .alterTable('token', (t) => {
-        t.jsonb('permissions');
-        t.text('scope').notNullable().defaultTo('everything');
-      })
-      .createTable('role', (t) => {
-        t.text('name').primary();
-        t.text('title').notNullable();
-        t.jsonb('permissions').notNullable();
-      })
-      .createTable('team', (t) => {
-        t.text('name').primary();
-        t.text('title').notNullable();
-      })
-      .createTable('team_member', (t) => {
-        t.text('team').notNullable().references('team.name').onDelete('CASCADE');
-        t.text('person_id').notNullable().references('person.id').onDelete('CASCADE');
-        t.primary(['team', 'person_id']);
-      })
-      .createTable('role_grant', (t) => {
-        t.text('id').primary();
-        t.text('person_id').references('person.id').onDelete('CASCADE').index();
-        t.text('team').references('team.name').onDelete('CASCADE').index();
-        t.text('role').notNullable();
-        t.text('scope').notNullable();
-        t.timestamp('created_at').notNullable();
-        t.unique(['person_id', 'team', 'role', 'scope']);
-        t.check('(person_id IS NULL) <> (team IS NULL)');
-      })
-      .createTable('invitation', (t) => {
-        t.text('hash').primary();
-        t.text('person_id').notNullable().references('person.id').onDelete('CASCADE');
-        t.timestamp('created_at').notNullable();
-        t.timestamp('expires_at').notNullable();
-      });
-    // A session that is listed needs a name of its own.
-    await knex('session').delete();
-    await knex.schema.alterTable('session', (t) => t.text('id').notNullable().unique().alter());
-    // Whoever was there before could do everything.
-    await knex.raw(
-      `INSERT INTO role_grant (id, person_id, role, scope, created_at)
-       SELECT 'g' || substr(id, 2), id, 'administrator', 'everything', created_at FROM person`,
-    );
-  },
-  '009_journal': async (knex) => {
-    await knex.schema
-      .createTable('journal_entry', (t) => {
-        t.text('id').primary();
-        t.timestamp('at').notNullable();
-        t.text('actor').notNullable();
-        t.text('act').notNullable();
-        t.text('outcome').notNullable();
-        t.text('thing').notNullable();
-        t.text('details').notNullable();
-        t.text('side').notNullable();
-        t.text('stamp').notNullable();
-        t.bigInteger('position').unique();
-        t.text('seal');
-        /** Has no stamp of ours, and gets no seal. */
-        t.boolean('is_foreign').notNullable().defaultTo(false);
-        t.index(['at', 'id']);
-        t.index(['actor', 'at', 'id']);
-        t.index(['act', 'at', 'id']);
-        t.index(['thing', 'at', 'id']);
-      })
-      .createTable('journal_side', (t) => {
-        t.text('entry_id').primary();
-        t.text('person_id').index();
-        t.text('salt').notNullable();
-        t.text('text').notNullable();
-      });
-    await knex.raw('CREATE INDEX journal_unsealed ON journal_entry (at, id) WHERE position IS NULL AND NOT is_foreign');
-  },
+  '008_access': addAccess,
+  '009_journal': addJournal,
+  '010_requests': addRequests,
 };
 
-/** Brings the records schema up to date. */
+/** Brings the records' schema up to date. */
 export async function migrate(knex: Knex): Promise<void> {
   await knex.migrate.latest({
     migrationSource: {

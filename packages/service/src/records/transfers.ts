@@ -38,6 +38,11 @@ export interface TransferRecord {
   readonly remains: string[];
   readonly totals: { files: number; rows: number; bytes: number };
   readonly forecast: string | null;
+  /** The change request that it delivers. */
+  readonly request: string | null;
+  /** Why it went past approval and claims; why outside a window. */
+  readonly urgent: string | null;
+  readonly override: string | null;
   readonly worker: string | null;
 }
 
@@ -62,6 +67,9 @@ export interface NewTransfer {
   readonly input: unknown;
   readonly undoOf?: string;
   readonly forecast?: string;
+  readonly request?: string;
+  readonly urgent?: string;
+  readonly override?: string;
   readonly warnings?: readonly string[];
   readonly checks?: readonly Check[];
 }
@@ -120,6 +128,9 @@ export class Transfers {
       data: keys.encrypt('{}'),
       undo_of: wanted.undoOf ?? null,
       forecast: wanted.forecast ?? null,
+      request: wanted.request ?? null,
+      urgent: wanted.urgent ?? null,
+      override: wanted.override ?? null,
       warnings: json(wanted.warnings ?? []),
       checks: json(wanted.checks ?? []),
     });
@@ -265,6 +276,9 @@ export function toTransfer(record: TransferRecord, placeInLine: number | null): 
     placeInLine,
     failure: record.failure && { ...record.failure, code: record.failure.code ?? 'unexpected' },
     undoOf: record.undo_of,
+    request: record.request,
+    urgent: record.urgent,
+    override: record.override,
     undoneBy: record.undone_by,
     canUndo:
       record.state === 'done' &&

@@ -6,6 +6,7 @@ import { publishEvent } from '../records/events.js';
 import { json } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
 import { libraryOf } from '../records/snapshots.js';
+import { takeRevision } from '../requests/revisions.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { driftOf } from './rounds.js';
@@ -26,6 +27,9 @@ export interface ForecastRecord {
   readonly created_at: Date;
   readonly failure: Failure | null;
   readonly result: ForecastResult | null;
+  /** The change request of which it becomes a revision, and who wanted it. */
+  readonly request: string | null;
+  readonly request_by: string | null;
 }
 
 export type ForecastResult = Omit<
@@ -43,7 +47,12 @@ const PAST = 9;
 export async function computeForecast(installation: Installation, id: string): Promise<void> {
   const { records, environments } = installation;
   const record = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
-  if (record?.state !== 'computing') return;
+  if (!record) return;
+  if (record.state !== 'computing') {
+    // Computed by a worker that died before it became a revision.
+    await takeRevision(installation, record);
+    return;
+  }
   try {
     const ends = {
       from: await environments.get(records, record.from_path),
@@ -72,7 +81,9 @@ export async function computeForecast(installation: Installation, id: string): P
       .where({ id })
       .update({ state: 'failed', failure: json(failureOf(error)) });
   }
-  const state = ((await records('forecast').where({ id }).first('state')) as { state: 'ready' | 'failed' }).state;
+  const computed = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord;
+  if (computed.request !== null) await takeRevision(installation, computed);
+  const state = computed.state as 'ready' | 'failed';
   await publishEvent(records, { type: 'forecast', forecast: id, site: siteOf(record), onto: record.onto_path, state });
 }
 

@@ -1,5 +1,6 @@
 import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
+import { deliverDue } from '../requests/deliver.js';
 import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
 import { goRound } from './rounds.js';
@@ -34,12 +35,14 @@ const queue = await run({
   crontab: [
     '*/2 * * * * round ?queue=round&jobKey=round&max=1',
     '* * * * * schedule ?queue=schedule&jobKey=schedule&max=1',
+    '* * * * * deliver ?queue=deliver&jobKey=deliver&max=1',
   ].join('\n'),
   taskList: {
     transfer: async (payload) => work.run((payload as { id: string }).id),
     forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
     round: async () => goRound(installation),
     schedule: async () => pullOnSchedule(installation),
+    deliver: async () => deliverDue(installation),
     pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
   },
 });

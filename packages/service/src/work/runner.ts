@@ -4,6 +4,7 @@ import { publishEvent } from '../records/events.js';
 import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { enqueue } from '../records/transfers.js';
+import { noteEnd } from '../requests/deliver.js';
 import { type Installation, TransferContext } from './context.js';
 import { packBaseline } from './packing.js';
 import type { Procedure } from './procedure.js';
@@ -227,6 +228,7 @@ export class TransferRunner {
         remains,
         totals: context.counts,
       });
+      await noteEnd(trx, record, outcome, installation.now());
       await installation.journal.write(trx, {
         actor: 'worker',
         act: 'transferEnd',
@@ -307,6 +309,8 @@ export class TransferRunner {
       await enqueue(records, 'transfer', id);
     for (const { id } of await records('forecast').where({ state: 'computing' }).select('id'))
       await enqueue(records, 'forecast', id);
+    for (const { revising } of await records('change_request').whereNotNull('revising').select('revising'))
+      await enqueue(records, 'forecast', revising);
     await this.wakePacking();
   }
 }

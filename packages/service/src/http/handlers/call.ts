@@ -1,5 +1,5 @@
 import type { BodyOf, EndpointName, ParamsOf, Person, QueryOf, ResponseOf } from '@tessarion/contract';
-import type { Actor } from '@tessarion/core';
+import type { Actor, Permission, Thing } from '@tessarion/core';
 import type { FastifyReply } from 'fastify';
 import type { TokenInUse } from '../../access/actors.js';
 import type { Sight } from '../../access/sight.js';
@@ -23,6 +23,8 @@ export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   /** Network address of who calls. */
   readonly address: string;
   readonly reply: FastifyReply;
+  /** For what an endpoint's own permission does not say. @throws {ProblemError} `not-allowed` */
+  mustHold(permission: Permission, thing: Thing): void;
   /**
    * Writes the act into the journal, in its own transaction. Every endpoint that is an act does it once.
    *

@@ -137,6 +137,15 @@ export const forecastHandlers: Handlers<
     const { records } = installation;
     const record = await getForecast(installation, params.id);
     await records.transaction(async (trx) => {
+      await trx('forecast').where({ id: record.id }).forUpdate().first('id');
+      // What reviewers look at stays what they looked at.
+      const revision = await trx('request_revision').where({ forecast: record.id }).first('request_id');
+      if (revision || record.request !== null)
+        throw new ProblemError(
+          'conflict',
+          `Forecast ${record.id} belongs to change request ${revision?.request_id ?? record.request}.`,
+          `Choose anew there: tessarion request revise ${revision?.request_id ?? record.request}`,
+        );
       await trx('forecast')
         .where({ id: record.id })
         .update({ state: 'computing', failure: null, wishes: json({ ...record.wishes, ...body }) });

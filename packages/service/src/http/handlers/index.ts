@@ -6,7 +6,10 @@ import { fleetHandlers } from './fleet.js';
 import { forecastHandlers } from './forecasts.js';
 import { journalHandlers } from './journal.js';
 import { peopleHandlers } from './people.js';
+import { planHandlers } from './plans.js';
 import { profileHandlers } from './profiles.js';
+import { requestHandlers } from './requests.js';
+import { reviewHandlers } from './reviews.js';
 import { snapshotHandlers } from './snapshots.js';
 import { transferHandlers } from './transfers.js';
 
@@ -15,6 +18,9 @@ export const handlers: Handlers<EndpointName> = {
   ...accessHandlers,
   ...peopleHandlers,
   ...journalHandlers,
+  ...requestHandlers,
+  ...reviewHandlers,
+  ...planHandlers,
   ...profileHandlers,
   ...fleetHandlers,
   ...environmentHandlers,

@@ -1,13 +1,17 @@
 import type { TransferDetail } from '@tessarion/contract';
-import { counted, mergeLane, plainSentence, resetLane } from '@tessarion/core';
+import { asksForApproval, mergeLane, plainSentence, resetLane } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
+import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
+import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { iso, type NewTransfer, type TransferRecord, toTransfer } from '../../records/transfers.js';
+import { heldBy } from '../../requests/claims.js';
+import { mustBeOpen } from '../../requests/deliver.js';
 import type { Installation } from '../../work/context.js';
-import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
+import { readyToGo, warningsOf } from '../../work/ready-to-go.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast, mustBeUndoable } from './forecasts.js';
 
@@ -15,13 +19,19 @@ async function create(call: Pick<Call, 'installation' | 'note'>, wanted: NewTran
   const { installation } = call;
   return installation.records.transaction(async (trx) => {
     const transfer = await installation.transfers.create(trx, wanted);
-    await call.note(trx, wanted.onto, { transfer: transfer.id, from: wanted.from, forecast: wanted.forecast ?? null });
+    await call.note(trx, wanted.onto, {
+      transfer: transfer.id,
+      from: wanted.from,
+      forecast: wanted.forecast ?? null,
+      ...(wanted.urgent === undefined ? {} : { urgent: wanted.urgent }),
+      ...(wanted.override === undefined ? {} : { override: wanted.override }),
+    });
     return toTransfer(transfer, await installation.transfers.placeInLine(trx, transfer));
   });
 }
 
 /** Onto live, the person names it in full. @throws {ProblemError} `not-confirmed` */
-function mustConfirm(onto: { path: string; kind: string }, confirm: string | undefined): void {
+export function mustConfirm(onto: { path: string; kind: string }, confirm: string | undefined): void {
   if (onto.kind !== 'live' || confirm === onto.path) return;
   throw new ProblemError(
     'not-confirmed',
@@ -36,34 +46,56 @@ async function show(installation: Installation, record: TransferRecord) {
   return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
-/**
- * What a forecast says, when nothing in it is in the way or left to settle.
- *
- * @param again the command by which it is looked at again
- */
-function readyToGo({ id, state, result }: ForecastRecord, again: string): ForecastResult {
-  if (state !== 'ready' || !result)
-    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
-  const failed = result.checks.find((check) => check.state === 'failed');
-  if (failed)
-    throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');
-  if (result.unsettled > 0)
-    throw new ProblemError(
-      'unsettled',
-      `${counted(result.unsettled, 'item')} of forecast ${id} still ${result.unsettled === 1 ? 'collides' : 'collide'}.`,
-      `Settle what collides, or leave it out: ${again}`,
-    );
-  return result;
+interface PushBody {
+  readonly forecast: string;
+  readonly confirm?: string | undefined;
+  /** Why it goes past approval and claims. */
+  readonly urgent?: string | undefined;
+  /** Why it goes outside a window or in a freeze. */
+  readonly override?: string | undefined;
 }
 
-const warningsOf = ({ checks }: ForecastResult): string[] =>
-  checks.filter((check) => check.state === 'warning').map((check) => check.message);
+/** What lanes, claims, windows and freezes ask of a plain push. @throws {ProblemError} */
+async function mustBePlain(
+  { installation, mustHold, body }: Call<unknown, unknown, PushBody>,
+  onto: EnvironmentRecord,
+): Promise<void> {
+  const { records, now } = installation;
+  const site = await records('site').where({ name: onto.site }).first('client');
+  const thing = {
+    is: 'environment',
+    client: site.client,
+    site: onto.site,
+    environment: onto.path,
+    kind: onto.kind,
+  } as const;
+  if (body.override !== undefined) mustHold('window.override', thing);
+  const at = { site: onto.site, onto_path: onto.path, override: body.override ?? null };
+  await mustBeOpen(records, at, now());
+  if (body.urgent !== undefined) return mustHold('live.urgent', thing);
+  if (asksForApproval(await ruleOfLane(records, onto.site, onto.kind)))
+    throw new ProblemError(
+      'needs-approval',
+      `What goes onto ${onto.path} must be approved.`,
+      `Open a change request: tessarion request open --forecast ${body.forecast} --title "…"`,
+    );
+  const items = await itemsOfForecast(records, body.forecast);
+  const [held] = await heldBy(
+    records,
+    onto.path,
+    items.map((item) => item.id),
+    null,
+  );
+  if (held)
+    throw new ProblemError(
+      'claimed',
+      `${held.item} is claimed by "${held.title}" (${held.request}) of ${held.author}.`,
+      'Leave it out, or open a change request that waits for it.',
+    );
+}
 
 /** Starts the push or pull that a forecast shows, when nothing in it is left to settle. */
-async function createMerge(
-  call: Call<unknown, unknown, { forecast: string; confirm?: string | undefined }>,
-  direction: 'up' | 'down',
-) {
+async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'up' | 'down') {
   const { installation } = call;
   const { forecast: id, confirm } = call.body;
   const { records, environments } = installation;
@@ -91,6 +123,7 @@ async function createMerge(
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
   }
   mustConfirm(onto, confirm);
+  if (direction === 'up') await mustBePlain(call, onto);
   const input: PushInput = {
     forecast: id,
     from: from.path,
@@ -107,6 +140,8 @@ async function createMerge(
     forecast: id,
     checks: result.checks,
     warnings: warningsOf(result),
+    ...(call.body.urgent === undefined ? {} : { urgent: call.body.urgent }),
+    ...(call.body.override === undefined ? {} : { override: call.body.override }),
   });
 }
 

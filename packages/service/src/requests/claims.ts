@@ -1,0 +1,47 @@
+import type { OnRecords } from '../records/open.js';
+import type { RequestRecord } from '../records/requests.js';
+
+/** Somebody else's hold on an item. */
+export interface Held {
+  readonly item: string;
+  readonly request: string;
+  readonly title: string;
+  readonly author: string;
+}
+
+/** Who holds some items of an environment now, but for one request. */
+export async function heldBy(on: OnRecords, onto: string, items: string[], but: string | null): Promise<Held[]> {
+  const { rows } = await on.raw<{ rows: Held[] }>(
+    `SELECT DISTINCT ON (c.item) c.item, r.id AS request, r.title, p.name AS author
+     FROM claim c JOIN change_request r ON r.id = c.request_id JOIN person p ON p.id = r.author
+     WHERE c.onto_path = ? AND c.item = ANY (?) ORDER BY c.item, c.place`,
+    [onto, items],
+  );
+  return rows.filter((one) => one.request !== but);
+}
+
+/** Puts a request into the line of each of its items, and out of the lines of all others. */
+export async function claim(on: OnRecords, request: RequestRecord, items: string[]): Promise<void> {
+  await on.raw('DELETE FROM claim WHERE request_id = ? AND NOT item = ANY (?)', [request.id, items]);
+  await on.raw(
+    `INSERT INTO claim (onto_path, item, request_id)
+     SELECT ?, item, ? FROM unnest(?::text[]) AS item ON CONFLICT DO NOTHING`,
+    [request.onto_path, request.id, items],
+  );
+}
+
+/** What a request is still waiting for. */
+export async function waitsFor(on: OnRecords, request: RequestRecord): Promise<Held[]> {
+  const own = (await on('claim').where({ request_id: request.id }).select('item')) as { item: string }[];
+  return heldBy(
+    on,
+    request.onto_path,
+    own.map((one) => one.item),
+    request.id,
+  );
+}
+
+/** Lets go of everything; whoever is next in line holds it. */
+export async function release(on: OnRecords, request: string): Promise<void> {
+  await on('claim').where({ request_id: request }).delete();
+}

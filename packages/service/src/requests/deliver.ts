@@ -1,0 +1,215 @@
+import { isStillDue, mayDeliverAt } from '@tessarion/core';
+import { failureOf, ProblemError } from '../problems.js';
+import type { OnRecords } from '../records/open.js';
+import { getRequest, holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
+import type { TransferRecord } from '../records/transfers.js';
+import type { Installation } from '../work/context.js';
+import type { ForecastRecord } from '../work/forecasting.js';
+import type { PushInput } from '../work/procedures/push.js';
+import { readyToGo, warningsOf } from '../work/ready-to-go.js';
+import { waitsFor } from './claims.js';
+import { move, tell } from './moves.js';
+import { rulesOfSite } from './plan.js';
+import { difference } from './revisions.js';
+import { laneOnto, standingOf } from './standing.js';
+
+/**
+ * Sees that a request may go: approved as it is now, its items its own, its manual steps done, its forecast free of
+ * collisions and failed checks.
+ *
+ * @throws {ProblemError} `needs-approval`, `claimed`, `checks-failed`, `unsettled`, `conflict`
+ */
+export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promise<ForecastRecord> {
+  const { isApproved, revisions } = await standingOf(trx, request);
+  const { added, changed, gone } = difference(
+    revisions.at(-1)?.items ?? [],
+    await itemsOfForecast(trx, request.forecast),
+  );
+  if (!isApproved || added.length + changed.length + gone.length > 0)
+    throw new ProblemError(
+      'needs-approval',
+      `Change request ${request.id} is not approved as it is now.`,
+      `See what is missing: tessarion request show ${request.id}`,
+    );
+  if (request.revising !== null)
+    throw new ProblemError(
+      'conflict',
+      `Change request ${request.id} is being looked at again.`,
+      'Wait until that is done.',
+    );
+  const [held] = await waitsFor(trx, request);
+  if (held)
+    throw new ProblemError(
+      'claimed',
+      `${held.item} is claimed by "${held.title}" (${held.request}) of ${held.author}.`,
+      'Wait for it, or ask for a hand-over.',
+    );
+  const step = await trx('request_step')
+    .where({ request_id: request.id, phase: 'before' })
+    .whereNull('done_at')
+    .orderBy('position')
+    .first('text');
+  if (step)
+    throw new ProblemError(
+      'checks-failed',
+      `A step before the delivery is not done: ${step.text}`,
+      'Do it, and tick it.',
+    );
+  const forecast = (await trx<ForecastRecord>('forecast').where({ id: request.forecast }).first()) as ForecastRecord;
+  readyToGo(forecast, `tessarion request revise ${request.id}`);
+  return forecast;
+}
+
+/** @throws {ProblemError} `closed` outside the windows or in a freeze, where nothing overrides it */
+export async function mustBeOpen(
+  trx: OnRecords,
+  request: Pick<RequestRecord, 'site' | 'onto_path' | 'override'>,
+  at: Date,
+): Promise<void> {
+  if (request.override !== null || (await laneOnto(trx, request.onto_path)) !== 'live') return;
+  const moment = mayDeliverAt(await rulesOfSite(trx, request.site), at.getTime());
+  if (moment.allowed) return;
+  const next = moment.next === undefined ? 'It never opens within a year.' : `It opens ${shownTime(moment.next)}.`;
+  throw new ProblemError(
+    'closed',
+    moment.because === 'freeze'
+      ? `${request.onto_path} is frozen at ${shownTime(at.getTime())}.`
+      : `${shownTime(at.getTime())} is outside the windows of ${request.site}.`,
+    `${next} Deliver in the next window: --when window`,
+  );
+}
+
+const shownTime = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
+
+/** Starts the transfer that delivers a request, in the caller's transaction. */
+export async function beginDelivery(
+  trx: OnRecords,
+  { transfers, now }: Installation,
+  request: RequestRecord,
+  by: string,
+): Promise<TransferRecord> {
+  const forecast = await mustBeReady(trx, request);
+  await mustBeOpen(trx, request, now());
+  const result = readyToGo(forecast, `tessarion request revise ${request.id}`);
+  const person = await trx('person').where({ id: by }).first('name');
+  const input: PushInput = { forecast: forecast.id, from: request.from_path };
+  const transfer = await transfers.create(trx, {
+    kind: 'push',
+    from: request.from_path,
+    onto: request.onto_path,
+    site: request.site,
+    sentence: result.sentence,
+    person: person?.name ?? by,
+    input,
+    forecast: forecast.id,
+    checks: result.checks,
+    warnings: warningsOf(result),
+    request: request.id,
+    ...(request.override === null ? {} : { override: request.override }),
+  });
+  await move(
+    trx,
+    request,
+    'begin',
+    { at: now(), by, words: request.override === null ? '' : `Outside its window: ${request.override}` },
+    { transfer: transfer.id, deliverer: by, deliver_at: null, because: null },
+  );
+  return transfer;
+}
+
+/** What the end of a transfer means for the request that it delivered, or that it took back; in the end's own transaction. */
+export async function noteEnd(
+  trx: OnRecords,
+  transfer: TransferRecord,
+  end: Pick<TransferRecord, 'state' | 'failure'>,
+  at: Date,
+): Promise<void> {
+  if (transfer.request !== null) {
+    const request = await holdRequest(trx, transfer.request);
+    if (request.state !== 'delivering') return;
+    if (end.state === 'done') {
+      await move(trx, request, 'arrive', { at, by: null });
+      return;
+    }
+    const because = end.failure?.message ?? 'The delivery was stopped.';
+    await move(trx, request, 'fail', { at, by: null, words: because }, { because });
+    return;
+  }
+  if (transfer.undo_of === null || end.state !== 'done') return;
+  const undone = await trx('transfer').where({ id: transfer.undo_of }).first('request');
+  if (!undone?.request) return;
+  const request = await holdRequest(trx, undone.request);
+  if (request.state === 'delivered') await move(trx, request, 'undo', { at, by: null });
+}
+
+/**
+ * Delivers what is due. What is outdated, in the way, or came too late because nobody was there to begin it, does not
+ * run: the request is blocked and says why.
+ */
+export async function deliverDue(installation: Installation): Promise<void> {
+  const { records, now, journal, log } = installation;
+  const due = (await records('change_request')
+    .where({ state: 'scheduled' })
+    .where('deliver_at', '<=', now())
+    .orderBy('deliver_at')
+    .orderBy('id')
+    .select('id')) as { id: string }[];
+  for (const { id } of due)
+    try {
+      await records.transaction(async (trx) => {
+        const request = await holdRequest(trx, id);
+        if (request.state !== 'scheduled' || !request.deliver_at || request.deliver_at > now()) return;
+        await mustBeInTime(trx, request, now());
+        const transfer = await beginDelivery(trx, installation, request, request.deliverer ?? request.author);
+        await journal.write(trx, {
+          actor: `schedule of ${id}`,
+          act: 'requestDeliver',
+          outcome: 'done',
+          thing: request.onto_path,
+          details: { request: id, transfer: transfer.id },
+          who: undefined,
+        });
+      });
+    } catch (error) {
+      log.warn({ request: id, err: error }, 'a scheduled delivery did not begin');
+      await block(installation, id, failureOf(error).message);
+    }
+}
+
+async function block({ records, now, journal }: Installation, id: string, because: string): Promise<void> {
+  await records.transaction(async (trx) => {
+    const request = await holdRequest(trx, id);
+    if (request.state !== 'scheduled') return;
+    await move(trx, request, 'block', { at: now(), by: null, words: because }, { because, deliver_at: null });
+    await journal.write(trx, {
+      actor: `schedule of ${id}`,
+      act: 'requestDeliver',
+      outcome: 'refused',
+      thing: request.onto_path,
+      details: { request: id, words: because },
+      who: undefined,
+    });
+  });
+}
+
+/** @throws {ProblemError} `closed` where its time has passed */
+async function mustBeInTime(trx: OnRecords, request: RequestRecord, at: Date): Promise<void> {
+  const { deliver_at: meant } = request;
+  if (!meant || (await laneOnto(trx, request.onto_path)) !== 'live') return;
+  const rules = await rulesOfSite(trx, request.site);
+  const held = request.override === null ? rules : { ...rules, windows: [], freezes: [] };
+  if (!isStillDue(held, meant.getTime(), at.getTime()))
+    throw new ProblemError(
+      'closed',
+      `Its time, ${shownTime(meant.getTime())}, passed without it, and it does not run late.`,
+      `Give it another time: tessarion request deliver ${request.id} --when window`,
+    );
+}
+
+/** Has a request's view of its claims told to whoever waits behind it. */
+export async function tellWaiting(on: OnRecords, onto: string, items: readonly string[]): Promise<void> {
+  const waiting = (await on('claim').where({ onto_path: onto }).whereIn('item', items).distinct('request_id')) as {
+    request_id: string;
+  }[];
+  for (const { request_id } of waiting) await tell(on, await getRequest(on, request_id));
+}

@@ -1,0 +1,126 @@
+import type { ForecastWishes } from '@tessarion/contract';
+import { counted, isEditable } from '@tessarion/core';
+import { newId } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
+import { json, type OnRecords } from '../records/open.js';
+import {
+  addHistory,
+  addRevision,
+  holdRequest,
+  itemsOfForecast,
+  type RequestRecord,
+  type RevisionItem,
+  type RevisionRecord,
+  revisionsOf,
+} from '../records/requests.js';
+import { enqueue } from '../records/transfers.js';
+import type { Installation } from '../work/context.js';
+import type { ForecastRecord } from '../work/forecasting.js';
+import { claim } from './claims.js';
+import { tell } from './moves.js';
+import { settleApproval } from './standing.js';
+
+/** What a person chose themselves; what only comes along with that is not claimed. */
+export const chosen = (items: readonly RevisionItem[]): string[] =>
+  items.filter((item) => item.takenAlongFor === null).map((item) => item.id);
+
+/** Has a request's ends compared again, for its next revision. */
+export async function lookAgain(
+  trx: OnRecords,
+  request: RequestRecord,
+  wishes: ForecastWishes,
+  { at, by }: { readonly at: Date; readonly by: string },
+): Promise<string> {
+  const id = newId('f');
+  const person = await trx('person').where({ id: by }).first('name');
+  await trx('forecast').insert({
+    id,
+    state: 'computing',
+    from_path: request.from_path,
+    onto_path: request.onto_path,
+    method: 'merge',
+    wishes: json(wishes),
+    person: person?.name ?? by,
+    created_at: at,
+    request: request.id,
+    request_by: by,
+  });
+  await trx('change_request').where({ id: request.id }).update({ revising: id });
+  await enqueue(trx, 'forecast', id);
+  await tell(trx, request);
+  return id;
+}
+
+/** Items that two revisions differ in. */
+export function difference(
+  former: readonly RevisionItem[],
+  current: readonly RevisionItem[],
+): { added: string[]; changed: string[]; gone: string[] } {
+  const before = new Map(former.map((item) => [item.id, item]));
+  const now = new Map(current.map((item) => [item.id, item]));
+  const isOther = (item: RevisionItem): boolean => {
+    const known = before.get(item.id);
+    return known !== undefined && (known.hash !== item.hash || known.outcome !== item.outcome);
+  };
+  return {
+    added: current.filter((item) => !before.has(item.id)).map((item) => item.id),
+    changed: current.filter(isOther).map((item) => item.id),
+    gone: former.filter((item) => !now.has(item.id)).map((item) => item.id),
+  };
+}
+
+/**
+ * Takes a forecast that was computed for a request as its next revision; where nothing differs, as the newer look at
+ * the same one. Approvals fall for what changed.
+ */
+export async function takeRevision(installation: Installation, forecast: ForecastRecord): Promise<void> {
+  const { records, now } = installation;
+  const { request: id, request_by: by } = forecast;
+  if (id === null || by === null) return;
+  await records.transaction(async (trx) => {
+    const request = await holdRequest(trx, id);
+    if (request.revising !== forecast.id) return;
+    const done = { revising: null, updated_at: now() };
+    if (forecast.state !== 'ready' || !isEditable(request.state)) {
+      await trx('change_request').where({ id }).update(done);
+      if (forecast.failure)
+        await addHistory(trx, id, { at: now(), person: by, act: 'look', words: forecast.failure.message });
+      return tell(trx, request);
+    }
+    const items = await itemsOfForecast(trx, forecast.id);
+    const former = (await revisionsOf(trx, id)).at(-1) as RevisionRecord;
+    const { added, changed, gone } = difference(former.items, items);
+    const isSame = added.length + changed.length + gone.length === 0;
+    const number = isSame ? former.number : former.number + 1;
+    if (isSame) {
+      await trx('request_revision').where({ request_id: id, number }).update({ forecast: forecast.id });
+    } else {
+      await addRevision(trx, { request_id: id, number, forecast: forecast.id, at: now(), person_id: by, items });
+      await claim(trx, request, chosen(items));
+      const words = [
+        [added, 'more'],
+        [changed, 'changed'],
+        [gone, 'gone'],
+      ] as const;
+      const said = words.flatMap(([list, word]) =>
+        list.length > 0 ? [`${counted(list.length, 'item')} ${word}`] : [],
+      );
+      await addHistory(trx, id, { at: now(), person: by, act: 'revise', words: `${said.join(', ')}.` });
+    }
+    await trx('change_request')
+      .where({ id })
+      .update({ ...done, forecast: forecast.id, revision: number });
+    await settleApproval(trx, { ...request, ...done, forecast: forecast.id, revision: number }, now(), null);
+    await tell(trx, request);
+  });
+}
+
+/** @throws {ProblemError} `conflict` where a request is no longer to be changed */
+export function mustBeEditable(request: RequestRecord): void {
+  if (!isEditable(request.state))
+    throw new ProblemError(
+      'conflict',
+      `Change request ${request.id} is ${request.state}.`,
+      'Open another one for what is still to be done.',
+    );
+}

@@ -1,0 +1,94 @@
+import { judge, type RequestStanding, type ReviewRule } from '@tessarion/core';
+import type { OnRecords } from '../records/open.js';
+import {
+  newestVerdicts,
+  openThreads,
+  type RequestRecord,
+  type ReviewerRecord,
+  type RevisionRecord,
+  revisionsOf,
+  ruleOfLane,
+} from '../records/requests.js';
+import { move } from './moves.js';
+
+export interface Standing extends RequestStanding {
+  readonly rule: ReviewRule;
+  readonly revisions: readonly RevisionRecord[];
+  readonly authors: ReadonlySet<string>;
+}
+
+/** Kind of what a lane leads onto, as far as its rule goes. */
+export const laneOnto = async (on: OnRecords, path: string): Promise<string> =>
+  ((await on('environment').where({ path }).first('kind')) as { kind: string } | undefined)?.kind ??
+  path.split('/')[1] ??
+  '';
+
+/** Who is asked must be heard: where reviewers are named, one of them at least. */
+export async function ruleFor(on: OnRecords, request: RequestRecord): Promise<ReviewRule> {
+  const rule = await ruleOfLane(on, request.site, await laneOnto(on, request.onto_path));
+  const reviewers = (await on('request_reviewer').where({ request_id: request.id })) as ReviewerRecord[];
+  return { ...rule, approvals: Math.max(rule.approvals, reviewers.length > 0 ? 1 : 0) };
+}
+
+/** Judges a request as its current revision is. */
+export async function standingOf(on: OnRecords, request: RequestRecord): Promise<Standing> {
+  const rule = await ruleFor(on, request);
+  const revisions = await revisionsOf(on, request.id);
+  const seen = new Map(
+    revisions.map((one) => [one.number, new Map(one.items.map((item) => [item.id, item.hash] as const))] as const),
+  );
+  const verdicts = (await newestVerdicts(on, request.id)).filter((one) => !one.is_answered);
+  const authors = new Set([request.author, ...revisions.map((one) => one.person_id)]);
+  const current = revisions.at(-1)?.items ?? [];
+  return {
+    rule,
+    revisions,
+    authors,
+    ...judge({
+      rule,
+      authors,
+      verdicts: verdicts.map((one) => ({
+        reviewer: one.person_id,
+        teams: one.teams,
+        says: one.says,
+        seen: seen.get(one.revision) ?? new Map(),
+      })),
+      items: new Map(current.filter((item) => item.outcome !== 'kept').map((item) => [item.id, item.hash])),
+      openThreads: (await openThreads(on, request.id)).length,
+    }),
+  };
+}
+
+/** Moves a request to where its verdicts put it: approved, in review again, or returned. */
+export async function settleApproval(
+  trx: OnRecords,
+  request: RequestRecord,
+  at: Date,
+  by: string | null,
+): Promise<RequestRecord> {
+  const { isApproved, returnedBy } = await standingOf(trx, request);
+  const isUnsettled = await hasCollisions(trx, request);
+  if (request.state === 'in-review' || request.state === 'blocked') {
+    if (returnedBy.length > 0) return move(trx, request, 'return', { at, by });
+    if (isApproved && !isUnsettled) return move(trx, request, 'approve', { at, by }, { because: null });
+  }
+  if (request.state === 'approved' || request.state === 'scheduled') {
+    if (returnedBy.length > 0) return move(trx, request, 'return', { at, by }, { deliver_at: null });
+    if (!isApproved || isUnsettled)
+      return move(
+        trx,
+        request,
+        'lapse',
+        { at, by, words: 'What it would write is not what was approved.' },
+        { deliver_at: null },
+      );
+  }
+  return request;
+}
+
+export async function hasCollisions(on: OnRecords, request: RequestRecord): Promise<boolean> {
+  const row = (await on('forecast').where({ id: request.forecast }).first('result')) as
+    | { result: { unsettled: number } | null }
+    | undefined;
+  return (row?.result?.unsettled ?? 0) > 0;
+}

@@ -1,0 +1,329 @@
+import type { ChangeRequest, Person, RequestAct, RequestDetail, RequestItem, Thread } from '@tessarion/contract';
+import {
+  type Actor,
+  afterEvent,
+  decide,
+  type EnvironmentKind,
+  type Permission,
+  type RequestEvent,
+} from '@tessarion/core';
+import type { OnRecords } from '../records/open.js';
+import {
+  type CommentRecord,
+  type RequestRecord,
+  type ReviewerRecord,
+  type RevisionItem,
+  ruleOfLane,
+  type VerdictRecord,
+} from '../records/requests.js';
+import { iso } from '../records/transfers.js';
+import { waitsFor } from './claims.js';
+import { difference } from './revisions.js';
+import { hasCollisions, laneOnto, standingOf } from './standing.js';
+
+type People = ReadonlyMap<string, Person>;
+
+const NOBODY = (id: string): Person => ({ id, name: id, mail: '' });
+
+async function peopleOf(on: OnRecords, ids: readonly (string | null)[]): Promise<People> {
+  const wanted = [...new Set(ids.filter((id) => id !== null))];
+  const rows = (await on('person').whereIn('id', wanted).select('id', 'name', 'mail')) as Person[];
+  return new Map(rows.map((one) => [one.id, one]));
+}
+
+const of = (people: People, id: string): Person => people.get(id) ?? NOBODY(id);
+
+/** Requests as they are listed, for somebody; as many queries for a page as for one. */
+export async function showRequests(
+  on: OnRecords,
+  requests: readonly RequestRecord[],
+  me: string,
+): Promise<ChangeRequest[]> {
+  const ids = requests.map((one) => one.id);
+  const [forecasts, reviewers, verdicts, threads, teams] = await Promise.all([
+    on('forecast')
+      .whereIn(
+        'id',
+        requests.map((one) => one.forecast),
+      )
+      .select(
+        'id',
+        on.raw("result -> 'sentence' AS sentence"),
+        on.raw("result -> 'written' AS written"),
+        on.raw("(result ->> 'itemCount')::int AS items"),
+      ) as Promise<
+      { id: string; sentence: ChangeRequest['sentence']; written: ChangeRequest['written']; items: number }[]
+    >,
+    on('request_reviewer').whereIn('request_id', ids) as unknown as Promise<ReviewerRecord[]>,
+    on.raw<{ rows: (VerdictRecord & { teams: string[] })[] }>(
+      `SELECT DISTINCT ON (request_id, person_id) v.*,
+         ARRAY (SELECT team FROM team_member m WHERE m.person_id = v.person_id) AS teams
+       FROM request_verdict v WHERE request_id = ANY (?) ORDER BY request_id, person_id, id DESC`,
+      [ids],
+    ),
+    on.raw<{ rows: { request_id: string; count: number }[] }>(
+      `SELECT c.request_id, count(*)::int AS count FROM request_comment c
+       WHERE c.request_id = ANY (?) AND c.id = c.thread AND c.resolved_at IS NULL
+       AND EXISTS (SELECT FROM request_comment o WHERE o.thread = c.id AND o.removed_at IS NULL)
+       GROUP BY c.request_id`,
+      [ids],
+    ),
+    on('team_member').where({ person_id: me }).select('team') as unknown as Promise<{ team: string }[]>,
+  ]);
+  const people = await peopleOf(on, [...requests.map((one) => one.author), ...reviewers.map((one) => one.person_id)]);
+  const mine = new Set(teams.map((one) => one.team));
+  return requests.map((request) => {
+    const forecast = forecasts.find((one) => one.id === request.forecast);
+    const said = verdicts.rows.filter((one) => one.request_id === request.id);
+    const asked = reviewers.filter((one) => one.request_id === request.id);
+    const isMine = asked.some((one) => one.person_id === me || (one.team !== null && mine.has(one.team)));
+    const own = said.find((one) => one.person_id === me);
+    return {
+      id: request.id,
+      site: request.site,
+      from: request.from_path,
+      onto: request.onto_path,
+      title: request.title,
+      state: request.state,
+      author: of(people, request.author),
+      createdAt: request.created_at.toISOString(),
+      updatedAt: request.updated_at.toISOString(),
+      revision: request.revision,
+      sentence: forecast?.sentence ?? [],
+      written: forecast?.written ?? [],
+      itemCount: forecast?.items ?? 0,
+      reviewers: asked.map(({ person_id, team }) => {
+        const verdict = said
+          .filter((one) => (person_id === null ? one.teams.includes(team as string) : one.person_id === person_id))
+          .sort((a, b) => +b.at - +a.at)[0];
+        return {
+          person: person_id === null ? null : of(people, person_id),
+          team,
+          says: verdict?.says ?? null,
+          isCurrent: verdict?.revision === request.revision,
+        };
+      }),
+      openThreads: threads.rows.find((one) => one.request_id === request.id)?.count ?? 0,
+      deliverAt: iso(request.deliver_at),
+      transfer: request.transfer,
+      because: request.because,
+      urgent: request.urgent,
+      waitsForMe:
+        request.author === me
+          ? request.state === 'returned' || request.state === 'blocked'
+          : request.state === 'in-review' && isMine && own?.revision !== request.revision,
+    };
+  });
+}
+
+/** Who looks at a request. */
+export interface Viewer {
+  readonly person: Person;
+  readonly actor: Actor;
+}
+
+/** A request in full, for somebody. */
+export async function showRequest(on: OnRecords, request: RequestRecord, viewer: Viewer): Promise<RequestDetail> {
+  const [listed] = (await showRequests(on, [request], viewer.person.id)) as [ChangeRequest];
+  const standing = await standingOf(on, request);
+  const verdicts = (await on('request_verdict').where({ request_id: request.id }).orderBy('id')) as VerdictRecord[];
+  const comments = (await on('request_comment')
+    .where({ request_id: request.id })
+    .orderBy('at')
+    .orderBy('id')) as CommentRecord[];
+  const steps = (await on('request_step').where({ request_id: request.id }).orderBy('position')) as {
+    id: string;
+    phase: 'before' | 'after';
+    text: string;
+    done_by: string | null;
+    done_at: Date | null;
+  }[];
+  const events = (await on('request_event').where({ request_id: request.id }).orderBy('id')) as {
+    at: Date;
+    person_id: string | null;
+    act: string;
+    words: string;
+  }[];
+  const seen = new Map(
+    (
+      (await on('request_seen').where({ request_id: request.id, person_id: viewer.person.id })) as {
+        item: string;
+        hash: string;
+      }[]
+    ).map((one) => [one.item, one.hash]),
+  );
+  const people = await peopleOf(on, [
+    ...verdicts.map((one) => one.person_id),
+    ...comments.flatMap((one) => [one.person_id, one.resolved_by]),
+    ...steps.map((one) => one.done_by),
+    ...events.map((one) => one.person_id),
+    ...standing.revisions.map((one) => one.person_id),
+  ]);
+  const name = (id: string | null): string => (id === null ? 'Tessarion' : of(people, id).name);
+  const threads = threadsOf(comments, people);
+  const open = threads.filter(isOpen);
+  const kind = await laneOnto(on, request.onto_path);
+  const items = standing.revisions.at(-1)?.items ?? [];
+  return {
+    ...listed,
+    description: request.description,
+    forecast: request.forecast,
+    revising: request.revising,
+    rule: {
+      site: request.site,
+      onto: kind === 'live' ? 'live' : 'staging',
+      ...(await ruleOfLane(on, request.site, kind)),
+      approvals: standing.rule.approvals,
+      teams: [...standing.rule.teams],
+    },
+    isApproved: standing.isApproved,
+    items: items.map((item): RequestItem => {
+      const { approvedBy = [], lapsedFor = [], missing = 0, missingTeams = [] } = standing.items.get(item.id) ?? {};
+      return {
+        ...item,
+        since: sinceWhen(
+          item,
+          standing.revisions.map((one) => one.items),
+        ),
+        approvedBy: approvedBy.map(name),
+        lapsedFor: lapsedFor.map(name),
+        missing,
+        missingTeams: [...missingTeams],
+        isSeen: seen.get(item.id) === item.hash,
+        openThreads: open.filter((one) => one.item === item.id).length,
+      };
+    }),
+    steps: steps.map((one) => ({
+      id: one.id,
+      phase: one.phase,
+      text: one.text,
+      doneBy: one.done_by === null ? null : name(one.done_by),
+      doneAt: iso(one.done_at),
+    })),
+    verdicts: verdicts.map((one) => ({
+      person: of(people, one.person_id),
+      says: one.says,
+      words: one.words,
+      revision: one.revision,
+      at: one.at.toISOString(),
+    })),
+    threads,
+    revisions: standing.revisions.map((one, i) => {
+      const { added, changed, gone } = difference(standing.revisions[i - 1]?.items ?? [], one.items);
+      return {
+        number: one.number,
+        at: one.at.toISOString(),
+        person: name(one.person_id),
+        added: added.length,
+        changed: changed.length,
+        gone: gone.length,
+      };
+    }),
+    waitsFor: await waitsFor(on, request),
+    history: events.map((one) => ({
+      at: one.at.toISOString(),
+      person: name(one.person_id),
+      act: one.act,
+      words: one.words,
+    })),
+    acts: await actsOf(on, request, viewer, { kind, standing }),
+  };
+}
+
+/** The first revision from which on an item is as it is now. */
+function sinceWhen(item: RevisionItem, revisions: readonly (readonly RevisionItem[])[]): number {
+  let since = revisions.length;
+  while (since > 1 && revisions[since - 2]?.some((one) => one.id === item.id && one.hash === item.hash)) since--;
+  return since;
+}
+
+function threadsOf(comments: readonly CommentRecord[], people: People): Thread[] {
+  return comments
+    .filter((one) => one.id === one.thread)
+    .map((first) => ({
+      id: first.id,
+      item: first.item,
+      field: first.field,
+      revision: first.revision,
+      resolvedAt: iso(first.resolved_at),
+      resolvedBy: first.resolved_by === null ? null : of(people, first.resolved_by).name,
+      comments: comments
+        .filter((one) => one.thread === first.id)
+        .map((one) => ({
+          id: one.id,
+          author: of(people, one.person_id),
+          text: one.removed_at === null ? one.text : '',
+          at: one.at.toISOString(),
+          editedAt: iso(one.edited_at),
+          removedAt: iso(one.removed_at),
+          former: one.removed_at === null ? one.former : [],
+        })),
+    }));
+}
+
+const isOpen = ({ resolvedAt, comments }: Thread): boolean =>
+  resolvedAt === null && comments.some((one) => one.removedAt === null);
+
+const EVENTS: Record<Exclude<RequestAct['act'], 'review' | 'revise'>, RequestEvent> = {
+  ask: 'ask',
+  deliver: 'begin',
+  schedule: 'schedule',
+  unschedule: 'unschedule',
+  withdraw: 'withdraw',
+  undo: 'undo',
+};
+
+/** What a viewer may do to a request now, or why not. */
+async function actsOf(
+  on: OnRecords,
+  request: RequestRecord,
+  { person, actor }: Viewer,
+  { kind, standing }: { readonly kind: string; readonly standing: Awaited<ReturnType<typeof standingOf>> },
+): Promise<RequestAct[]> {
+  const site = await on('site').where({ name: request.site }).first('client');
+  const thing = {
+    is: 'environment',
+    client: site?.client ?? '',
+    site: request.site,
+    environment: request.onto_path,
+    kind: kind as EnvironmentKind,
+  } as const;
+  const deliver: Permission = kind === 'live' ? 'live.deliver' : 'copy.work';
+  const isUnsettled = await hasCollisions(on, request);
+  const may = (permission: Permission): string => {
+    const decision = decide(actor, permission, thing);
+    return decision.allowed ? '' : decision.words;
+  };
+  const inState = (act: keyof typeof EVENTS): string =>
+    afterEvent(request.state, EVENTS[act]) ? '' : `It is ${request.state}.`;
+  const said = (act: RequestAct['act'], ...reasons: string[]): RequestAct => {
+    const because = reasons.find((one) => one !== '') ?? '';
+    return { act, allowed: because === '', because };
+  };
+  const isReviewable = ['in-review', 'approved', 'scheduled', 'blocked'].includes(request.state);
+  return [
+    said(
+      'ask',
+      inState('ask'),
+      may('request.open'),
+      isUnsettled ? 'Something in it collides, and is not settled.' : '',
+    ),
+    said(
+      'review',
+      isReviewable ? '' : `It is ${request.state}.`,
+      may('request.review'),
+      standing.authors.has(person.id) ? 'It is your own work.' : '',
+    ),
+    said(
+      'revise',
+      ['delivering', 'delivered', 'undone', 'withdrawn'].includes(request.state) ? `It is ${request.state}.` : '',
+      may('request.open'),
+      request.revising === null ? '' : 'It is being looked at again.',
+    ),
+    said('deliver', inState('deliver'), may(deliver)),
+    said('schedule', inState('schedule'), may(deliver)),
+    said('unschedule', inState('unschedule'), may(deliver)),
+    said('withdraw', inState('withdraw'), may('request.open')),
+    said('undo', inState('undo'), may(deliver)),
+  ];
+}
