@@ -22,6 +22,9 @@ const REFUSALS = new Set([
   'tessarion:not-allowed',
   'tessarion:not-signed-in',
   'tessarion:checks-failed',
+  'tessarion:needs-approval',
+  'tessarion:claimed',
+  'tessarion:closed',
 ]);
 
 /** Anything thrown, as three lines and an exit code. */

@@ -1,10 +1,11 @@
 import { type Client, ServiceProblem } from '@tessarion/client';
-import type { Forecast, ForecastItem, ForecastWishes } from '@tessarion/contract';
-import { type Command, Option } from 'commander';
+import type { Forecast, ForecastItem } from '@tessarion/contract';
+import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { bold, count, cut, print, printJson, printTable } from '../output.js';
 import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
+import { type Choice, choosing, wishesOf } from './choosing.js';
 
 interface Ends {
   readonly from?: string;
@@ -28,38 +29,10 @@ async function confirmed(onto: string, options: Ends, button: string): Promise<s
   return undefined;
 }
 
-interface MergeOptions extends Ends {
-  readonly only?: string[];
-  readonly except?: string[];
-  readonly take?: string[];
-  readonly keep?: string[];
-  readonly edit?: string[];
-  readonly rest?: 'source' | 'destination';
+interface MergeOptions extends Ends, Choice {
   readonly replace?: boolean;
-}
-
-/** What was chosen and settled on the command line. */
-function wishesOf(options: MergeOptions): Partial<ForecastWishes> {
-  const settlements: ForecastWishes['settlements'] = {};
-  for (const id of options.take ?? []) settlements[id] = { take: 'source' };
-  for (const id of options.keep ?? []) settlements[id] = { take: 'destination' };
-  for (const text of options.edit ?? []) {
-    const at = text.indexOf('=');
-    if (at < 1)
-      throw new CliError(
-        2,
-        `"${text}" is no edited value.`,
-        'It names a collision and its value.',
-        'Write --edit page:7/title=VALUE.',
-      );
-    settlements[text.slice(0, at)] = { take: 'edited', value: text.slice(at + 1) };
-  }
-  return {
-    only: options.only ?? [],
-    except: options.except ?? [],
-    settlements,
-    rest: options.rest ?? null,
-  };
+  readonly urgent?: string;
+  readonly override?: string;
 }
 
 async function makeForecast(
@@ -110,7 +83,12 @@ async function merge(options: MergeOptions, command: Command, way: 'push' | 'pul
   const transfer =
     way === 'push'
       ? await client.call('pushCreate', {
-          body: { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) },
+          body: {
+            forecast: forecast.id,
+            ...(confirm === undefined ? {} : { confirm }),
+            ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
+            ...(options.override === undefined ? {} : { override: options.override }),
+          },
         })
       : await client.call('pullCreate', { body: { forecast: forecast.id } });
   await finish(client, transfer, options);
@@ -163,9 +141,6 @@ async function undo(id: string, options: UndoOptions, command: Command): Promise
   );
 }
 
-export const ONLY =
-  'move only these: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, part:data, by:PERSON, since:TIME';
-
 /** What each of two environments changed since they last had things in common. */
 async function compare(left: string, right: string, command: Command): Promise<void> {
   const client = await connect(command);
@@ -216,15 +191,8 @@ export function addDailyCommands(program: Command): void {
     command
       .option('--from <SITE/NAME>', 'environment that things come from')
       .option('--onto <SITE/NAME>', 'environment that things are written onto');
-  const choosing = (command: Command): Command =>
-    command
-      .option('--only <NAME...>', ONLY)
-      .option('--except <NAME...>', 'move everything but these')
-      .option('--take <ID...>', 'settle: the source’s counts, in an item or in one collision')
-      .option('--keep <ID...>', 'settle: the destination’s stays')
-      .option('--edit <ID=VALUE...>', 'settle: this value counts')
-      .addOption(new Option('--rest <SIDE>', 'settle all others').choices(['source', 'destination']))
-      .option('--replace', 'make the destination as the source, also where it changed itself');
+  const replacing = (command: Command): Command =>
+    choosing(command).option('--replace', 'make the destination as the source, also where it changed itself');
   const acting = (command: Command): Command =>
     command
       .option('--confirm <SITE/NAME>', 'names a live destination in full')
@@ -232,7 +200,7 @@ export function addDailyCommands(program: Command): void {
       .option('--detach', 'print the id and go on in the background')
       .option('--json', 'one JSON document');
 
-  choosing(ends(program.command('forecast').description('show what a push or a pull would do, without doing it')))
+  replacing(ends(program.command('forecast').description('show what a push or a pull would do, without doing it')))
     .option('--snapshot <ID>', 'take a snapshot of --from as the source')
     .option('--json', 'one JSON document')
     .addHelpText(
@@ -258,14 +226,16 @@ export function addDailyCommands(program: Command): void {
     )
     .action((left: string, right: string, _options: unknown, command: Command) => compare(left, right, command));
 
-  acting(choosing(ends(program.command('push').description('write an environment’s work onto the one above it'))))
+  acting(replacing(ends(program.command('push').description('write an environment’s work onto the one above it'))))
+    .option('--urgent <REASON>', 'past approval and claims; marked for ever')
+    .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion push --from threadmill/staging --onto threadmill/live\n  tessarion push --from threadmill/staging --only page:7 --keep product:3 --confirm threadmill/live',
     )
     .action((options: MergeOptions, command: Command) => merge(options, command, 'push'));
 
-  acting(choosing(ends(program.command('pull').description('bring news into a copy; the work in it stays'))))
+  acting(replacing(ends(program.command('pull').description('bring news into a copy; the work in it stays'))))
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion pull --from threadmill/live --onto threadmill/staging\n  tessarion pull --onto threadmill/staging --rest destination --yes',

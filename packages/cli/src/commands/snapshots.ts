@@ -4,7 +4,7 @@ import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { count, print, printJson, printTable, size, when } from '../output.js';
 import { ask, awaitForecast, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
-import { ONLY } from './daily.js';
+import { ONLY } from './choosing.js';
 import { type Acting, acting, examples, json } from './options.js';
 
 /** Commands on snapshots. */

@@ -15,7 +15,6 @@ export interface TokenInUse {
   readonly id: string;
   readonly permissions: readonly string[] | null;
   readonly scope: string;
-  readonly expiresAt: Date | null;
 }
 
 /** A person's roles, their own and their teams', with what these allow. */

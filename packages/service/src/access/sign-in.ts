@@ -173,13 +173,13 @@ export class Access {
         .where('token.hash', hash)
         .where('person.state', 'active')
         .where((q) => q.whereNull('token.expires_at').orWhere('token.expires_at', '>', now))
-        .first('person.*', 'token.id as token_id', 'token.permissions', 'token.scope', 'token.expires_at');
+        .first('person.*', 'token.id as token_id', 'token.permissions', 'token.scope');
       if (!row) return undefined;
       await this.#records('token')
         .where({ hash })
         .whereRaw("(last_used_at IS NULL OR last_used_at < ?::timestamptz - interval '1 minute')", [now])
         .update({ last_used_at: now });
-      const token = { id: row.token_id, permissions: row.permissions, scope: row.scope, expiresAt: row.expires_at };
+      const token = { id: row.token_id, permissions: row.permissions, scope: row.scope };
       return callerOf(this.#records, toPerson(row as PersonRow), token);
     }
     if (credential.session === undefined) return undefined;

@@ -19,15 +19,12 @@ const toToken = (row: TokenRow) => ({
 
 const COOKIE = 'tessarion_session';
 
-/** A token that is limited makes none, and none that would outlive it. */
-function mustNotOutgrow(token: TokenInUse | undefined, days: number | undefined, now: Date): void {
-  if (!token) return;
-  const isLimited = token.permissions !== null || token.scope !== 'everything';
-  const end = days === undefined ? Number.POSITIVE_INFINITY : now.getTime() + days * 86_400_000;
-  if (isLimited || (token.expiresAt !== null && end > token.expiresAt.getTime()))
+/** A token that is limited makes none: that one could allow more. */
+function mustBeUnlimited(token: TokenInUse | undefined): void {
+  if (token && (token.permissions !== null || token.scope !== 'everything'))
     throw new ProblemError(
       'not-allowed',
-      isLimited ? 'A token that is limited cannot make tokens.' : 'A token cannot make one that outlives it.',
+      'A token that is limited cannot make tokens.',
       'Sign in, and make it yourself.',
     );
 }
@@ -123,7 +120,7 @@ export const accessHandlers: Handlers<
   },
   async tokenCreate(call) {
     const { person, body, access, installation, token } = call;
-    mustNotOutgrow(token, body.days, installation.now());
+    mustBeUnlimited(token);
     return installation.records.transaction(async (trx) => {
       const { row, value } = await access.makeToken(trx, person, body);
       await call.note(trx, row.id, { name: row.name, permissions: row.permissions, scope: row.scope });

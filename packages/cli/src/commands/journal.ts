@@ -1,0 +1,125 @@
+import type { JournalEntry } from '@tessarion/contract';
+import { type Command, Option } from 'commander';
+import { CliError } from '../errors.js';
+import { count, cut, dim, print, printJson, printTable, when } from '../output.js';
+import { connect, wantsJson } from '../program.js';
+import { examples, json } from './options.js';
+
+const FILTERS = ['actor', 'act', 'outcome', 'thing', 'since', 'until'] as const;
+
+const filtering = (command: Command): Command =>
+  command
+    .option('--actor <WHO>', 'such as "person p-8k2m4q9x1c"')
+    .option('--act <NAME>', 'such as pushCreate')
+    .addOption(new Option('--outcome <OUTCOME>').choices(['done', 'refused', 'failed']))
+    .option('--thing <NAME>', 'such as threadmill/live')
+    .option('--since <TIME>', 'RFC 3339, such as 2026-11-01T00:00:00Z')
+    .option('--until <TIME>');
+
+const filterOf = (options: Record<string, string>): Record<string, string> =>
+  Object.fromEntries(FILTERS.flatMap((name) => (options[name] === undefined ? [] : [[name, options[name]]])));
+
+/** What an entry is about, in a few words. */
+const words = ({ details }: JournalEntry): string =>
+  Object.entries(details)
+    .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
+    .map(([name, value]) => `${name} ${value}`)
+    .join(', ');
+
+/** Commands on the journal. */
+export function addJournal(program: Command): void {
+  const journal = program.command('journal').description('the sealed record of everything that was done');
+  examples(
+    json(
+      filtering(journal.command('list').description('list what was done and refused, newest first'))
+        .option('--limit <N>', 'how many', '20')
+        .option('--after <CURSOR>', 'go on where the last page ended'),
+    ),
+    'tessarion journal list --thing threadmill/live',
+    'tessarion journal list --outcome refused --since 2026-11-01T00:00:00Z --json',
+  ).action(async (options: Record<string, string>, command: Command) => {
+    const query = {
+      ...filterOf(options),
+      limit: Number(options.limit),
+      ...(options.after ? { cursor: options.after } : {}),
+    };
+    const page = await (await connect(command)).call('journalList', { query });
+    if (wantsJson(command)) return printJson(page);
+    if (page.items.length === 0) return print('Nothing in the journal fits.');
+    printTable(
+      ['at', 'who', 'act', '', 'what', 'more'],
+      page.items.map((one) => [
+        when(one.at),
+        cut(one.name ?? one.actor, 16),
+        one.act,
+        one.outcome === 'done' ? '' : one.outcome,
+        cut(one.thing, 22),
+        words(one),
+      ]),
+      [],
+      5,
+    );
+    if (page.next) print(dim(`More: --after "${page.next}"`));
+  });
+  examples(
+    json(journal.command('verify').description('check the seal of every entry')),
+    'tessarion journal verify',
+    'tessarion journal verify --json',
+  ).action(async (_options: unknown, command: Command) => {
+    const verdict = await (await connect(command)).call('journalVerify');
+    if (wantsJson(command)) printJson(verdict);
+    else {
+      print(
+        `${count(verdict.checked)} entries checked, ${verdict.unsealed === 0 ? 'none waits' : `${count(verdict.unsealed)} wait`} for a seal${verdict.head ? `; written down outside up to ${count(verdict.head.position)}, ${when(verdict.head.at)}` : ''}.`,
+      );
+      for (const fault of verdict.faults) print(fault.words);
+    }
+    if (verdict.faults.length > 0)
+      throw new CliError(
+        1,
+        'The journal is not what was written.',
+        `${count(verdict.faults.length)} of its entries do not hold.`,
+        'Compare it with a backup of the records.',
+      );
+    if (!wantsJson(command)) print('Everything is as it was written.');
+  });
+  examples(
+    filtering(
+      journal
+        .command('export')
+        .description('write the journal to the standard output, oldest page last')
+        .addOption(new Option('--as <FORM>').choices(['jsonl', 'csv']).default('jsonl')),
+    ),
+    'tessarion journal export --since 2026-11-01T00:00:00Z > november.jsonl',
+    'tessarion journal export --as csv --thing threadmill/live > live.csv',
+  ).action(async (options: Record<string, string>, command: Command) => {
+    const client = await connect(command);
+    const isCsv = options.as === 'csv';
+    if (isCsv) print('position,at,actor,name,from,act,outcome,thing,details');
+    for (let cursor: string | undefined; ; ) {
+      const query = { ...filterOf(options), limit: 500, ...(cursor === undefined ? {} : { cursor }) };
+      const page = await client.call('journalList', { query });
+      for (const one of page.items) print(isCsv ? csvLine(one) : JSON.stringify(one));
+      if (page.next === null) return;
+      cursor = page.next;
+    }
+  });
+}
+
+/** One line by RFC 4180; what a spreadsheet would take for a formula is kept text. */
+const csvLine = (one: JournalEntry): string =>
+  [
+    one.position ?? '',
+    one.at,
+    one.actor,
+    one.name ?? '',
+    one.from ?? '',
+    one.act,
+    one.outcome,
+    one.thing,
+    JSON.stringify(one.details),
+  ]
+    .map(String)
+    .map((cell) => (/^[=+\-@\t]/.test(cell) ? `'${cell}` : cell))
+    .map((cell) => (/[",\r\n]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell))
+    .join(',');

@@ -1,0 +1,204 @@
+import type { DeliveryPlan, DeliveryWindow } from '@tessarion/contract';
+import { counted } from '@tessarion/core';
+import { type Command, Option } from 'commander';
+import { CliError } from '../errors.js';
+import { print, printJson, printTable, when } from '../output.js';
+import { connect, wantsJson } from '../program.js';
+import { examples, json } from './options.js';
+
+const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
+
+/** Commands on lanes, windows and freezes: what is asked of a delivery, and when it may go. */
+export function addPlans(program: Command): void {
+  addLanes(program);
+  const window = program.command('window').description('when delivering onto live is allowed');
+  examples(
+    json(window.command('show').argument('<site>').description('show windows, freezes and what is scheduled')),
+    'tessarion window show threadmill',
+    'tessarion window show threadmill --json',
+  ).action(async (site: string, _options: unknown, command: Command) => {
+    const plan = await (await connect(command)).call('deliveryPlan', { params: { site } });
+    if (wantsJson(command)) printJson(plan);
+    else printPlan(plan);
+  });
+  examples(
+    json(
+      window
+        .command('set')
+        .argument('<site>')
+        .argument('[window...]', 'such as mon-fri,22:00-02:00; in the time zone of the site')
+        .description('say when one may deliver; without any window it is allowed at all times'),
+    ),
+    'tessarion window set threadmill mon-thu,22:00-02:00 sun,06:00-09:00',
+    'tessarion window set threadmill',
+  ).action(async (site: string, windows: string[], _options: unknown, command: Command) => {
+    const plan = await (await connect(command)).call('windowSet', {
+      params: { site },
+      body: { windows: windows.map(readWindow) },
+    });
+    if (wantsJson(command)) printJson(plan);
+    else printPlan(plan);
+  });
+
+  const freeze = program.command('freeze').description('when delivering onto live is forbidden');
+  examples(
+    json(freeze.command('list').description('list the freezes')),
+    'tessarion freeze list',
+    'tessarion freeze list --json',
+  ).action(async (_options: unknown, command: Command) => {
+    const freezes = await (await connect(command)).call('freezeList');
+    if (wantsJson(command)) return printJson(freezes);
+    if (freezes.length === 0) return print('No freezes.');
+    printTable(
+      ['id', 'for', 'from', 'until', '', 'reason', 'by'],
+      freezes.map((one) => [
+        one.id,
+        one.scope,
+        one.time.from,
+        one.time.until,
+        one.time.repeats === 'yearly' ? 'each year' : 'once',
+        one.reason,
+        one.person,
+      ]),
+      [],
+      5,
+    );
+  });
+  examples(
+    json(
+      freeze
+        .command('add')
+        .description('forbid delivering for a time')
+        .requiredOption('--reason <TEXT>')
+        .requiredOption('--for <SCOPE>', 'a site, client:NAME, or everything')
+        .requiredOption('--from <TIME>', '2026-12-20T18:00, or 12-20 for each year')
+        .requiredOption('--until <TIME>', '2027-01-02T06:00, or 01-02 for each year'),
+    ),
+    'tessarion freeze add --for threadmill --from 2026-12-20T18:00 --until 2027-01-02T06:00 --reason "Christmas trade"',
+    'tessarion freeze add --for everything --from 12-24 --until 12-26 --reason "Nobody is here"',
+  ).action(async (options: { reason: string; for: string; from: string; until: string }, command: Command) => {
+    const repeats = /^\d\d-\d\d$/.test(options.from) ? 'yearly' : 'never';
+    const made = await (await connect(command)).call('freezeAdd', {
+      body: {
+        reason: options.reason,
+        scope: options.for,
+        time: { repeats, from: options.from, until: options.until },
+      },
+    });
+    if (wantsJson(command)) printJson(made);
+    else print(`${made.id}: ${made.scope} is frozen from ${made.time.from} until ${made.time.until}.`);
+  });
+  examples(
+    freeze.command('lift').argument('<id>').description('lift a freeze'),
+    'tessarion freeze lift z-8k2m4q9x1c',
+    'tessarion freeze lift z-8k2m4q9x1c --url http://127.0.0.1:7070',
+  ).action(async (id: string, _options: unknown, command: Command) => {
+    await (await connect(command)).call('freezeRemove', { params: { id } });
+    print(`${id} is lifted.`);
+  });
+}
+
+function addLanes(program: Command): void {
+  const lane = program.command('lane').description('what a lane asks for before anything goes over it');
+  examples(
+    json(lane.command('show').argument('<site>').description('show what the lanes of a site ask for')),
+    'tessarion lane show threadmill',
+    'tessarion lane show threadmill --json',
+  ).action(async (site: string, _options: unknown, command: Command) => {
+    const lanes = await (await connect(command)).call('laneList', { params: { site } });
+    if (wantsJson(command)) return printJson(lanes);
+    for (const one of lanes)
+      print(
+        `Onto ${one.onto}: ${
+          one.approvals === 0 && one.teams.length === 0
+            ? 'a plain push goes'
+            : `${[counted(one.approvals, 'approval'), ...one.teams.map((team) => `somebody of ${team}`)].join(', ')}${one.threadsBlock ? ', and no open thread' : ''}`
+        }`,
+      );
+  });
+  examples(
+    json(
+      lane
+        .command('rule')
+        .argument('<site>')
+        .description('say what must be there before anything goes onto live, or onto staging')
+        .addOption(new Option('--onto <KIND>').choices(['live', 'staging']).default('live'))
+        .requiredOption('--approvals <N>', 'how many must approve; 0 lets a plain push go')
+        .option('--team <NAME...>', 'somebody of each of these must approve')
+        .option('--threads-block', 'open threads keep it from going'),
+    ),
+    'tessarion lane rule threadmill --approvals 1',
+    'tessarion lane rule threadmill --onto live --approvals 2 --team legal --threads-block',
+  ).action(
+    async (
+      site: string,
+      options: { onto: 'live' | 'staging'; approvals: string; team?: string[]; threadsBlock?: boolean },
+      command: Command,
+    ) => {
+      const rule = await (await connect(command)).call('laneRule', {
+        params: { site, onto: options.onto },
+        body: {
+          approvals: Number(options.approvals),
+          teams: options.team ?? [],
+          threadsBlock: options.threadsBlock === true,
+        },
+      });
+      if (wantsJson(command)) printJson(rule);
+      else print(`What goes onto ${rule.onto} of ${site} needs ${counted(rule.approvals, 'approval')}.`);
+    },
+  );
+}
+
+/** Reads `mon-fri,22:00-02:00`. @throws {CliError} usage */
+function readWindow(text: string): DeliveryWindow {
+  const match = /^([a-z]{3})(?:-([a-z]{3}))?,(\d\d:\d\d)-(\d\d:\d\d)$/.exec(text.toLowerCase());
+  const [first, last] = [DAYS.indexOf(match?.[1] ?? ''), DAYS.indexOf(match?.[2] ?? match?.[1] ?? '')];
+  if (!match || first < 0 || last < 0)
+    throw new CliError(
+      2,
+      `"${text}" is no window.`,
+      'A window is days and two times of day.',
+      'Write mon-fri,22:00-02:00 or sun,06:00-09:00.',
+    );
+  const days: number[] = [];
+  for (let day = first; ; day = (day + 1) % 7) {
+    days.push(day + 1);
+    if (day === last) break;
+  }
+  return { days, from: match[3] as string, until: match[4] as string };
+}
+
+/** Days as people write them: runs of three and more as from – to. */
+const daysText = (days: readonly number[]): string => {
+  const runs: number[][] = [];
+  for (const day of [...days].sort()) {
+    const run = runs.at(-1);
+    if (run && run.at(-1) === day - 1) run.push(day);
+    else runs.push([day]);
+  }
+  return runs
+    .flatMap((run) => {
+      const names = run.map((day) => DAYS[day - 1] as string);
+      return names.length > 2 ? [`${names[0]}-${names.at(-1)}`] : names;
+    })
+    .join(', ');
+};
+
+function printPlan(plan: DeliveryPlan): void {
+  print(
+    plan.now.allowed
+      ? `One may deliver onto ${plan.site}/live now${plan.now.until ? `, until ${when(plan.now.until)}` : ''}.`
+      : `${plan.now.because === 'freeze' ? `${plan.site}/live is frozen` : 'No window is open'}${plan.now.next ? `; it opens ${when(plan.now.next)}` : '; it never opens within a year'}.`,
+  );
+  if (plan.windows.length === 0) print('There are no windows: it is allowed at all times but in freezes.');
+  else
+    printTable(
+      ['days', 'from', 'until'],
+      plan.windows.map((one) => [daysText(one.days), one.from, `${one.until} ${plan.timeZone}`]),
+    );
+  for (const one of plan.freezes)
+    print(
+      `Frozen ${one.time.repeats === 'yearly' ? 'each year ' : ''}from ${one.time.from} until ${one.time.until}: ${one.reason} (${one.id})`,
+    );
+  for (const one of plan.deliveries) print(`${when(one.at)}  ${one.title} (${one.request})`);
+}
