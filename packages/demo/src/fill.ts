@@ -2,8 +2,9 @@ import { randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { Client, followEvents } from '@tessarion/client';
-import type { Transfer } from '@tessarion/contract';
+import type { ForecastWishes, Transfer } from '@tessarion/contract';
 import { installSite, makeDatabase, onDatabase, type ServerLogin } from '@tessarion/demo-site';
+import { signIn } from './people.js';
 import { DEMO_PERSON, DEMO_SITES, type DemoSite } from './scenario.js';
 import { visit } from './visitors.js';
 
@@ -40,19 +41,7 @@ export async function becomeAdministrator(
 ): Promise<{ client: Client; token: string }> {
   const open = new Client({ url });
   await open.call('firstAdministrator', { body: { key: firstKey, ...DEMO_PERSON, password } });
-  let cookie = '';
-  const signed = new Client({
-    url,
-    fetch: async (input, init) => {
-      const response = await fetch(input, {
-        ...init,
-        headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) },
-      });
-      cookie = response.headers.getSetCookie()[0]?.split(';')[0] ?? cookie;
-      return response;
-    },
-  });
-  await signed.call('signIn', { body: { mail: DEMO_PERSON.mail, password } });
+  const signed = await signIn(url, DEMO_PERSON.mail, password);
   const token = await signed.call('tokenCreate', { body: { name: 'demo' } });
   return { client: new Client({ url, token: token.value }), token: token.value };
 }
@@ -246,8 +235,14 @@ async function history(client: Client, place: DemoPlace): Promise<void> {
   }
 }
 
-async function forecastOf(client: Client, from: string, onto: string): Promise<string> {
-  const { id } = await client.call('forecastCreate', { body: { from, onto } });
+/** Makes a forecast and waits for it. @returns its id */
+export async function forecastOf(
+  client: Client,
+  from: string,
+  onto: string,
+  wishes: Partial<ForecastWishes> = {},
+): Promise<string> {
+  const { id } = await client.call('forecastCreate', { body: { from, onto, wishes } });
   while ((await client.call('forecastShow', { params: { id } })).state === 'computing')
     await new Promise((resolve) => setTimeout(resolve, 50));
   return id;

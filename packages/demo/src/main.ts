@@ -7,6 +7,8 @@ import { fileURLToPath } from 'node:url';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import { WebHost } from '@tessarion/demo-site';
 import { becomeAdministrator, fillStudio, prepareStudio } from './fill.js';
+import { bringCrew, COLLEAGUES, mailOf } from './people.js';
+import { tellRequests } from './requests.js';
 import { DEMO_PERSON } from './scenario.js';
 import { Visitors } from './visitors.js';
 
@@ -81,6 +83,9 @@ if (!remembered.filled) {
   const place = { hosts, server, webHostPort: remembered.webHostPort, gatewayPort: ready.gatewayPort, url: ready.url };
   await prepareStudio(client, place, fileURLToPath(new URL('../profiles', import.meta.url)));
   await fillStudio(client, place, say);
+  const crew = await bringCrew(client, ready.url, remembered.password);
+  await tellRequests({ client, crew, place });
+  say('change requests are on their way');
   remembered.filled = true;
   remembered.token = token;
   await remember();
@@ -92,6 +97,9 @@ say(`
 Ready after ${((Date.now() - startedAt) / 1000).toFixed(0)} s.
 Console   ${ready.url}
 Login     ${DEMO_PERSON.mail}
+Also      ${Object.values(COLLEAGUES)
+  .map((one) => `${mailOf(one)} (${one.role})`)
+  .join(', ')}
 Password  ${remembered.password}
 A site    http://threadmill.localhost:${ready.gatewayPort}  (editors: editor / editor-of-the-demo)
 Commands  TESSARION_URL=${ready.url} TESSARION_TOKEN=${remembered.token} bin/tessarion site list

@@ -1,10 +1,11 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
-import { formatLocation, type Profile } from '@tessarion/core';
+import { type Freeze, formatLocation, frozenOf, type Profile } from '@tessarion/core';
 import type { Sight } from '../access/sight.js';
 import type { EnvironmentRecord } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
 import { iso, type TransferRecord, toTransfer } from '../records/transfers.js';
+import { listFreezes } from '../requests/plan.js';
 import type { Installation } from '../work/context.js';
 
 export interface SiteRecord {
@@ -21,26 +22,37 @@ interface Moves {
 }
 
 /** The first state that holds (design: Interfaces, Console). */
-function stateOf(record: EnvironmentRecord, moves: Moves): { state: EnvironmentState; reason: string } {
+function stateOf(
+  record: EnvironmentRecord,
+  moves: Moves,
+  frozen: string | undefined,
+): { state: EnvironmentState; reason: string } {
   const { last, running } = moves;
   if (record.unreached) return { state: 'not-reached', reason: record.unreached.problem };
   if (last && !last.acknowledged && last.state === 'failed')
     return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
   if (running || record.status !== 'ready') return { state: 'working', reason: running ? '' : 'Being made or removed' };
+  if (frozen !== undefined) return { state: 'frozen', reason: frozen };
   const { drift } = record;
   if (drift && drift.up + drift.down > 0)
     return { state: 'drifted', reason: `${drift.up} ${drift.up === 1 ? 'item waits' : 'items wait'} to go up` };
   return { state: 'in-step', reason: '' };
 }
 
-export function toEnvironment(record: EnvironmentRecord, moves: Moves, profile: Profile | undefined): Environment {
+/** @param frozen why nothing may be delivered onto it now; undefined where it may */
+export function toEnvironment(
+  record: EnvironmentRecord,
+  moves: Moves,
+  profile: Profile | undefined,
+  frozen?: string,
+): Environment {
   const [main] = record.addresses;
   return {
     path: record.path,
     site: record.site,
     name: record.name,
     kind: record.kind,
-    ...stateOf(record, moves),
+    ...stateOf(record, moves, frozen),
     addresses: record.addresses.map((address) => ({ name: address.name, url: formatLocation(address) })),
     editorsUrl: main && profile?.editors ? `${formatLocation(main)}${profile.editors.path}` : null,
     madeFrom: record.made_from,
@@ -82,6 +94,7 @@ export async function readFleet(
   for (const one of sites)
     if (one.profile !== null && !profiles.has(one.profile))
       profiles.set(one.profile, await profileOfSite(on, one.name));
+  const frozen = frozenSites(sites, await listFreezes(on), installation.now());
   const rank = { live: 0, staging: 1, dev: 2 } as const;
   return sites.map((one) => {
     const profile = one.profile === null ? undefined : profiles.get(one.profile);
@@ -93,8 +106,34 @@ export async function readFleet(
       timeZone: one.time_zone,
       environments: environments
         .filter((environment) => environment.site === one.name)
-        .map((environment) => toEnvironment(environment, moves.get(environment.path) ?? {}, profile?.profile))
+        .map((environment) =>
+          toEnvironment(
+            environment,
+            moves.get(environment.path) ?? {},
+            profile?.profile,
+            environment.kind === 'live' ? frozen.get(one.name) : undefined,
+          ),
+        )
         .sort((a, b) => rank[a.kind] - rank[b.kind] || (a.name < b.name ? -1 : 1)),
     };
   });
+}
+
+/** Why nothing may be delivered now, by the sites that a freeze holds for. */
+function frozenSites(
+  sites: readonly SiteRecord[],
+  freezes: readonly { reason: string; scope: string; time: Freeze }[],
+  now: Date,
+): Map<string, string> {
+  const moment = { from: now.getTime(), until: now.getTime() + 1 };
+  return new Map(
+    sites.flatMap((site) => {
+      const found = freezes.find(
+        ({ scope, time }) =>
+          ['everything', `client:${site.client}`, site.name].includes(scope) &&
+          frozenOf([time], site.time_zone, moment).length > 0,
+      );
+      return found ? [[site.name, `Frozen: ${found.reason}`] as const] : [];
+    }),
+  );
 }

@@ -1,11 +1,11 @@
 import type { Check } from '@tessarion/contract';
 import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
-import { toEnvironment } from '../../facts/fleet.js';
+import { readFleet } from '../../facts/fleet.js';
 import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
-import { noSite } from '../../records/absent.js';
+import { noEnvironment, noSite } from '../../records/absent.js';
 import { publishEvent } from '../../records/events.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
@@ -13,10 +13,18 @@ import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { CloneInput } from '../../work/procedures/clone.js';
 import type { RenameInput } from '../../work/procedures/rename.js';
-import type { Handlers } from './call.js';
+import type { Call, Handlers } from './call.js';
 import { refuseTakenAddresses } from './fleet.js';
 
 const TICKET_SECONDS = 60;
+
+/** An environment as the site room shows it. @throws {ProblemError} `not-found` */
+async function shown({ installation, sight }: Pick<Call, 'installation' | 'sight'>, path: string) {
+  const [site] = await readFleet(installation, installation.records, sight, path.split('/')[0]);
+  const found = site?.environments.find((one) => one.path === path);
+  if (!found) throw noEnvironment(path);
+  return found;
+}
 
 async function liveOf(installation: Installation, site: string) {
   const live = (await installation.environments.list(installation.records, site)).find((one) => one.kind === 'live');
@@ -34,11 +42,7 @@ export const environmentHandlers: Handlers<
   | 'environmentLogins'
   | 'environmentEnter'
 > = {
-  async environmentShow({ installation, params }) {
-    const record = await installation.environments.get(installation.records, `${params.site}/${params.environment}`);
-    const moves = (await installation.transfers.newestByEnvironment(installation.records)).get(record.path) ?? {};
-    return toEnvironment(record, moves, (await profileOfSite(installation.records, record.site))?.profile);
-  },
+  environmentShow: (call) => shown(call, `${call.params.site}/${call.params.environment}`),
 
   async environmentProposal({ installation, params, query }) {
     const live = await liveOf(installation, params.site);
@@ -167,7 +171,7 @@ export const environmentHandlers: Handlers<
 
   async environmentEdit(call) {
     const { installation, params, body } = call;
-    const { records, environments, transfers, now } = installation;
+    const { records, environments, now } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
     if (body.schedule) {
       const verdict = pullLane(await environments.get(records, body.schedule.from), record);
@@ -185,9 +189,7 @@ export const environmentHandlers: Handlers<
       await call.note(trx, record.path, { before, after: changes });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
-    const moves = (await transfers.newestByEnvironment(records)).get(record.path) ?? {};
-    const profile = (await profileOfSite(records, record.site))?.profile;
-    return toEnvironment(await environments.get(records, record.path), moves, profile);
+    return shown(call, record.path);
   },
 
   async environmentRename(call) {

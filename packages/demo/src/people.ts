@@ -1,0 +1,66 @@
+import { Client } from '@tessarion/client';
+
+/** A client that keeps its session, as a browser does. */
+export async function signIn(url: string, mail: string, password: string): Promise<Client> {
+  let cookie = '';
+  const client = new Client({
+    url,
+    fetch: async (input, init) => {
+      const response = await fetch(input, {
+        ...init,
+        headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) },
+      });
+      cookie = response.headers.getSetCookie()[0]?.split(';')[0] ?? cookie;
+      return response;
+    },
+  });
+  await client.call('signIn', { body: { mail, password } });
+  return client;
+}
+
+interface Colleague {
+  readonly name: string;
+  readonly role: string;
+  readonly scope: string;
+}
+
+/** Who works at the studio, beside its administrator. */
+export const COLLEAGUES = {
+  ida: { name: 'Ida Moe', role: 'editor', scope: 'everything' },
+  torgeir: { name: 'Torgeir Vang', role: 'developer', scope: 'everything' },
+  lise: { name: 'Lise Aune', role: 'reviewer', scope: 'everything' },
+  odd: { name: 'Odd Rye', role: 'operations', scope: 'everything' },
+  sanna: { name: 'Sanna Hult', role: 'editor', scope: 'client:Saltmarsh Ferries' },
+} as const satisfies Record<string, Colleague>;
+
+export type Crew = Readonly<Record<keyof typeof COLLEAGUES, Client>>;
+
+export const mailOf = ({ name }: Colleague): string => `${name.toLowerCase().replace(' ', '.')}@copperlane.example`;
+
+/** Invites the colleagues, who come with the demo's password; one more is invited and has not come yet. */
+export async function bringCrew(client: Client, url: string, password: string): Promise<Crew> {
+  const crew: Partial<Record<keyof typeof COLLEAGUES, Client>> = {};
+  for (const [who, one] of Object.entries(COLLEAGUES) as [keyof typeof COLLEAGUES, Colleague][]) {
+    const mail = mailOf(one);
+    const { key } = await client.call('personInvite', { body: { ...one, mail } });
+    await new Client({ url }).call('invitationAccept', { body: { key, password } });
+    crew[who] = await signIn(url, mail, password);
+  }
+  await client.call('personInvite', {
+    body: { name: 'Bror Ness', mail: 'bror.ness@copperlane.example', role: 'observer', scope: 'pendulum' },
+  });
+  const id = async (who: keyof typeof COLLEAGUES): Promise<string> => (await (crew[who] as Client).call('me')).id;
+  await client.call('teamSave', {
+    params: { name: 'shop' },
+    body: { title: 'The shop', members: [await id('ida'), await id('lise')] },
+  });
+  await client.call('teamSave', {
+    params: { name: 'night-shift' },
+    body: { title: 'Night shift', members: [await id('odd')] },
+  });
+  await client.call('roleSave', {
+    params: { name: 'auditor' },
+    body: { title: 'Auditor', permissions: ['site.read', 'journal.read'] },
+  });
+  return crew as Crew;
+}
