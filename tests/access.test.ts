@@ -130,6 +130,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   requestDeliver: ({ request }) => ({ params: { id: request }, body: { when: 'now', confirm: 'wrong' } }),
   requestUnschedule: ({ request }) => ({ params: { id: request } }),
   deliveryPlan: ({ site }) => ({ params: { site } }),
+  deliveryPlanList: () => ({}),
   windowSet: ({ site }) => ({
     params: { site },
     body: { windows: [] },

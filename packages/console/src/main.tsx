@@ -7,13 +7,14 @@ import { Frame } from './parts/frame.js';
 import { Loading } from './parts/states.js';
 import { FleetRoom } from './rooms/fleet.js';
 import { BrokenRoom, NowhereRoom } from './rooms/nowhere.js';
-import { FirstRoom, SignInRoom } from './rooms/sign-in.js';
+import { FirstRoom, InvitationRoom, SignInRoom } from './rooms/sign-in.js';
 import { queries } from './session.js';
 
 /** Rooms that are not entered first are fetched when somebody goes there. */
 const router = createBrowserRouter([
   { path: '/sign-in', element: <SignInRoom /> },
   { path: '/first', element: <FirstRoom /> },
+  { path: '/invitation', element: <InvitationRoom /> },
   {
     path: '/',
     element: <Frame />,
@@ -32,6 +33,14 @@ const router = createBrowserRouter([
       },
       { path: 'transfers', lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }) },
       { path: 'transfers/:id', lazy: async () => ({ Component: (await import('./rooms/transfer.js')).TransferRoom }) },
+      { path: 'requests', lazy: async () => ({ Component: (await import('./rooms/requests.js')).RequestsRoom }) },
+      {
+        path: 'requests/:id',
+        lazy: async () => ({ Component: (await import('./rooms/request/request-room.js')).RequestRoom }),
+      },
+      { path: 'windows', lazy: async () => ({ Component: (await import('./rooms/windows.js')).WindowsRoom }) },
+      { path: 'people', lazy: async () => ({ Component: (await import('./rooms/people.js')).PeopleRoom }) },
+      { path: 'journal', lazy: async () => ({ Component: (await import('./rooms/journal.js')).JournalRoom }) },
       { path: 'snapshots', lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }) },
       ...['profiles', 'profiles/:name'].map((path) => ({
         path,

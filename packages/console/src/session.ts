@@ -43,7 +43,10 @@ export function useLiveData(): void {
       const event = JSON.parse(message.data) as StreamEvent;
       if (event.type === 'forecast') void cache.invalidateQueries({ queryKey: ['forecast', event.forecast] });
       else if (event.type === 'site') refresh();
-      else {
+      else if (event.type === 'request') {
+        void cache.invalidateQueries({ queryKey: ['request', event.request] });
+        void cache.invalidateQueries({ queryKey: ['requests'] });
+      } else {
         void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
         if (event.state === 'running' && event.progress) {
           const { transfer: id, progress } = event;

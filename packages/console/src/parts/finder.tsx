@@ -25,6 +25,10 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
     return [
       { id: 'transfers', text: 'Transfers', hint: 'room', to: '/transfers' },
       { id: 'snapshots', text: 'Snapshots', hint: 'room', to: '/snapshots' },
+      { id: 'requests', text: 'Change requests', hint: 'room', to: '/requests' },
+      { id: 'windows', text: 'Windows', hint: 'room', to: '/windows' },
+      { id: 'people', text: 'People & access', hint: 'room', to: '/people' },
+      { id: 'journal', text: 'Journal', hint: 'room', to: '/journal' },
       { id: 'profiles', text: 'Profiles', hint: 'room', to: '/profiles' },
       ...list.map((site): Found => ({ id: site.name, text: site.name, hint: site.client, to: `/sites/${site.name}` })),
       ...list.flatMap((site) =>

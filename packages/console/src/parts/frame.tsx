@@ -1,7 +1,7 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useQuery } from '@tanstack/react-query';
 import { ServiceProblem } from '@tessarion/client';
-import type { Person } from '@tessarion/contract';
+import type { Me } from '@tessarion/contract';
 import { type JSX, useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
@@ -14,10 +14,22 @@ import { Mark } from './tile.js';
 
 const ROOMS = [
   { to: '/', name: 'Fleet', key: 'f' },
+  { to: '/requests', name: 'Requests', key: 'r' },
   { to: '/transfers', name: 'Transfers', key: 't' },
   { to: '/snapshots', name: 'Snapshots', key: 's' },
+  { to: '/windows', name: 'Windows', key: 'w' },
   { to: '/profiles', name: 'Profiles', key: 'p' },
-] as const;
+  { to: '/people', name: 'People', key: 'e' },
+  { to: '/journal', name: 'Journal', key: 'j', needs: 'journal.read' },
+] as const satisfies readonly RoomLink[];
+
+interface RoomLink {
+  readonly to: string;
+  readonly name: string;
+  readonly key: string;
+  /** Without this permission there is nothing to see. */
+  readonly needs?: Me['permissions'][number];
+}
 
 const isStranger = (error: unknown): boolean =>
   error instanceof ServiceProblem && error.problem.type === 'tessarion:not-signed-in';
@@ -27,13 +39,14 @@ function titleOf(pathname: string): string {
   const [, room, name, act] = pathname.split('/').map(decodeURIComponent);
   if (room === 'sites' && name) return `${{ new: 'New copy of ', forecast: 'Forecast of ' }[act ?? ''] ?? ''}${name}`;
   if (room === 'transfers' && name) return `Transfer ${name}`;
+  if (room === 'requests' && name) return `Change request ${name}`;
   if (room === 'profiles' && name) return `Profile ${name}`;
   return ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
 }
 
 /** Bar, finder and the room below; sends strangers to the sign-in. */
 export function Frame(): JSX.Element {
-  const me = useQuery<Person>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
+  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
   const location = useLocation();
   if (me.isPending) return <Loading what="Signing in" rows={3} />;
   if (me.isError && !isStranger(me.error))
@@ -50,14 +63,15 @@ export function Frame(): JSX.Element {
   return <SignedIn me={me.data} />;
 }
 
-function SignedIn({ me }: { readonly me: Person }): JSX.Element {
+function SignedIn({ me }: { readonly me: Me }): JSX.Element {
+  const rooms = ROOMS.filter((room) => !('needs' in room) || me.permissions.includes(room.needs));
   const navigate = useNavigate();
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
   useLiveData();
   useKeys({
     '?': () => setListing(true),
-    ...Object.fromEntries(ROOMS.map((room) => [`g ${room.key}`, () => void navigate(room.to)])),
+    ...Object.fromEntries(rooms.map((room) => [`g ${room.key}`, () => void navigate(room.to)])),
   });
   useEffect(() => {
     const press = (event: KeyboardEvent): void => {
@@ -87,7 +101,7 @@ function SignedIn({ me }: { readonly me: Person }): JSX.Element {
           <span>Tessarion</span>
         </NavLink>
         <nav aria-label="Rooms">
-          {ROOMS.map((room) => (
+          {rooms.map((room) => (
             <NavLink
               key={room.to}
               to={room.to}
@@ -105,7 +119,7 @@ function SignedIn({ me }: { readonly me: Person }): JSX.Element {
             {here} <Icon name="down" />
           </MenuButton>
           <MenuItems className="pop" anchor="bottom start">
-            {ROOMS.map((room) => (
+            {rooms.map((room) => (
               <MenuItem key={room.to}>
                 <NavLink to={room.to}>{room.name}</NavLink>
               </MenuItem>

@@ -10,10 +10,15 @@ const KEYS: readonly [string, string][] = [
   ['Esc', 'Back'],
   ['f', 'Forecast'],
   ['x', 'Swap the two ends'],
+  ['v', 'Mark an item of a request as seen'],
   ['g f', 'Fleet'],
+  ['g r', 'Change requests'],
   ['g t', 'Transfers'],
   ['g s', 'Snapshots'],
+  ['g w', 'Windows'],
   ['g p', 'Profiles'],
+  ['g e', 'People'],
+  ['g j', 'Journal'],
   ['?', 'This list'],
 ];
 

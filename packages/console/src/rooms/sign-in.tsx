@@ -45,8 +45,8 @@ export function SignInRoom(): JSX.Element {
   const [password, setPassword] = useState('');
   const signIn = useMutation({
     mutationFn: () => client.call('signIn', { body: { mail, password } }),
-    onSuccess: async (person) => {
-      queries.setQueryData(['me'], person);
+    onSuccess: async () => {
+      queries.clear();
       const to = query.get('to') ?? '/';
       await navigate(/^\/(?!\/)/.test(to) ? to : '/', { replace: true });
     },
@@ -93,6 +93,53 @@ export function SignInRoom(): JSX.Element {
   );
 }
 
+/** Chooses a password with the key of an invitation, which stands in the address behind the #. */
+export function InvitationRoom(): JSX.Element {
+  const navigate = useNavigate();
+  const [password, setPassword] = useState('');
+  const accept = useMutation({
+    mutationFn: async () => {
+      const { mail } = await client.call('invitationAccept', { body: { key: location.hash.slice(1), password } });
+      return client.call('signIn', { body: { mail, password } });
+    },
+    onSuccess: async () => {
+      queries.clear();
+      await navigate('/', { replace: true });
+    },
+  });
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    accept.mutate();
+  };
+  return (
+    <main className="door">
+      <Mosaic />
+      <form className="slab" onSubmit={submit}>
+        <h1>
+          <Mark size={28} /> Come in
+        </h1>
+        <p className="q">Choose a password. This link works once.</p>
+        {accept.isError && <Failure error={accept.error} />}
+        <label>
+          Password, at least 12 characters
+          <input
+            type="password"
+            autoComplete="new-password"
+            required
+            autoFocus
+            minLength={12}
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
+        </label>
+        <button type="submit" className="btn main big" disabled={accept.isPending}>
+          Come in
+        </button>
+      </form>
+    </main>
+  );
+}
+
 /** Makes the first administrator, with the one-time key in the address. */
 export function FirstRoom(): JSX.Element {
   const navigate = useNavigate();
@@ -104,8 +151,8 @@ export function FirstRoom(): JSX.Element {
       await client.call('firstAdministrator', { body: { key: location.hash.slice(1), name, mail, password } });
       return client.call('signIn', { body: { mail, password } });
     },
-    onSuccess: async (person) => {
-      queries.setQueryData(['me'], person);
+    onSuccess: async () => {
+      queries.clear();
       await navigate('/', { replace: true });
     },
   });

@@ -268,6 +268,17 @@ export const requestsEndpoints = {
     body: none,
     response: r.DeliveryPlan,
   }),
+  deliveryPlanList: endpoint({
+    method: 'GET',
+    path: '/delivery-plans',
+    permission: 'site.read',
+    about: 'listed',
+    summary: 'List the plans of sites that have windows, freezes or scheduled deliveries, by name.',
+    params: nothing,
+    query: Page,
+    body: none,
+    response: paged(r.DeliveryPlan),
+  }),
   windowSet: endpoint({
     method: 'PUT',
     path: '/sites/:site/windows',

@@ -46,12 +46,7 @@ export async function showRequests(
         'id',
         requests.map((one) => one.forecast),
       )
-      .select(
-        'id',
-        on.raw("result -> 'sentence' AS sentence"),
-        on.raw("result -> 'written' AS written"),
-        on.raw("(result ->> 'itemCount')::int AS items"),
-      ) as Promise<
+      .select('id', on.raw("result -> 'sentence' AS sentence"), on.raw("result -> 'written' AS written")) as Promise<
       { id: string; sentence: ChangeRequest['sentence']; written: ChangeRequest['written']; items: number }[]
     >,
     on('request_reviewer').whereIn('request_id', ids) as unknown as Promise<ReviewerRecord[]>,
@@ -91,7 +86,7 @@ export async function showRequests(
       revision: request.revision,
       sentence: forecast?.sentence ?? [],
       written: forecast?.written ?? [],
-      itemCount: forecast?.items ?? 0,
+      itemCount: (forecast?.written ?? []).reduce((sum, one) => sum + one.count, 0),
       reviewers: asked.map(({ person_id, team }) => {
         const verdict = said
           .filter((one) => (person_id === null ? one.teams.includes(team as string) : one.person_id === person_id))

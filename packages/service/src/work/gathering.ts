@@ -3,6 +3,7 @@ import type { Check } from '@tessarion/contract';
 import {
   addTo,
   type ByteString,
+  CanonicalFormError,
   type ChangedItem,
   type Collision,
   countRewrites,
@@ -14,9 +15,11 @@ import {
   isChosen,
   isFresh,
   itemForTable,
+  MARKER,
   type MergePlan,
   planMerge,
   pushSentence,
+  Rewriter,
   type RowChange,
   type RowOutcome,
   type Selectable,
@@ -64,6 +67,7 @@ export const staysAsItIs = (item: ChangedItem): boolean =>
 export class Gathering {
   readonly #collector: ItemCollector;
   readonly #selectable = new Map<string, Selectable>();
+  readonly #shown: Rewriter;
 
   constructor(
     readonly comparison: EnvironmentComparison,
@@ -74,6 +78,8 @@ export class Gathering {
     readonly otherHosts: readonly string[],
   ) {
     this.#collector = new ItemCollector(destination.profile, digest);
+    const names = [...destination.settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
+    this.#shown = new Rewriter(destination.place, new Map(names));
   }
 
   async facts(
@@ -258,6 +264,20 @@ export class Gathering {
     return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
   }
 
+  /**
+   * A value as people read it: with the destination's addresses, on whichever side it stands, so that only content
+   * differs; values of settings by their names.
+   */
+  readonly #show = (value: ByteString | null | undefined): string | null => {
+    if (typeof value !== 'string' || !value.includes(MARKER)) return shownValue(value);
+    try {
+      return shownValue(this.#shown.materialise(value));
+    } catch (error) {
+      if (error instanceof CanonicalFormError) return shownValue(value);
+      throw error;
+    }
+  };
+
   /** What a person wished for a collision, or for the whole of the item that it stands in. */
   #wished(name: string): Settlement | undefined {
     const { settlements } = this.wish.wishes;
@@ -357,6 +377,7 @@ export class Gathering {
           planned ?? (changes.has(outcome) ? change : undefined),
           (column) => this.#collisionName(outcome, column),
           own,
+          this.#show,
         ),
         collisions: own.map((one) => this.#itemCollision(one)),
         reason: whole ? collisionWords(whole, this.destination.path) : this.#numberWords(outcome),

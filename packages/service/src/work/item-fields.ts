@@ -1,4 +1,5 @@
 import {
+  type ByteString,
   type Collision,
   type FileChange,
   type ImageEdit,
@@ -9,7 +10,6 @@ import {
   type RowChange,
   type RowOutcome,
   type SettledFile,
-  shownValue,
   type Values,
 } from '@tessarion/core';
 
@@ -52,11 +52,13 @@ export function hashed(change: RowChange, table: MergeTable): RowChange {
 
 const MOST_FIELDS = 24;
 
+/** @param show a value as people read it, with addresses in place */
 export function fieldsOf(
   { table, sides, raw, decision }: RowOutcome,
   change: RowChange | undefined,
   nameOf: (column: number) => string,
   collisions: readonly Collision[],
+  show: (value: ByteString | null | undefined) => string | null,
 ): ItemField[] {
   const { source, destination, baseDestination } = sides;
   const shown =
@@ -76,11 +78,11 @@ export function fieldsOf(
             : destination?.[i];
     return {
       name,
-      base: shownValue(baseDestination?.[i] ?? raw.baseSource?.[i]),
+      base: show(baseDestination?.[i] ?? raw.baseSource?.[i]),
       // As it stands there: a reference may have another number on the other side.
-      source: shownValue(raw.source?.[i]),
-      before: shownValue(destination?.[i]),
-      after: change && isFresh(source?.[i]) ? 'a new number' : shownValue(after),
+      source: show(raw.source?.[i]),
+      before: show(destination?.[i]),
+      after: change && isFresh(source?.[i]) ? 'a new number' : show(after),
       collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
     };
   });

@@ -6,6 +6,7 @@ import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { duration, number } from '../../parts/words.js';
 import { client } from '../../session.js';
+import { AskForm, useLane } from './ask-form.js';
 
 /** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
 export function ConfirmZone({
@@ -33,6 +34,8 @@ export function ConfirmZone({
           : client.call('pullCreate', { body: { forecast: forecast.id } }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
+  const lane = useLane(forecast);
+  const [isAsking, setAsking] = useState(false);
   const passed = forecast.checks.filter((check) => check.state === 'passed').length;
   const warnings = forecast.checks.filter((check) => check.state === 'warning');
   const [failed] = forecast.checks.filter((check) => check.state === 'failed');
@@ -81,6 +84,8 @@ export function ConfirmZone({
             <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or both ends agree'}</span>
           )}
         </>
+      ) : lane.asks || isAsking ? (
+        <AskForm forecast={forecast} words={lane.words} />
       ) : (
         <div className="ready-zone">
           {isLive && (
@@ -100,6 +105,11 @@ export function ConfirmZone({
           <button type="submit" className="btn main big" disabled={!isReady}>
             {forecast.button}
           </button>
+          {lane.isUp && (
+            <button type="button" className="bare-link" onClick={() => setAsking(true)}>
+              Ask for review instead
+            </button>
+          )}
         </div>
       )}
     </form>

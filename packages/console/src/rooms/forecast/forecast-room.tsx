@@ -4,8 +4,8 @@ import { type JSX, useEffect, useMemo, useRef } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
+import { Plate } from '../../parts/plate.js';
 import { Empty, Failure, Loading } from '../../parts/states.js';
-import { Tile } from '../../parts/tile.js';
 import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
 import { client, useForecast, useSite, useTransfer } from '../../session.js';
 import { ConfirmZone } from './confirm-zone.js';
@@ -121,48 +121,6 @@ export function ForecastRoom(): JSX.Element {
         )}
       </main>
     </>
-  );
-}
-
-function Plate({
-  side,
-  label,
-  path,
-  one,
-  swap,
-}: {
-  readonly side: 'src' | 'dst';
-  readonly label: string;
-  readonly path: string;
-  readonly one: Environment | undefined;
-  readonly swap?: () => void;
-}): JSX.Element {
-  const kind = one?.kind ?? (path.endsWith('/live') ? 'live' : 'staging');
-  return (
-    <div className={`plate ${side} ${kind}`}>
-      <span className="lb">{label}</span>
-      <Tile kind={kind} state={one?.state ?? 'in-step'} size={32} />
-      <span className="pl">
-        <span className="mono nm">{path}</span>
-        <span className="q">
-          {one?.refreshedAt ? (
-            <>
-              live’s news came in <Ago time={one.refreshedAt} suffix=" ago" />
-            </>
-          ) : one?.kind === 'live' ? (
-            'the public site'
-          ) : (
-            ''
-          )}
-        </span>
-      </span>
-      {swap && (
-        <button type="button" className="btn bare swap" onClick={swap} aria-label="Swap the two ends">
-          <Icon name="swap" size={16} />
-          Swap
-        </button>
-      )}
-    </div>
   );
 }
 

@@ -19,7 +19,14 @@ const laneOf = async (on: OnRecords, site: string, onto: (typeof LANES)[number])
 };
 
 export const planHandlers: Handlers<
-  'laneList' | 'laneRule' | 'deliveryPlan' | 'windowSet' | 'freezeList' | 'freezeAdd' | 'freezeRemove'
+  | 'laneList'
+  | 'laneRule'
+  | 'deliveryPlan'
+  | 'deliveryPlanList'
+  | 'windowSet'
+  | 'freezeList'
+  | 'freezeAdd'
+  | 'freezeRemove'
 > = {
   laneList: ({ installation: { records }, params }) =>
     Promise.all(LANES.map((onto) => laneOf(records, params.site, onto))),
@@ -54,6 +61,27 @@ export const planHandlers: Handlers<
   },
 
   deliveryPlan: ({ installation, params }) => planOf(installation.records, params.site, installation.now()),
+
+  async deliveryPlanList({ installation: { records, now }, query, sight }) {
+    const limit = query.limit ?? 50;
+    const sites = records('site as s')
+      .orderBy('name')
+      .limit(limit + 1)
+      .select('name');
+    if (!sight.isWhole) sites.whereIn('name', [...sight.sites]);
+    if (query.cursor !== undefined) sites.where('name', '>', query.cursor);
+    // A freeze of everything is no news of one site.
+    sites.whereRaw(
+      `(EXISTS (SELECT FROM delivery_window w WHERE w.site = s.name)
+        OR EXISTS (SELECT FROM "freeze" AS f WHERE f.scope IN (s.name, 'client:' || s.client))
+        OR EXISTS (SELECT FROM change_request r WHERE r.site = s.name AND r.state = 'scheduled'))`,
+    );
+    const found = (await sites) as { name: string }[];
+    const page = found.slice(0, limit);
+    const items = [];
+    for (const { name } of page) items.push(await planOf(records, name, now()));
+    return { items, next: found.length > limit ? (page.at(-1)?.name ?? null) : null };
+  },
 
   async windowSet(call) {
     const { installation, params, body } = call;

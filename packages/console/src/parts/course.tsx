@@ -1,0 +1,52 @@
+import type { ChangeRequest } from '@tessarion/contract';
+import type { JSX } from 'react';
+
+type State = ChangeRequest['state'];
+
+/** How far each state is on the way from a draft to live: tiles laid of four. */
+const LAID: Record<State, number> = {
+  draft: 0,
+  'in-review': 1,
+  returned: 1,
+  approved: 2,
+  scheduled: 3,
+  blocked: 3,
+  delivering: 3,
+  delivered: 4,
+  undone: 0,
+  withdrawn: 0,
+};
+
+const WORDS: Record<State, string> = {
+  draft: 'draft',
+  'in-review': 'in review',
+  returned: 'returned',
+  approved: 'approved',
+  scheduled: 'scheduled',
+  delivering: 'delivering',
+  blocked: 'blocked',
+  delivered: 'delivered',
+  undone: 'undone',
+  withdrawn: 'withdrawn',
+};
+
+export const stateWords = (state: State): string => WORDS[state];
+
+/** A request's way in four tiles, laid as far as it has come; the next one is in accent where somebody must act. */
+export function Course({ state }: { readonly state: State }): JSX.Element {
+  const laid = LAID[state];
+  const isStopped = state === 'returned' || state === 'blocked';
+  const isOver = state === 'undone' || state === 'withdrawn';
+  const fill = (i: number): string =>
+    i < laid - (isStopped ? 1 : 0) ? 'done' : i === laid - 1 && isStopped ? 'held' : isOver ? 'gone' : '';
+  return (
+    <span className={`way ${state === 'delivering' ? 'pulse' : ''}`}>
+      <svg width="35" height="8" viewBox="0 0 35 8" aria-hidden="true">
+        {[0, 1, 2, 3].map((i) => (
+          <rect key={i} className={fill(i)} x={i * 9} y={0} width={8} height={8} />
+        ))}
+      </svg>
+      <span className={isStopped ? 'acc' : ''}>{WORDS[state]}</span>
+    </span>
+  );
+}

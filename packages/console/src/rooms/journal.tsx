@@ -1,0 +1,172 @@
+import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import type { JournalEntry } from '@tessarion/contract';
+import { type JSX, useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { Icon } from '../parts/icon.js';
+import { Empty, Failure, Loading } from '../parts/states.js';
+import { clock, exact, number } from '../parts/words.js';
+import { client } from '../session.js';
+
+const OUTCOMES = ['done', 'refused', 'failed'] as const;
+
+/** Everything that was done and refused, sealed in order. */
+export function JournalRoom(): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const filter = Object.fromEntries(
+    ['thing', 'act', 'outcome', 'actor'].flatMap((name) =>
+      query.get(name) ? [[name, query.get(name) as string]] : [],
+    ),
+  );
+  const pages = useInfiniteQuery({
+    queryKey: ['journal', filter],
+    queryFn: ({ pageParam }) =>
+      client.call('journalList', {
+        query: { ...filter, limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) },
+      }),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+  const set = (name: string, value: string): void => {
+    const next = new URLSearchParams(query);
+    if (value === '') next.delete(name);
+    else next.set(name, value);
+    setQuery(next, { replace: true });
+  };
+  const entries = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  const chosen = ['thing', 'act', 'actor'].filter((name) => query.get(name));
+  return (
+    <main className="tableroom slab">
+      <div className="tools">
+        <h1>Journal</h1>
+        <Seal />
+        <span className="sp" />
+        {chosen.map((name) => (
+          <button key={name} type="button" className="btn" onClick={() => set(name, '')}>
+            {query.get(name)} <Icon name="close" />
+          </button>
+        ))}
+        <label className="choice">
+          <span className="qq">Outcome</span>
+          <select value={query.get('outcome') ?? ''} onChange={(event) => set('outcome', event.target.value)}>
+            <option value="">all</option>
+            {OUTCOMES.map((one) => (
+              <option key={one}>{one}</option>
+            ))}
+          </select>
+        </label>
+      </div>
+      {pages.isPending ? (
+        <Loading what="Reading the journal" rows={14} />
+      ) : pages.isError ? (
+        <Failure error={pages.error} />
+      ) : entries.length === 0 ? (
+        <Empty title="Nothing fits">Every act by anyone is listed here, also what was refused.</Empty>
+      ) : (
+        <div className="scroll">
+          <table className="journal">
+            <thead>
+              <tr>
+                <th className="fig-cell">Place</th>
+                <th>At</th>
+                <th>Who</th>
+                <th>Act</th>
+                <th>What</th>
+                <th>More</th>
+                <th>From</th>
+              </tr>
+            </thead>
+            <tbody>
+              {entries.map((one) => (
+                <Row key={one.id} one={one} choose={set} />
+              ))}
+            </tbody>
+          </table>
+          {pages.hasNextPage && (
+            <button type="button" className="btn more" onClick={() => void pages.fetchNextPage()}>
+              Show older
+            </button>
+          )}
+        </div>
+      )}
+    </main>
+  );
+}
+
+/** Checks every seal when somebody asks. */
+function Seal(): JSX.Element {
+  const verify = useMutation({ mutationFn: () => client.call('journalVerify') });
+  const verdict = verify.data;
+  return (
+    <>
+      <button type="button" className="btn" disabled={verify.isPending} onClick={() => verify.mutate()}>
+        {verify.isPending ? 'Checking every seal' : 'Check the seals'}
+      </button>
+      <span className={verdict && verdict.faults.length > 0 ? 'bad' : 'qq'} role="status">
+        {verify.isError
+          ? 'The seals could not be checked.'
+          : verdict
+            ? verdict.faults.length > 0
+              ? (verdict.faults[0]?.words ?? '')
+              : `${number(verdict.checked)} entries are as they were written${verdict.unsealed > 0 ? `, ${number(verdict.unsealed)} wait for a seal` : ''}`
+            : ''}
+      </span>
+    </>
+  );
+}
+
+function Row({
+  one,
+  choose,
+}: {
+  readonly one: JournalEntry;
+  readonly choose: (name: string, value: string) => void;
+}): JSX.Element {
+  const [isOpen, setOpen] = useState(false);
+  const words = Object.entries(one.details)
+    .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
+    .map(([name, value]) => `${name} ${value}`)
+    .join(' · ');
+  const { request, transfer } = one.details;
+  return (
+    <>
+      <tr>
+        <td className="fig-cell qq">{one.position ?? '–'}</td>
+        <td className="q" title={exact(one.at)}>
+          {clock(one.at)}
+        </td>
+        <td>
+          <button type="button" className="cell-link" onClick={() => choose('actor', one.actor)} title={one.actor}>
+            {one.name ?? one.actor}
+          </button>
+        </td>
+        <td>
+          <button type="button" className="cell-link mono" onClick={() => choose('act', one.act)}>
+            {one.act}
+          </button>
+          {one.outcome !== 'done' && <span className="bad"> {one.outcome}</span>}
+        </td>
+        <td>
+          <button type="button" className="cell-link mono" onClick={() => choose('thing', one.thing)}>
+            {one.thing}
+          </button>
+        </td>
+        <td className="q wide-cell">
+          <button type="button" className="cell-link" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+            {words === '' ? '–' : words}
+          </button>
+        </td>
+        <td className="qq">{one.from ?? ''}</td>
+      </tr>
+      {isOpen && (
+        <tr className="opened">
+          <td />
+          <td colSpan={6}>
+            <pre className="mono">{JSON.stringify(one.details, null, 2)}</pre>
+            {typeof request === 'string' && <Link to={`/requests/${request}`}>Change request {request}</Link>}{' '}
+            {typeof transfer === 'string' && <Link to={`/transfers/${transfer}`}>Transfer {transfer}</Link>}
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,111 @@
+import type { RequestDetail } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Icon } from '../../parts/icon.js';
+import { Ago } from '../../parts/words.js';
+import type { Deeds } from './use-request.js';
+
+const ACTS: Record<string, string> = {
+  open: 'opened it',
+  ask: 'asked for review',
+  'verdict approve': 'approved it',
+  'verdict return': 'sent it back',
+  return: '',
+  approve: 'It is approved',
+  lapse: 'The approval fell',
+  revise: 'made a new revision',
+  schedule: 'set the time',
+  unschedule: 'took the time back',
+  begin: 'delivered it',
+  arrive: 'It is live',
+  fail: 'The delivery came to nothing',
+  block: 'It did not go',
+  undo: 'It was taken back',
+  withdraw: 'withdrew it',
+  look: 'looked again',
+};
+
+/** Reviewers, steps, revisions and what happened. */
+export function Aside({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
+  const { rule } = request;
+  return (
+    <aside className="req-aside slab">
+      <section>
+        <h2>Reviewers</h2>
+        {request.reviewers.length === 0 && <p className="q">Nobody is named.</p>}
+        <ul className="plain">
+          {request.reviewers.map((one) => (
+            <li key={one.person?.id ?? one.team}>
+              <b>{one.person?.name ?? `Team ${one.team}`}</b>
+              <span className={one.says === 'return' ? 'acc' : 'q'}>
+                {one.says === null ? (
+                  'has said nothing yet'
+                ) : (
+                  <>
+                    <Icon name={one.says === 'approve' ? 'check' : 'undo'} />{' '}
+                    {one.says === 'approve' ? 'approved' : 'sent it back'}
+                    {!one.isCurrent && ', of a former revision'}
+                  </>
+                )}
+              </span>
+            </li>
+          ))}
+        </ul>
+        <p className="qq">
+          {rule.approvals === 0 && rule.teams.length === 0
+            ? 'This lane asks for no approval'
+            : `Each item needs ${rule.approvals === 1 ? '1 approval' : `${rule.approvals} approvals`}${rule.teams.map((team) => `, and somebody of ${team}`).join('')}${rule.threadsBlock ? '; open threads block it' : ''}`}
+        </p>
+      </section>
+      {request.steps.length > 0 && (
+        <section>
+          <h2>By hand</h2>
+          <ul className="plain">
+            {request.steps.map((step) => (
+              <li key={step.id}>
+                <label className="tick">
+                  <input
+                    type="checkbox"
+                    checked={step.doneAt !== null}
+                    onChange={(event) => deeds.mutate({ act: 'tick', step: step.id, done: event.target.checked })}
+                  />
+                  <span>
+                    {step.text}
+                    <span className="qq">
+                      {' '}
+                      {step.doneAt === null ? (
+                        `${step.phase} the delivery`
+                      ) : (
+                        <>
+                          {step.doneBy}, <Ago time={step.doneAt} suffix=" ago" />
+                        </>
+                      )}
+                    </span>
+                  </span>
+                </label>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      <section>
+        <h2>What happened</h2>
+        <ol className="plain history">
+          {request.history
+            .filter((one) => ACTS[one.act] !== '')
+            .map((one, i) => (
+              <li key={`${one.at} ${String(i)}`}>
+                <span>
+                  {one.person !== 'Tessarion' && <b>{one.person} </b>}
+                  {ACTS[one.act] ?? one.act}
+                  {one.words !== '' && one.act !== 'schedule' && <span className="q">: {one.words}</span>}
+                </span>
+                <span className="qq">
+                  <Ago time={one.at} suffix=" ago" />
+                </span>
+              </li>
+            ))}
+        </ol>
+      </section>
+    </aside>
+  );
+}

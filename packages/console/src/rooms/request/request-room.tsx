@@ -1,0 +1,204 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { Me, RequestDetail, RequestItem } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Link, useParams, useSearchParams } from 'react-router';
+import { useKeys } from '../../keys.js';
+import { Icon } from '../../parts/icon.js';
+import { Markdown } from '../../parts/markdown.js';
+import { Plate } from '../../parts/plate.js';
+import { Failure, Loading } from '../../parts/states.js';
+import { SentenceText } from '../../parts/words.js';
+import { client, useSite } from '../../session.js';
+import { Acts } from './acts.js';
+import { Aside } from './aside.js';
+import { ItemValues } from './item-values.js';
+import { ThreadView, threadsAbout, Writing } from './threads.js';
+import { useDeeds, useRequest } from './use-request.js';
+
+/** A change on its way: what it would write, what people say of it, and who may let it go. */
+export function RequestRoom(): JSX.Element {
+  const { id = '' } = useParams();
+  const request = useRequest(id);
+  if (request.isPending)
+    return (
+      <main className="room slab">
+        <Loading what="Reading the change request" rows={10} />
+      </main>
+    );
+  if (request.isError)
+    return (
+      <main className="room slab">
+        <Failure error={request.error} />
+      </main>
+    );
+  return <Ready request={request.data} />;
+}
+
+function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
+  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
+  const site = useSite(request.site);
+  const deeds = useDeeds(request.id);
+  const [query, setQuery] = useSearchParams();
+  const items = useQuery({
+    queryKey: ['forecast', request.forecast, 'request items'],
+    queryFn: async () => {
+      const all = [];
+      for (let cursor: string | null = ''; cursor !== null; ) {
+        const page: Awaited<ReturnType<typeof forecastPage>> = await forecastPage(request.forecast, cursor);
+        all.push(...page.items);
+        cursor = page.next;
+      }
+      return all;
+    },
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const cache = useQueryClient();
+  const see = useMutation({
+    mutationFn: (item: RequestItem) =>
+      client.call('itemSeen', {
+        params: { id: request.id },
+        body: { item: item.id, hash: item.hash, seen: !item.isSeen },
+      }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['request', request.id] }),
+  });
+  const wanted = query.get('item');
+  const current = request.items.find((item) => item.id === wanted);
+  const open = (item: string | undefined): void => {
+    const next = new URLSearchParams(query);
+    if (item === undefined) next.delete('item');
+    else next.set('item', item);
+    setQuery(next, { replace: true });
+  };
+  const move = (step: number): void => {
+    const at = request.items.findIndex((item) => item.id === wanted);
+    const next = request.items[Math.min(request.items.length - 1, Math.max(0, at + step))];
+    if (next) open(next.id);
+  };
+  useKeys({
+    j: () => move(1),
+    k: () => move(-1),
+    v: () => current && see.mutate(current),
+    Escape: () => open(undefined),
+  });
+  const find = (path: string) => site.data?.environments.find((one) => one.path === path);
+  const mayComment = me.data?.permissions.includes('request.comment') === true;
+  const own = me.data?.id ?? '';
+  return (
+    <>
+      <div className="crumb slab">
+        <Link to="/requests">Change requests</Link>
+        <i>/</i>
+        <h1>{request.title}</h1>
+        <span className="sp" />
+        <span className="qq">
+          {request.id} · revision {request.revision} · by {request.author.name}
+        </span>
+      </div>
+      <main className="request">
+        <section className="dirs slab" aria-label="Direction">
+          <Plate side="src" label="From" path={request.from} one={find(request.from)} />
+          <Plate side="dst" label="Onto" path={request.onto} one={find(request.onto)} />
+        </section>
+        <section className="say slab">
+          <p className="sentence">
+            <SentenceText pieces={request.sentence} />
+          </p>
+        </section>
+        <Acts request={request} deeds={deeds} />
+        <nav className="req-items slab" aria-label="Items">
+          <button
+            type="button"
+            className={`ri whole-req ${current ? '' : 'cur'}`}
+            aria-current={current ? undefined : 'true'}
+            onClick={() => open(undefined)}
+          >
+            <b>The request</b>
+            <span className="q">{talk(threadsAbout(request, null).length)}</span>
+          </button>
+          <h2 className="gh">
+            {request.items.length === 1 ? '1 item' : `${request.items.length} items`}
+            <span className="qq">{seenWords(request.items)}</span>
+          </h2>
+          {request.items.map((item) => (
+            <button
+              key={item.id}
+              type="button"
+              className={`ri ${item === current ? 'cur' : ''}`}
+              aria-current={item === current ? 'true' : undefined}
+              onClick={() => open(item.id)}
+            >
+              <Mark item={item} />
+              <span className="kd qq">{item.kind}</span>
+              <span className="cut" title={item.title}>
+                {item.title}
+              </span>
+              {item.openThreads > 0 && <span className="acc th">{talk(item.openThreads)}</span>}
+              <span className="q">{item.change}</span>
+            </button>
+          ))}
+        </nav>
+        <section className="req-main slab">
+          {current ? (
+            <ItemValues
+              key={current.id}
+              request={request}
+              item={current}
+              shown={items.data?.find((one) => one.id === current.id)}
+              me={own}
+              mayComment={mayComment}
+              deeds={deeds}
+              see={(item) => see.mutate(item)}
+            />
+          ) : (
+            <div className="about-req">
+              {request.description !== '' ? (
+                <Markdown text={request.description} />
+              ) : (
+                <p className="q">Nothing more is said about it.</p>
+              )}
+              {threadsAbout(request, null).map((thread) => (
+                <ThreadView key={thread.id} thread={thread} me={own} mayComment={mayComment} deeds={deeds} />
+              ))}
+              {mayComment && <Writing deeds={deeds} about={{}} label="Comment on the request" button="Comment" />}
+            </div>
+          )}
+        </section>
+        <Aside request={request} deeds={deeds} />
+      </main>
+    </>
+  );
+}
+
+const forecastPage = (id: string, cursor: string) =>
+  client.call('forecastItems', {
+    params: { id },
+    query: { limit: 500, ...(cursor === '' ? {} : { cursor }) },
+  });
+
+const talk = (count: number): string => (count === 0 ? '' : count === 1 ? '1 thread' : `${count} threads`);
+
+const seenWords = (items: readonly RequestItem[]): string => {
+  const seen = items.filter((item) => item.isSeen).length;
+  return seen === 0 ? '' : `${seen} seen`;
+};
+
+/** How an item stands: approved, waiting for approval, approved before it changed, or colliding. */
+function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
+  const isApproved = item.missing === 0 && item.missingTeams.length === 0;
+  const words =
+    item.outcome === 'needs-you'
+      ? 'collides'
+      : item.lapsedFor.length > 0
+        ? `changed since ${item.lapsedFor.join(', ')} approved it`
+        : isApproved
+          ? item.approvedBy.length > 0
+            ? `approved by ${item.approvedBy.join(', ')}`
+            : 'needs nobody'
+          : `waits for approval`;
+  return (
+    <span className={`mk ${isApproved ? 'ok' : item.lapsedFor.length > 0 ? 'lapsed' : ''}`} title={words}>
+      {isApproved ? <Icon name="check" size={12} /> : null}
+      <span className="sr-only">{words}</span>
+    </span>
+  );
+}

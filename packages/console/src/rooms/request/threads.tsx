@@ -1,0 +1,198 @@
+import type { Comment, RequestDetail, Thread } from '@tessarion/contract';
+import { type FormEvent, type JSX, type KeyboardEvent, useState } from 'react';
+import { Markdown } from '../../parts/markdown.js';
+import { Ago } from '../../parts/words.js';
+import type { Deeds } from './use-request.js';
+
+interface About {
+  readonly item?: string;
+  readonly field?: string;
+  readonly thread?: string;
+}
+
+/** A field in which one writes; what was typed stays when it could not be sent. */
+export function Writing({
+  deeds,
+  about,
+  label,
+  button,
+  close,
+}: {
+  readonly deeds: Deeds;
+  readonly about: About;
+  readonly label: string;
+  readonly button: string;
+  readonly close?: () => void;
+}): JSX.Element {
+  const [text, setText] = useState('');
+  const send = (): void => {
+    if (text.trim() === '' || deeds.isPending) return;
+    deeds.mutate(
+      { act: 'comment', body: { text, ...about } },
+      {
+        onSuccess: () => {
+          setText('');
+          close?.();
+        },
+      },
+    );
+  };
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    send();
+  };
+  const press = (event: KeyboardEvent): void => {
+    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) send();
+    if (event.key === 'Escape') close?.();
+  };
+  return (
+    <form className="writing" onSubmit={submit}>
+      <textarea
+        className="ta"
+        aria-label={label}
+        placeholder={label}
+        rows={text.length > 80 ? 4 : 2}
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+        onKeyDown={press}
+      />
+      <span className="eb">
+        <button type="submit" className="btn" disabled={text.trim() === ''}>
+          {button}
+        </button>
+        <span className="qq">Markdown · Ctrl Enter</span>
+      </span>
+    </form>
+  );
+}
+
+/** One conversation. */
+export function ThreadView({
+  thread,
+  me,
+  mayComment,
+  deeds,
+}: {
+  readonly thread: Thread;
+  readonly me: string;
+  readonly mayComment: boolean;
+  readonly deeds: Deeds;
+}): JSX.Element {
+  const [isReplying, setReplying] = useState(false);
+  const [isOpened, setOpened] = useState(false);
+  const isResolved = thread.resolvedAt !== null;
+  const isGone = thread.comments.every((one) => one.removedAt !== null);
+  if (isResolved && !isOpened)
+    return (
+      <button type="button" className="thread folded" onClick={() => setOpened(true)}>
+        <b>Resolved</b> by {thread.resolvedBy} ·{' '}
+        {thread.comments.length === 1 ? '1 comment' : `${thread.comments.length} comments`}
+      </button>
+    );
+  return (
+    <article className={`thread ${isResolved ? 'resolved' : ''}`}>
+      {thread.comments.map((one) => (
+        <CommentView key={one.id} comment={one} isOwn={one.author?.id === me} deeds={deeds} />
+      ))}
+      {mayComment && !isGone && (
+        <div className="ta-acts">
+          {isReplying ? (
+            <Writing
+              deeds={deeds}
+              about={{ thread: thread.id }}
+              label="Reply"
+              button="Reply"
+              close={() => setReplying(false)}
+            />
+          ) : (
+            <>
+              <button type="button" className="btn sm" onClick={() => setReplying(true)}>
+                Reply
+              </button>
+              <button
+                type="button"
+                className="btn sm"
+                onClick={() => deeds.mutate({ act: 'resolve', comment: thread.id, resolved: !isResolved })}
+              >
+                {isResolved ? 'Open again' : 'Resolve'}
+              </button>
+            </>
+          )}
+        </div>
+      )}
+    </article>
+  );
+}
+
+function CommentView({
+  comment,
+  isOwn,
+  deeds,
+}: {
+  readonly comment: Comment;
+  readonly isOwn: boolean;
+  readonly deeds: Deeds;
+}): JSX.Element {
+  const [edited, setEdited] = useState<string>();
+  const keep = (): void => {
+    if (edited?.trim())
+      deeds.mutate(
+        { act: 'edit-comment', comment: comment.id, text: edited },
+        { onSuccess: () => setEdited(undefined) },
+      );
+  };
+  return (
+    <div className="cm">
+      <p className="by">
+        <b>{comment.author?.name ?? 'Somebody'}</b>
+        <span className="qq">
+          <Ago time={comment.at} suffix=" ago" />
+          {comment.editedAt && comment.removedAt === null && (
+            <span title={comment.former.map((one) => one.text).join('\n—\n')}> · edited</span>
+          )}
+        </span>
+        <span className="sp" />
+        {isOwn && comment.removedAt === null && edited === undefined && (
+          <>
+            <button type="button" className="bare-link" onClick={() => setEdited(comment.text)}>
+              Edit
+            </button>
+            <button
+              type="button"
+              className="bare-link"
+              onClick={() => deeds.mutate({ act: 'remove-comment', comment: comment.id })}
+            >
+              Remove
+            </button>
+          </>
+        )}
+      </p>
+      {comment.removedAt !== null ? (
+        <p className="qq">This comment was removed.</p>
+      ) : edited === undefined ? (
+        <Markdown text={comment.text} />
+      ) : (
+        <div className="writing">
+          <textarea
+            className="ta"
+            aria-label="Edit the comment"
+            rows={3}
+            value={edited}
+            onChange={(event) => setEdited(event.target.value)}
+          />
+          <span className="eb">
+            <button type="button" className="btn" onClick={keep}>
+              Keep this text
+            </button>
+            <button type="button" className="btn bare" onClick={() => setEdited(undefined)}>
+              Leave it
+            </button>
+          </span>
+        </div>
+      )}
+    </div>
+  );
+}
+
+export const threadsAbout = (request: RequestDetail, item: string | null, field?: string | null): Thread[] =>
+  request.threads.filter((one) => one.item === item && (field === undefined || one.field === field));
