@@ -2,7 +2,18 @@ import { Client, ServiceProblem } from '@tessarion/client';
 import { type Endpoint, type EndpointName, endpoints, type StreamEvent } from '@tessarion/contract';
 import { READY_ROLES, type Role } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, forecastOf, makeCopy, onSite, SHOP, type Studio, startStudio } from './support/studio.js';
+import {
+  addSite,
+  done,
+  forecastOf,
+  newcomer as invited,
+  makeCopy,
+  onSite,
+  SHOP,
+  type Studio,
+  signIn,
+  startStudio,
+} from './support/studio.js';
 
 /** Things of one site, by which calls name it. */
 interface Place {
@@ -50,28 +61,9 @@ async function furnish(site: string): Promise<Place> {
   };
 }
 
-/** Invites somebody, who comes, signs in, and makes a token. */
-async function newcomer(role: string, scope: string, name = 'work'): Promise<Client> {
-  const mail = `${role}.${scope.replace(/\W/g, '-')}.${name}@copperlane.example`;
-  const { key } = await studio.client.call('personInvite', {
-    body: { name: `${role} of ${scope}`, mail, role, scope },
-  });
-  const nobody = new Client({ url: studio.url });
-  await nobody.call('invitationAccept', { body: { key, password: studio.password } });
-  return signedIn(mail);
-}
-
-async function signedIn(mail: string): Promise<Client> {
-  let cookie = '';
-  const keeping: typeof fetch = async (url, init) => {
-    const response = await fetch(url, { ...init, headers: { ...init?.headers, cookie } });
-    cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
-    return response;
-  };
-  const client = new Client({ url: studio.url, fetch: keeping });
-  await client.call('signIn', { body: { mail, password: studio.password } });
-  return client;
-}
+/** Somebody with a role, signed in. */
+const newcomer = (role: string, scope: string, name = 'work'): Promise<Client> =>
+  invited(studio, `${role}.${scope.replace(/\W/g, '-')}.${name}@copperlane.example`, role, scope);
 
 type Given = { readonly params?: unknown; readonly query?: unknown; readonly body?: unknown };
 
@@ -108,6 +100,12 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   teamList: () => ({}),
   teamSave: () => ({ params: { name: 'crew' }, body: { title: 'x', members: ['p-0000000000'] } }),
   teamRemove: () => ({ params: { name: 'crew' } }),
+  noticeList: () => ({}),
+  noticeSeen: () => ({ params: { id: 'o-0000000000' } }),
+  noticesSeen: () => ({}),
+  noticeWishes: () => ({}),
+  noticeWish: () => ({ params: { kind: 'approved' }, body: { mail: 'never' } }),
+  mailStop: () => ({ body: { person: 'p-0000000000', kind: 'approved', key: 'none' } }),
   laneList: ({ site }) => ({ params: { site } }),
   laneRule: ({ site }) => ({
     params: { site, onto: 'live' },
@@ -373,7 +371,7 @@ describe('people', () => {
     const accept = { body: { key: made.key, password: studio.password } };
     await nobody.call('invitationAccept', accept);
     expect(await statusOf(nobody, 'invitationAccept', accept)).toBe(403);
-    const client = await signedIn(mail);
+    const client = await signIn(studio, mail);
     expect((await client.call('siteList')).map((one) => one.name)).toEqual(['threadmill']);
     const ended = await studio.client.call('personEnd', { params: { id: made.id } });
     expect(ended.state).toBe('ended');

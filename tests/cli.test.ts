@@ -64,12 +64,13 @@ describe('help', () => {
         expect([path, examples.trim().split('\n').length]).toEqual([path, 2]);
         expect(examples).toContain(`tessarion ${path}`);
       }
-      for (const name of below) await visit(`${path} ${name}`.trim());
+      waiting.push(...below.map((name) => `${path} ${name}`.trim()));
     };
-    await visit('');
+    const waiting = [''];
+    while (waiting.length > 0) await Promise.all(waiting.splice(0, 4).map(visit));
     expect(seen).toEqual(expect.arrayContaining(['forecast', 'push', 'reset', 'undo', 'env create', 'snapshot take']));
-    expect(seen.length).toBeGreaterThan(25);
-  }, 120_000);
+    expect(seen.length).toBeGreaterThan(60);
+  });
 
   it('suggests what was probably meant, and knows its own version', async () => {
     expect(await refused('snapshoot list', 2)).toContain('Did you mean snapshot?');

@@ -1,4 +1,4 @@
-import { Client, ServiceProblem } from '@tessarion/client';
+import { type Client, ServiceProblem } from '@tessarion/client';
 import type { RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import {
@@ -7,6 +7,7 @@ import {
   ended,
   forecastOf,
   makeCopy,
+  newcomer,
   onSite,
   type Studio,
   startStudio,
@@ -30,22 +31,8 @@ beforeAll(async () => {
 }, 120_000);
 afterAll(() => studio?.stop());
 
-async function comes(name: string, role: string): Promise<Client> {
-  const mail = `${name}@copperlane.example`;
-  const { key } = await studio.client.call('personInvite', { body: { name, mail, role, scope: 'threadmill' } });
-  await new Client({ url: studio.url }).call('invitationAccept', { body: { key, password: studio.password } });
-  let cookie = '';
-  const client = new Client({
-    url: studio.url,
-    fetch: async (url, init) => {
-      const response = await fetch(url, { ...init, headers: { ...init?.headers, cookie } });
-      cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
-      return response;
-    },
-  });
-  await client.call('signIn', { body: { mail, password: studio.password } });
-  return client;
-}
+const comes = (name: string, role: string): Promise<Client> =>
+  newcomer(studio, `${name}@copperlane.example`, role, 'threadmill', name);
 
 const asEditor = (): Client => ida as Client;
 const asReviewer = (): Client => lead as Client;

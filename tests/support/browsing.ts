@@ -47,10 +47,10 @@ export class Browsing {
   }
 
   /** A page of somebody who has signed in, in the fleet. */
-  async signedIn(): Promise<Page> {
+  async signedIn(mail = 'maren.brask@copperlane.example'): Promise<Page> {
     const page = await this.stranger();
     await page.goto(`${this.studio.url}/sign-in`);
-    await page.getByLabel('Mail address').fill('maren.brask@copperlane.example');
+    await page.getByLabel('Mail address').fill(mail);
     await page.getByLabel('Password').fill(PASSWORD);
     await page.getByRole('button', { name: 'Sign in' }).click();
     await page.getByRole('button', { name: /account/ }).waitFor();

@@ -4,7 +4,7 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import type { Client } from '@tessarion/client';
+import { Client } from '@tessarion/client';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import type { ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
 import { becomeAdministrator, bringIn, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
@@ -34,7 +34,11 @@ export interface Studio {
   stop(): Promise<void>;
 }
 
-export async function startStudio(serveArgs: readonly string[] = []): Promise<Studio> {
+/** @param variables for the service and its workers */
+export async function startStudio(
+  serveArgs: readonly string[] = [],
+  variables: Readonly<Record<string, string>> = {},
+): Promise<Studio> {
   const data = await fs.mkdtemp(join(tmpdir(), 'tessarion-test-'));
   await fs.chmod(data, 0o711);
   const hosts = join(data, 'hosts');
@@ -46,6 +50,7 @@ export async function startStudio(serveArgs: readonly string[] = []): Promise<St
   const log = openSync(join(data, 'service.log'), 'a');
   const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], {
     stdio: ['ignore', log, log, 'ipc'],
+    env: { ...process.env, ...variables },
   });
   const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
@@ -285,4 +290,32 @@ export async function workerPids(studio: Studio): Promise<number[]> {
     if (variables.includes(`TESSARION_DATA=${studio.data}/`)) found.push(Number(name));
   }
   return found;
+}
+
+/** A client that keeps its session, as a browser does. */
+export async function signIn(studio: Studio, mail: string): Promise<Client> {
+  let cookie = '';
+  const client = new Client({
+    url: studio.url,
+    fetch: async (url, init) => {
+      const response = await fetch(url, { ...init, headers: { ...init?.headers, cookie } });
+      cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
+      return response;
+    },
+  });
+  await client.call('signIn', { body: { mail, password: studio.password } });
+  return client;
+}
+
+/** Invites somebody, who comes and signs in. */
+export async function newcomer(
+  studio: Studio,
+  mail: string,
+  role: string,
+  scope: string,
+  name = mail,
+): Promise<Client> {
+  const { key } = await studio.client.call('personInvite', { body: { name, mail, role, scope } });
+  await new Client({ url: studio.url }).call('invitationAccept', { body: { key, password: studio.password } });
+  return signIn(studio, mail);
 }

@@ -16,6 +16,10 @@ const router = createBrowserRouter([
   { path: '/first', element: <FirstRoom /> },
   { path: '/invitation', element: <InvitationRoom /> },
   {
+    path: '/stop-mail/:person/:kind',
+    lazy: async () => ({ Component: (await import('./rooms/stop-mail.js')).StopMailRoom }),
+  },
+  {
     path: '/',
     element: <Frame />,
     HydrateFallback: () => <Loading what="Opening the room" rows={3} />,
@@ -40,6 +44,7 @@ const router = createBrowserRouter([
       },
       { path: 'windows', lazy: async () => ({ Component: (await import('./rooms/windows.js')).WindowsRoom }) },
       { path: 'people', lazy: async () => ({ Component: (await import('./rooms/people.js')).PeopleRoom }) },
+      { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
       { path: 'journal', lazy: async () => ({ Component: (await import('./rooms/journal.js')).JournalRoom }) },
       { path: 'snapshots', lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }) },
       ...['profiles', 'profiles/:name'].map((path) => ({

@@ -46,6 +46,8 @@ export function useLiveData(): void {
       else if (event.type === 'request') {
         void cache.invalidateQueries({ queryKey: ['request', event.request] });
         void cache.invalidateQueries({ queryKey: ['requests'] });
+        void cache.invalidateQueries({ queryKey: ['notices'] });
+        void cache.invalidateQueries({ queryKey: ['plans'] });
       } else {
         void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
         if (event.state === 'running' && event.progress) {

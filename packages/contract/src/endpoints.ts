@@ -4,6 +4,7 @@ import { environmentsEndpoints } from './endpoints/environments.js';
 import { fleetEndpoints } from './endpoints/fleet.js';
 import { forecastsEndpoints } from './endpoints/forecasts.js';
 import { journalEndpoints } from './endpoints/journal.js';
+import { noticesEndpoints } from './endpoints/notices.js';
 import { peopleEndpoints } from './endpoints/people.js';
 import { profilesEndpoints } from './endpoints/profiles.js';
 import { requestsEndpoints } from './endpoints/requests.js';
@@ -14,6 +15,7 @@ import * as s from './shapes.js';
 export { DatabaseAccess } from './endpoints/fleet.js';
 export { Page } from './endpoints/inputs.js';
 export { JournalFilter } from './endpoints/journal.js';
+export { Notice } from './endpoints/notices.js';
 
 /** Every endpoint of the interface. */
 export const endpoints = {
@@ -27,6 +29,7 @@ export const endpoints = {
   ...snapshotsEndpoints,
   ...requestsEndpoints,
   ...journalEndpoints,
+  ...noticesEndpoints,
 } as const;
 
 export type Endpoints = typeof endpoints;

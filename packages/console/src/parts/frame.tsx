@@ -9,6 +9,7 @@ import { client, queries, useLiveData } from '../session.js';
 import { Finder } from './finder.js';
 import { Icon } from './icon.js';
 import { KeyList } from './key-list.js';
+import { Notices } from './notices.js';
 import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
 
@@ -41,6 +42,7 @@ function titleOf(pathname: string): string {
   if (room === 'transfers' && name) return `Transfer ${name}`;
   if (room === 'requests' && name) return `Change request ${name}`;
   if (room === 'profiles' && name) return `Profile ${name}`;
+  if (room === 'settings') return 'Settings';
   return ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
 }
 
@@ -131,6 +133,7 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
           <span>Find or do</span>
           <kbd>Ctrl K</kbd>
         </button>
+        <Notices />
         <Menu as="div" className="me">
           <MenuButton aria-label={`${me.name}, account`}>
             <b>{initials(me.name)}</b>
@@ -144,6 +147,9 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
               <button type="button" onClick={() => setListing(true)}>
                 Keys <kbd>?</kbd>
               </button>
+            </MenuItem>
+            <MenuItem>
+              <NavLink to="/settings">Settings</NavLink>
             </MenuItem>
             <MenuItem>
               <a href="/api/docs">HTTP interface</a>

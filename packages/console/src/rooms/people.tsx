@@ -74,7 +74,7 @@ export function PeopleRoom(): JSX.Element {
           </div>
         )}
       </section>
-      <aside className="slab people-aside">
+      <aside tabIndex={0} aria-label="More" className="slab people-aside">
         {query.get('at') === 'new' && mayManage ? (
           <Invite />
         ) : current ? (

@@ -82,7 +82,7 @@ export function WindowsRoom(): JSX.Element {
           </div>
         )}
       </section>
-      <aside className="slab people-aside">
+      <aside tabIndex={0} aria-label="More" className="slab people-aside">
         {current ? (
           <Plan key={current.site} plan={current} mayManage={mayManage} />
         ) : at === 'new' ? (

@@ -1,6 +1,7 @@
 import type { Knex } from 'knex';
 import { addAccess } from './migrations/access.js';
 import { addJournal } from './migrations/journal.js';
+import { addNotices } from './migrations/notices.js';
 import { addRequests } from './migrations/requests.js';
 
 /** The records' schema, step by step; only ever appended to. */
@@ -228,6 +229,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '008_access': addAccess,
   '009_journal': addJournal,
   '010_requests': addRequests,
+  '011_notices': addNotices,
 };
 
 /** Brings the records' schema up to date. */

@@ -45,3 +45,14 @@ export async function waitsFor(on: OnRecords, request: RequestRecord): Promise<H
 export async function release(on: OnRecords, request: string): Promise<void> {
   await on('claim').where({ request_id: request }).delete();
 }
+
+/** Open requests that wait for something that this one holds. */
+export async function waitingBehind(on: OnRecords, request: RequestRecord): Promise<RequestRecord[]> {
+  const { rows } = await on.raw<{ rows: RequestRecord[] }>(
+    `SELECT DISTINCT r.* FROM claim own JOIN claim next ON next.onto_path = own.onto_path AND next.item = own.item
+       AND next.place > own.place JOIN change_request r ON r.id = next.request_id
+     WHERE own.request_id = ?`,
+    [request.id],
+  );
+  return rows;
+}

@@ -1,14 +1,14 @@
 import { isStillDue, mayDeliverAt } from '@tessarion/core';
 import { failureOf, ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
-import { getRequest, holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
+import { holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
 import type { TransferRecord } from '../records/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
 import type { PushInput } from '../work/procedures/push.js';
 import { readyToGo, warningsOf } from '../work/ready-to-go.js';
 import { waitsFor } from './claims.js';
-import { move, tell } from './moves.js';
+import { move } from './moves.js';
 import { rulesOfSite } from './plan.js';
 import { difference } from './revisions.js';
 import { laneOnto, standingOf } from './standing.js';
@@ -204,12 +204,4 @@ async function mustBeInTime(trx: OnRecords, request: RequestRecord, at: Date): P
       `Its time, ${shownTime(meant.getTime())}, passed without it, and it does not run late.`,
       `Give it another time: tessarion request deliver ${request.id} --when window`,
     );
-}
-
-/** Has a request's view of its claims told to whoever waits behind it. */
-export async function tellWaiting(on: OnRecords, onto: string, items: readonly string[]): Promise<void> {
-  const waiting = (await on('claim').where({ onto_path: onto }).whereIn('item', items).distinct('request_id')) as {
-    request_id: string;
-  }[];
-  for (const { request_id } of waiting) await tell(on, await getRequest(on, request_id));
 }

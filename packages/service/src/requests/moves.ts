@@ -1,9 +1,10 @@
-import { afterEvent, isOpenRequest, type RequestEvent } from '@tessarion/core';
+import { afterEvent, isOpenRequest, type NoticeKind, type RequestEvent } from '@tessarion/core';
+import { tellPeople } from '../notices/tell.js';
 import { ProblemError } from '../problems.js';
 import { publishEvent } from '../records/events.js';
 import type { OnRecords } from '../records/open.js';
 import { addHistory, type RequestRecord } from '../records/requests.js';
-import { release } from './claims.js';
+import { release, waitingBehind } from './claims.js';
 
 const REFUSED: Record<RequestEvent, string> = {
   ask: 'be sent to review',
@@ -43,9 +44,40 @@ export async function move(
   const changed = { ...changes, state, updated_at: at };
   await trx('change_request').where({ id: request.id }).update(changed);
   await addHistory(trx, request.id, { at, person: by, act: event, words });
-  if (!isOpenRequest(state)) await release(trx, request.id);
+  const moved = { ...request, ...changed };
+  const kind = NEWS[event];
+  // Nobody was asked about a draft.
+  if (kind && !(kind === 'withdrawn' && request.state === 'draft'))
+    await tellPeople(trx, moved, { kind, by, at, words });
+  if (!isOpenRequest(state)) await letGo(trx, moved, by, at);
   await tell(trx, request);
-  return { ...request, ...changed };
+  return moved;
+}
+
+/** What people are told of an event; what they are told of verdicts and conversations is told there. */
+const NEWS: Partial<Record<RequestEvent, NoticeKind>> = {
+  ask: 'review-asked',
+  approve: 'approved',
+  schedule: 'scheduled',
+  block: 'blocked',
+  fail: 'blocked',
+  arrive: 'delivered',
+  undo: 'undone',
+  withdraw: 'withdrawn',
+};
+
+/** Lets go of a request's claims; whoever waited for one is told. */
+async function letGo(trx: OnRecords, request: RequestRecord, by: string | null, at: Date): Promise<void> {
+  const waiting = await waitingBehind(trx, request);
+  await release(trx, request.id);
+  for (const next of waiting)
+    await tellPeople(trx, next, {
+      kind: 'freed',
+      by,
+      at,
+      words: request.title,
+      concerned: { 'next-in-line': [next.author] },
+    });
 }
 
 /** Says that something about a request has changed. */

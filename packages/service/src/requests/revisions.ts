@@ -1,6 +1,7 @@
 import type { ForecastWishes } from '@tessarion/contract';
 import { counted, isEditable } from '@tessarion/core';
 import { newId } from '../data-folder.js';
+import { tellPeople } from '../notices/tell.js';
 import { ProblemError } from '../problems.js';
 import { json, type OnRecords } from '../records/open.js';
 import {
@@ -105,7 +106,9 @@ export async function takeRevision(installation: Installation, forecast: Forecas
       const said = words.flatMap(([list, word]) =>
         list.length > 0 ? [`${counted(list.length, 'item')} ${word}`] : [],
       );
-      await addHistory(trx, id, { at: now(), person: by, act: 'revise', words: `${said.join(', ')}.` });
+      const told = `${said.join(', ')}.`;
+      await addHistory(trx, id, { at: now(), person: by, act: 'revise', words: told });
+      if (request.state !== 'draft') await tellPeople(trx, request, { kind: 'revised', by, at: now(), words: told });
     }
     await trx('change_request')
       .where({ id })

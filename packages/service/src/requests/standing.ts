@@ -1,4 +1,5 @@
 import { judge, type RequestStanding, type ReviewRule } from '@tessarion/core';
+import { tellPeople } from '../notices/tell.js';
 import type { OnRecords } from '../records/open.js';
 import {
   newestVerdicts,
@@ -74,16 +75,18 @@ export async function settleApproval(
   }
   if (request.state === 'approved' || request.state === 'scheduled') {
     if (returnedBy.length > 0) return move(trx, request, 'return', { at, by }, { deliver_at: null });
-    if (!isApproved || isUnsettled)
-      return move(
-        trx,
-        request,
-        'lapse',
-        { at, by, words: 'What it would write is not what was approved.' },
-        { deliver_at: null },
-      );
+    if (!isApproved || isUnsettled) return lapse(trx, request, at, by);
   }
   return request;
+}
+
+/** The approval falls; those whose own does not hold any more are told. */
+async function lapse(trx: OnRecords, request: RequestRecord, at: Date, by: string | null): Promise<RequestRecord> {
+  const { items } = await standingOf(trx, request);
+  const words = 'What it would write is not what was approved.';
+  const lapsed = new Set([...items.values()].flatMap((one) => one.lapsedFor));
+  await tellPeople(trx, request, { kind: 'lapsed', by, at, words, concerned: { lapsed: [...lapsed] } });
+  return move(trx, request, 'lapse', { at, by, words }, { deliver_at: null });
 }
 
 export async function hasCollisions(on: OnRecords, request: RequestRecord): Promise<boolean> {

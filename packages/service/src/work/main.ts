@@ -1,5 +1,6 @@
 import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
+import { mailSettings, sendDueMail } from '../notices/mail.js';
 import { deliverDue } from '../requests/deliver.js';
 import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
@@ -48,6 +49,17 @@ const queue = await run({
 });
 await work.sweep();
 await work.wakePacking();
+const mail = mailSettings();
+let isMailing = false;
+const mailing = setInterval(() => {
+  if (isMailing || !mail) return;
+  isMailing = true;
+  sendDueMail(installation, mail)
+    .catch((error: unknown) => log.warn({ err: error }, 'mail could not be sent'))
+    .finally(() => {
+      isMailing = false;
+    });
+}, 2000);
 const sweep = setInterval(() => {
   work.sweep().catch((error: unknown) => log.warn({ err: error }, 'sweep failed'));
 }, 2000);
@@ -59,6 +71,7 @@ const stop = async (): Promise<void> => {
   if (isStopping) return;
   isStopping = true;
   clearInterval(sweep);
+  clearInterval(mailing);
   work.stopAll();
   await queue.stop();
   await identity.leave();

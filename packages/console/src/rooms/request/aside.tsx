@@ -28,7 +28,7 @@ const ACTS: Record<string, string> = {
 export function Aside({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
   const { rule } = request;
   return (
-    <aside className="req-aside slab">
+    <aside tabIndex={0} aria-label="More" className="req-aside slab">
       <section>
         <h2>Reviewers</h2>
         {request.reviewers.length === 0 && <p className="q">Nobody is named.</p>}

@@ -137,7 +137,7 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
             </button>
           ))}
         </nav>
-        <section className="req-main slab">
+        <section className="req-main slab" tabIndex={0} aria-label="What it is about">
           {current ? (
             <ItemValues
               key={current.id}

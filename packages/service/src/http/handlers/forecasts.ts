@@ -1,5 +1,5 @@
-import type { Forecast } from '@tessarion/contract';
-import { compareLane } from '@tessarion/core';
+import type { Forecast, ForecastItem } from '@tessarion/contract';
+import { compareLane, decide, personalFields } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
@@ -12,7 +12,7 @@ import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import { fileNow, fileStored, placeOfFile } from '../../work/shown-file.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
-import type { Handlers } from './call.js';
+import type { Call, Handlers } from './call.js';
 
 const EMPTY: ForecastResult = {
   sentence: [],
@@ -176,8 +176,10 @@ export const forecastHandlers: Handlers<
     const profile = (await profileOfSite(records, record.site))?.profile;
     return fileNow(toEngine(record, profile), place.root, place.path);
   },
-  async forecastItems({ installation, params, query }) {
-    await getForecast(installation, params.id);
+  async forecastItems(call) {
+    const { installation, params, query } = call;
+    const forecast = await getForecast(installation, params.id);
+    const shown = await personalHidden(call, forecast);
     const limit = query.limit ?? 200;
     const from = Number(query.cursor ?? 0);
     const rows = await installation
@@ -188,8 +190,39 @@ export const forecastHandlers: Handlers<
       .limit(limit + 1)
       .select('item');
     return {
-      items: rows.slice(0, limit).map((row) => row.item),
+      items: rows.slice(0, limit).map((row) => shown(row.item)),
       next: rows.length > limit ? String(from + limit) : null,
     };
   },
 };
+
+const HIDDEN = 'hidden: personal';
+
+/** Personal values are shown only to those who may see live's: a forecast has them as they are. */
+async function personalHidden(
+  { installation: { records }, actor }: Call,
+  forecast: ForecastRecord,
+): Promise<(item: ForecastItem) => ForecastItem> {
+  const [site, environment] = [forecast.onto_path.split('/')[0] as string, forecast.onto_path];
+  const { client } = (await records('site').where({ name: site }).first('client')) as { client: string };
+  const thing = { is: 'environment', site, client, environment, kind: 'live' } as const;
+  if (decide(actor, 'live.values', thing).allowed) return (item) => item;
+  const profile = (await profileOfSite(records, site))?.profile;
+  return (item) => {
+    const personal = personalFields(profile, item);
+    if (personal.size === 0) return item;
+    const cover = (value: string | null): string | null => (value === null ? null : HIDDEN);
+    const fields = item.fields.map((field) =>
+      personal.has(field.name)
+        ? {
+            ...field,
+            base: cover(field.base),
+            source: cover(field.source),
+            before: cover(field.before),
+            after: cover(field.after),
+          }
+        : field,
+    );
+    return { ...item, fields };
+  };
+}

@@ -5,6 +5,7 @@ import { environmentHandlers } from './environments.js';
 import { fleetHandlers } from './fleet.js';
 import { forecastHandlers } from './forecasts.js';
 import { journalHandlers } from './journal.js';
+import { noticeHandlers } from './notices.js';
 import { peopleHandlers } from './people.js';
 import { planHandlers } from './plans.js';
 import { profileHandlers } from './profiles.js';
@@ -18,6 +19,7 @@ export const handlers: Handlers<EndpointName> = {
   ...accessHandlers,
   ...peopleHandlers,
   ...journalHandlers,
+  ...noticeHandlers,
   ...requestHandlers,
   ...reviewHandlers,
   ...planHandlers,

@@ -1,4 +1,6 @@
+import { mentionsIn } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
+import { tellPeople } from '../../notices/tell.js';
 import { ProblemError } from '../../problems.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { addHistory, type CommentRecord, type RequestRecord, revisionsOf } from '../../records/requests.js';
@@ -43,6 +45,7 @@ export const reviewHandlers: Handlers<
         at,
       });
       await addHistory(trx, request.id, { at, person: person.id, act: `verdict ${body.says}`, words });
+      await tellPeople(trx, request, { kind: 'verdict', by: person.id, at, words });
       const settled = await settleApproval(trx, request, at, person.id);
       if (settled.state === 'returned')
         await trx('change_request').where({ id: request.id }).update({ because: words });
@@ -87,6 +90,16 @@ export const reviewHandlers: Handlers<
         text: body.text,
         at,
       });
+      const talkers = first ? await talkersOf(trx, first.id) : [];
+      const mentioned = (await trx('person').whereIn('mail', mentionsIn(body.text)).select('id')) as { id: string }[];
+      await tellPeople(trx, request, {
+        kind: 'comment',
+        by: person.id,
+        at,
+        words: body.text.slice(0, 1000),
+        item: first ? first.item : (body.item ?? null),
+        concerned: { talkers, mentioned: mentioned.map((one) => one.id) },
+      });
       // A reply to what was settled opens it again.
       if (first?.resolved_at)
         await trx('request_comment').where({ id: first.id }).update({ resolved_at: null, resolved_by: null });
@@ -123,6 +136,14 @@ export const reviewHandlers: Handlers<
       await trx('request_comment')
         .where({ id: thread.id })
         .update(body.resolved ? { resolved_at: at, resolved_by: person.id } : { resolved_at: null, resolved_by: null });
+      if (body.resolved)
+        await tellPeople(trx, request, {
+          kind: 'resolved',
+          by: person.id,
+          at,
+          item: thread.item,
+          concerned: { talkers: await talkersOf(trx, thread.id) },
+        });
       await settleApproval(trx, request, at, person.id);
       return { thread: thread.id, resolved: body.resolved };
     }),
@@ -137,6 +158,12 @@ async function threadOf(trx: OnRecords, request: RequestRecord, id: string): Pro
     throw new ProblemError('not-found', `There is no thread ${id} here.`, `See: tessarion request show ${request.id}`);
   return found;
 }
+
+/** Who wrote in a conversation. */
+const talkersOf = async (trx: OnRecords, thread: string): Promise<string[]> =>
+  ((await trx('request_comment').where({ thread }).distinct('person_id')) as { person_id: string }[]).map(
+    (one) => one.person_id,
+  );
 
 const isThere = async (trx: OnRecords, thread: string): Promise<boolean> =>
   (await trx('request_comment').where({ thread }).whereNull('removed_at').first('id')) !== undefined;

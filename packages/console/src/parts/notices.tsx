@@ -1,0 +1,77 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { Notice } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Link } from 'react-router';
+import { client } from '../session.js';
+import { Icon } from './icon.js';
+import { Ago, number } from './words.js';
+
+const WORDS: Record<Notice['kind'], string> = {
+  'review-asked': 'asks you for review',
+  revised: 'made a new revision',
+  lapsed: 'What you approved has changed',
+  verdict: 'gave a verdict',
+  approved: 'It is approved',
+  comment: 'wrote',
+  resolved: 'resolved a conversation',
+  scheduled: 'set the time of delivery',
+  blocked: 'The delivery did not go',
+  delivered: 'It is live',
+  undone: 'It was taken back',
+  withdrawn: 'withdrew it',
+  freed: 'What you wait for is free',
+};
+
+/** What one was told, in the bar: a count, and the list on demand. */
+export function Notices(): JSX.Element {
+  const cache = useQueryClient();
+  const notices = useQuery({
+    queryKey: ['notices'],
+    queryFn: () => client.call('noticeList', { query: { limit: 20 } }),
+  });
+  const done = { onSuccess: () => cache.invalidateQueries({ queryKey: ['notices'] }) };
+  const see = useMutation({ mutationFn: (id: string) => client.call('noticeSeen', { params: { id } }), ...done });
+  const seeAll = useMutation({ mutationFn: () => client.call('noticesSeen'), ...done });
+  const unseen = notices.data?.unseen ?? 0;
+  const items = notices.data?.items ?? [];
+  return (
+    <Menu as="div" className="bell">
+      <MenuButton aria-label={unseen === 0 ? 'Notices' : `Notices, ${unseen} new`}>
+        <Icon name="bell" size={16} />
+        {unseen > 0 && <b>{number(unseen)}</b>}
+      </MenuButton>
+      <MenuItems className="pop notices" anchor="bottom end">
+        {items.length === 0 && <p className="q none">Nobody has told you anything yet.</p>}
+        {items.map((one) => (
+          <MenuItem key={one.id}>
+            <Link
+              to={`/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`}
+              className={one.seenAt === null ? 'new' : ''}
+              onClick={() => one.seenAt === null && see.mutate(one.id)}
+            >
+              <span className="nt">
+                <b>{one.title}</b>
+                <span className="qq">
+                  <Ago time={one.at} suffix=" ago" />
+                </span>
+              </span>
+              <span className="q cut">
+                {one.by !== null && /^[a-z]/.test(WORDS[one.kind]) ? `${one.by} ` : ''}
+                {WORDS[one.kind]}
+                {one.words !== '' && `: ${one.words}`}
+              </span>
+            </Link>
+          </MenuItem>
+        ))}
+        {unseen > 0 && (
+          <MenuItem>
+            <button type="button" onClick={() => seeAll.mutate()}>
+              Mark all as seen
+            </button>
+          </MenuItem>
+        )}
+      </MenuItems>
+    </Menu>
+  );
+}

@@ -1,0 +1,43 @@
+import { useMutation } from '@tanstack/react-query';
+import type { Notice } from '@tessarion/contract';
+import { NOTICE_KINDS } from '@tessarion/core';
+import type { JSX } from 'react';
+import { useParams } from 'react-router';
+import { Failure } from '../parts/states.js';
+import { Mark } from '../parts/tile.js';
+import { client } from '../session.js';
+
+/** Where the link of a mail leads that ends such mails; a mail program that looks at links ends nothing. */
+export function StopMailRoom(): JSX.Element {
+  const { person = '', kind = '' } = useParams();
+  const stop = useMutation({
+    mutationFn: () =>
+      client.call('mailStop', { body: { person, kind: kind as Notice['kind'], key: location.hash.slice(1) } }),
+  });
+  return (
+    <main className="door plain-door">
+      <form
+        className="slab"
+        onSubmit={(event) => {
+          event.preventDefault();
+          stop.mutate();
+        }}
+      >
+        <h1>
+          <Mark size={28} /> Mail
+        </h1>
+        {stop.isSuccess ? (
+          <p>No more of these mails come. In the console you are told as before.</p>
+        ) : (
+          <>
+            <p>You get these because {NOTICE_KINDS[kind as Notice['kind']] ?? 'you work here'}.</p>
+            {stop.isError && <Failure error={stop.error} />}
+            <button type="submit" className="btn main big" disabled={stop.isPending}>
+              No more of these
+            </button>
+          </>
+        )}
+      </form>
+    </main>
+  );
+}

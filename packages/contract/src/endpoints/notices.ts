@@ -1,0 +1,97 @@
+import { NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
+import { z } from 'zod';
+import { endpoint } from '../endpoint.js';
+import * as s from '../shapes.js';
+import { byId, none, nothing, Page, paged } from './inputs.js';
+
+export const NoticeName = z.enum(Object.keys(NOTICE_KINDS) as [NoticeKind, ...NoticeKind[]]);
+
+export const Notice = z.object({
+  id: s.Id,
+  kind: NoticeName,
+  request: s.Id,
+  title: z.string(),
+  onto: z.string(),
+  by: z.string().nullable(),
+  words: z.string(),
+  item: z.string().nullable(),
+  at: s.Time,
+  seenAt: s.Time.nullable(),
+});
+export type Notice = z.infer<typeof Notice>;
+
+const MailWishes = z.record(NoticeName, z.enum(['now', 'never']));
+
+export const noticesEndpoints = {
+  noticeList: endpoint({
+    method: 'GET',
+    path: '/notices',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'List what one was told, newest first.',
+    params: nothing,
+    query: Page.extend({ unseen: z.enum(['yes']).optional() }),
+    body: none,
+    response: paged(Notice).extend({ unseen: z.number().int() }),
+  }),
+  noticeSeen: endpoint({
+    method: 'POST',
+    path: '/notices/:id/seen',
+    permission: 'signed-in',
+    about: 'own',
+    isAct: false,
+    summary: 'Note that one has seen a notice.',
+    params: byId,
+    query: nothing,
+    body: none,
+    response: none,
+    status: 204,
+  }),
+  noticesSeen: endpoint({
+    method: 'POST',
+    path: '/notices/seen',
+    permission: 'signed-in',
+    about: 'own',
+    isAct: false,
+    summary: 'Note that one has seen all notices.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: none,
+    status: 204,
+  }),
+  noticeWishes: endpoint({
+    method: 'GET',
+    path: '/notice-wishes',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Show which notices are mailed to oneself.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: MailWishes,
+  }),
+  noticeWish: endpoint({
+    method: 'PUT',
+    path: '/notice-wishes/:kind',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Have a kind of notice mailed, or not.',
+    params: z.object({ kind: NoticeName }),
+    query: nothing,
+    body: z.strictObject({ mail: z.enum(['now', 'never']) }),
+    response: MailWishes,
+  }),
+  mailStop: endpoint({
+    method: 'POST',
+    path: '/mail-stops',
+    permission: 'open',
+    about: 'own',
+    summary: 'End a kind of mail with the key of its link.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({ person: s.Id, kind: NoticeName, key: z.string().max(64) }),
+    response: none,
+    status: 204,
+  }),
+} as const;

@@ -1,0 +1,27 @@
+import { rulesForTable } from './rules.js';
+import type { Profile } from './schema.js';
+
+/** An item as far as its fields are asked for. */
+interface ItemWithFields {
+  readonly kind: string;
+  /** The table that it, or what changed of it, lies in. */
+  readonly part: string;
+  readonly fields: readonly { readonly name: string }[];
+}
+
+/** Fields of an item that a mask protects on the way down: in its own table, or in one of its dependants'. */
+export function personalFields(profile: Profile | undefined, { kind, part, fields }: ItemWithFields): Set<string> {
+  const tables = new Set([part]);
+  for (const rule of profile?.items ?? []) {
+    if (rule.kind !== kind || !('table' in rule)) continue;
+    tables.add(rule.table);
+    for (const dependant of rule.dependants ?? []) tables.add(dependant.table);
+  }
+  const names = fields.map((one) => one.name);
+  const found = new Set<string>();
+  for (const database of Object.keys(profile?.databases ?? {}))
+    for (const table of tables)
+      for (const column of rulesForTable(profile, database, table, names).columns)
+        if (column.mask !== undefined) found.add(column.name);
+  return found;
+}

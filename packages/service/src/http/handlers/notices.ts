@@ -1,0 +1,112 @@
+import type { Notice } from '@tessarion/contract';
+import { MAILED_UNASKED, type MailWish, NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
+import { isStopKey } from '../../notices/stop-link.js';
+import { ProblemError } from '../../problems.js';
+import type { OnRecords } from '../../records/open.js';
+import { iso } from '../../records/transfers.js';
+import type { Handlers } from './call.js';
+
+interface NoticeRow {
+  readonly id: string;
+  readonly kind: NoticeKind;
+  readonly request_id: string;
+  readonly title: string;
+  readonly onto_path: string;
+  readonly by_name: string | null;
+  readonly words: string;
+  readonly item: string | null;
+  readonly at: Date;
+  readonly seen_at: Date | null;
+}
+
+const toNotice = (row: NoticeRow): Notice => ({
+  id: row.id,
+  kind: row.kind,
+  request: row.request_id,
+  title: row.title,
+  onto: row.onto_path,
+  by: row.by_name,
+  words: row.words,
+  item: row.item,
+  at: row.at.toISOString(),
+  seenAt: iso(row.seen_at),
+});
+
+/** What is mailed to somebody, kind by kind. */
+async function wishesOf(on: OnRecords, person: string): Promise<Record<NoticeKind, MailWish>> {
+  const rows = (await on('notice_wish').where({ person_id: person })) as { kind: NoticeKind; mail: MailWish }[];
+  const kinds = Object.keys(NOTICE_KINDS) as NoticeKind[];
+  return Object.fromEntries(
+    kinds.map((kind) => [
+      kind,
+      rows.find((one) => one.kind === kind)?.mail ?? (MAILED_UNASKED.has(kind) ? 'now' : 'never'),
+    ]),
+  ) as Record<NoticeKind, MailWish>;
+}
+
+const wish = (on: OnRecords, person_id: string, kind: NoticeKind, mail: MailWish) =>
+  on('notice_wish').insert({ person_id, kind, mail }).onConflict(['person_id', 'kind']).merge();
+
+export const noticeHandlers: Handlers<
+  'noticeList' | 'noticeSeen' | 'noticesSeen' | 'noticeWishes' | 'noticeWish' | 'mailStop'
+> = {
+  async noticeList({ installation: { records }, person, query, sight }) {
+    const limit = query.limit ?? 30;
+    const [at, id] = query.cursor?.split('/') ?? [];
+    const own = () => {
+      const rows = records('notice as n')
+        .join('change_request as r', 'r.id', 'n.request_id')
+        .where('n.person_id', person.id);
+      // What somebody may not read any more, they are not told of.
+      sight.narrow(rows, 'r.site', 'r.onto_path');
+      return rows;
+    };
+    const rows = own()
+      .leftJoin('person as b', 'b.id', 'n.by')
+      .orderBy('n.at', 'desc')
+      .orderBy('n.id', 'desc')
+      .limit(limit + 1)
+      .select('n.*', 'r.title', 'r.onto_path', 'b.name as by_name');
+    if (query.unseen !== undefined) rows.whereNull('n.seen_at');
+    if (at !== undefined && id !== undefined) rows.whereRaw('(n.at, n.id) < (?::timestamptz, ?)', [at, id]);
+    const found = (await rows) as NoticeRow[];
+    const page = found.slice(0, limit);
+    const last = page.at(-1);
+    const unseen = (await own().whereNull('n.seen_at').count('* as count').first()) as { count: number } | undefined;
+    return {
+      items: page.map(toNotice),
+      next: found.length > limit && last ? `${last.at.toISOString()}/${last.id}` : null,
+      unseen: Number(unseen?.count ?? 0),
+    };
+  },
+  async noticeSeen({ installation: { records, now }, person, params }) {
+    await records('notice')
+      .where({ id: params.id, person_id: person.id })
+      .whereNull('seen_at')
+      .update({ seen_at: now() });
+    return undefined;
+  },
+  async noticesSeen({ installation: { records, now }, person }) {
+    await records('notice').where({ person_id: person.id }).whereNull('seen_at').update({ seen_at: now() });
+    return undefined;
+  },
+  noticeWishes: ({ installation: { records }, person }) => wishesOf(records, person.id),
+  async noticeWish(call) {
+    const { installation, person, params, body } = call;
+    return installation.records.transaction(async (trx) => {
+      await wish(trx, person.id, params.kind, body.mail);
+      await call.note(trx, person.id, { kind: params.kind, mail: body.mail });
+      return wishesOf(trx, person.id);
+    });
+  },
+  async mailStop(call) {
+    const { installation, body } = call;
+    if (!isStopKey(installation, body.person, body.kind, body.key))
+      throw new ProblemError('not-allowed', 'This link is not valid.', 'Sign in, and say there what is mailed to you.');
+    await installation.records.transaction(async (trx) => {
+      await wish(trx, body.person, body.kind, 'never');
+      await call.note(trx, body.person, { kind: body.kind, mail: 'never' });
+    });
+    return undefined;
+  },
+};

@@ -1,0 +1,61 @@
+import { audienceOf, type Concern, MAILED_UNASKED, type MailWish, type NoticeKind } from '@tessarion/core';
+import { newId } from '../data-folder.js';
+import type { OnRecords } from '../records/open.js';
+import type { RequestRecord, ReviewerRecord } from '../records/requests.js';
+
+export interface News {
+  readonly kind: NoticeKind;
+  /** Person who did it; null for the service itself. */
+  readonly by: string | null;
+  readonly at: Date;
+  readonly words?: string;
+  readonly item?: string | null;
+  /** Who is concerned beyond those whom the request itself names. */
+  readonly concerned?: Partial<Record<Concern, readonly string[]>>;
+}
+
+/** Tells those whom it concerns, in the transaction in which it happens. */
+export async function tellPeople(trx: OnRecords, request: RequestRecord, news: News): Promise<void> {
+  const concerned = {
+    author: [request.author],
+    reviewers: await reviewersOf(trx, request.id),
+    deliverer: request.deliverer === null ? [] : [request.deliverer],
+    ...news.concerned,
+  };
+  const told = [...audienceOf(news.kind, concerned, news.by)];
+  if (told.length === 0) return;
+  const wishes = (await trx('notice_wish').whereIn('person_id', told).where({ kind: news.kind })) as {
+    person_id: string;
+    mail: MailWish;
+  }[];
+  const active = (await trx('person').whereIn('id', told).where({ state: 'active' }).select('id')) as { id: string }[];
+  if (active.length === 0) return;
+  await trx('notice').insert(
+    active.map(({ id: person_id }) => {
+      const wish = wishes.find((one) => one.person_id === person_id)?.mail;
+      const isMailed = (wish ?? (MAILED_UNASKED.has(news.kind) ? 'now' : 'never')) === 'now';
+      return {
+        id: newId('o'),
+        person_id,
+        kind: news.kind,
+        request_id: request.id,
+        by: news.by,
+        words: news.words ?? '',
+        item: news.item ?? null,
+        at: news.at,
+        mail_due_at: isMailed ? news.at : null,
+      };
+    }),
+  );
+}
+
+/** People who are asked for review: those named, and the members of the teams named. */
+async function reviewersOf(trx: OnRecords, request: string): Promise<string[]> {
+  const named = (await trx('request_reviewer').where({ request_id: request })) as ReviewerRecord[];
+  const teams = named.flatMap((one) => (one.team === null ? [] : [one.team]));
+  const members = (await trx('team_member').whereIn('team', teams).select('person_id')) as { person_id: string }[];
+  return [
+    ...named.flatMap((one) => (one.person_id === null ? [] : [one.person_id])),
+    ...members.map((one) => one.person_id),
+  ];
+}
