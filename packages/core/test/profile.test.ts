@@ -1,4 +1,13 @@
-import { areaOf, checkProfile, matchesPath, type Profile, pushLane, resetLane, rulesForTable } from '../src/index.js';
+import {
+  areaOf,
+  checkProfile,
+  matchesPath,
+  type Profile,
+  personalFields,
+  pushLane,
+  resetLane,
+  rulesForTable,
+} from '../src/index.js';
 import { describe, expect, it } from './support.js';
 
 const GOOD = `tessarion: profile/1
@@ -27,6 +36,20 @@ const profile = (): Profile => {
 };
 
 describe('a profile', () => {
+  it('names the fields of an item that hold something personal, in its own table or a dependant', () => {
+    const items = [
+      { kind: 'product', table: 'product', title: 'id', dependants: [{ table: 'page', column: 'product' }] },
+    ];
+    const given = { ...profile(), items } as Profile;
+    const of = (kind: string, part: string): string[] => [
+      ...personalFields(given, { kind, part, fields: [{ name: 'id' }, { name: 'email' }] }),
+    ];
+    expect(of('product', 'page')).toEqual(['email']);
+    expect(of('row', 'product')).toEqual(['email']);
+    expect(of('row', 'page')).toEqual([]);
+    expect(personalFields(undefined, { kind: 'row', part: 'product', fields: [{ name: 'email' }] }).size).toBe(0);
+  });
+
   it('gives each table its class: its own, the longest pattern, or none', () => {
     const classOf = (table: string): string => rulesForTable(profile(), 'main', table, ['id']).class;
     expect(['page', 'log_x', 'log_sale_x', 'nobody'].map(classOf)).toEqual([

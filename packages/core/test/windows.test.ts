@@ -5,6 +5,7 @@ import {
   type DeliveryRules,
   deliverable,
   frozenOf,
+  isStillDue,
   mayDeliverAt,
   openingsOf,
   type WeeklyWindow,
@@ -172,6 +173,51 @@ describe('a delivery', () => {
         expect(said.next).toBeGreaterThan(at);
         expect(mayDeliverAt(given, said.next).allowed).toBe(true);
         expect(deliverable(given, { from: at, until: said.next })).toEqual([]);
+      }),
+      { numRuns: 150 },
+    );
+  });
+
+  const nightly = { days: [1, 2, 3, 4, 5, 6, 7], from: '22:00', until: '02:00' };
+  test.each([
+    // Within its window, however late.
+    ['2027-05-03T22:00', '2027-05-03T22:00', true],
+    ['2027-05-03T22:00', '2027-05-04T01:59', true],
+    // The service was down over the window.
+    ['2027-05-03T22:00', '2027-05-04T02:00', false],
+    // Another window of the same kind is not the one that it was meant for.
+    ['2027-05-03T22:00', '2027-05-04T22:30', false],
+    ['2027-05-03T22:00', '2027-05-03T21:59', false],
+    // A clock that jumps over the window, and one that jumps back before it.
+    ['2027-05-03T22:00', '2031-05-03T23:00', false],
+    ['2027-05-03T22:00', '2020-05-03T23:00', false],
+    // The night in which clocks go forward: from 02:00 to 03:00.
+    ['2027-03-27T23:30', '2027-03-28T01:59', true],
+    ['2027-03-27T23:30', '2027-03-28T03:00', false],
+  ])('meant for %s is still due at %s: %s', (at, now, is) => {
+    const given = { windows: [nightly], freezes: [], zone: 'Europe/Oslo' };
+    expect(isStillDue(given, local(at, given.zone), local(now, given.zone))).toBe(is);
+  });
+
+  test('without windows is due for a quarter of an hour, and never in a freeze', () => {
+    const given: DeliveryRules = { windows: [], freezes: [], zone: 'UTC' };
+    const at = Date.UTC(2027, 4, 3, 12);
+    expect(isStillDue(given, at, at + 15 * MINUTE)).toBe(true);
+    expect(isStillDue(given, at, at + 16 * MINUTE)).toBe(false);
+    const freezes = [{ repeats: 'never', from: '2027-05-03T12:05', until: '2027-05-03T13:00' }] as const;
+    expect(isStillDue({ ...given, freezes }, at, at + 4 * MINUTE)).toBe(true);
+    expect(isStillDue({ ...given, freezes }, at, at + 6 * MINUTE)).toBe(false);
+  });
+
+  test('never begins late outside the stretch that it was meant for', () => {
+    fc.assert(
+      fc.property(rules, moment, fc.integer({ min: 0, max: 3 * 24 * 60 }), (given, at, late) => {
+        const now = at + late * MINUTE;
+        if (!isStillDue(given, at, now)) return;
+        expect(mayDeliverAt(given, now).allowed).toBe(true);
+        if (late <= 15) return;
+        const said = mayDeliverAt(given, at);
+        expect(said.allowed && (said.until === undefined || said.until > now)).toBe(true);
       }),
       { numRuns: 150 },
     );

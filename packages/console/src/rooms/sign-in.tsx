@@ -38,6 +38,12 @@ function Mosaic(): JSX.Element {
   );
 }
 
+/** Where to go after signing in: a path of this console, and nothing that a browser would take for another site. */
+function ownPath(wanted: string | null): string {
+  const to = URL.canParse(wanted ?? '/', location.origin) ? new URL(wanted ?? '/', location.origin) : undefined;
+  return to?.origin === location.origin ? `${to.pathname}${to.search}${to.hash}` : '/';
+}
+
 export function SignInRoom(): JSX.Element {
   const navigate = useNavigate();
   const [query] = useSearchParams();
@@ -47,8 +53,7 @@ export function SignInRoom(): JSX.Element {
     mutationFn: () => client.call('signIn', { body: { mail, password } }),
     onSuccess: async () => {
       queries.clear();
-      const to = query.get('to') ?? '/';
-      await navigate(/^\/(?!\/)/.test(to) ? to : '/', { replace: true });
+      await navigate(ownPath(query.get('to')), { replace: true });
     },
   });
   const submit = (event: FormEvent): void => {
