@@ -8,6 +8,7 @@ import {
   forecastOf,
   makeCopy,
   newcomer,
+  onRecords,
   onSite,
   type Studio,
   startStudio,
@@ -220,6 +221,17 @@ describe('a change request', () => {
   });
 });
 
+describe('a request that people look at', () => {
+  it('follows its source: what was done since becomes its next revision', async () => {
+    await editPage();
+    const asked = await ask(await open('One page'));
+    await editPage();
+    await onRecords(studio, "UPDATE forecast SET created_at = created_at - interval '1 hour'");
+    await expect.poll(async () => (await show(asked)).revision, { timeout: 90_000 }).toBe(2);
+    expect((await show(asked)).revisions.at(-1)).toMatchObject({ person: 'ida', changed: 1 });
+  });
+});
+
 describe('claims', () => {
   it('let one request have an item at a time; the next one waits in line', async () => {
     await editPage();
@@ -255,6 +267,15 @@ describe('a lane that asks for approval', () => {
     expect(await refused(developer.call('pushCreate', urgent))).toBe('not-allowed');
     const transfer = await done(studio, await asOperations().call('pushCreate', urgent));
     expect(transfer.urgent).toBe('The page is wrong.');
+    // It is looked at afterwards, and stays marked.
+    const request = await asReviewer().call('requestShow', { params: { id: transfer.request ?? '' } });
+    expect(request).toMatchObject({
+      state: 'delivered',
+      urgent: 'The page is wrong.',
+      title: 'Urgent: The page is wrong.',
+    });
+    expect((await verdict(request, 'approve')).verdicts).toMatchObject([{ says: 'approve' }]);
+    expect((await show(request)).state).toBe('delivered');
   });
 
   it('hears somebody of each team that it names', async () => {
@@ -302,6 +323,27 @@ describe('windows and freezes', () => {
       override: 'The museum opens today.',
     });
     await windows([]);
+  });
+
+  it('begin what is due by themselves, and never late', async () => {
+    await editPage();
+    const asked = await ask(await open('One page'));
+    await verdict(asked, 'approve');
+    await deliver(asked, new Date(Date.now() + 1500).toISOString());
+    await expect.poll(async () => (await show(asked)).state, { timeout: 30_000 }).toBe('delivered');
+
+    await editPage();
+    const late = await ask(await open('Another page'));
+    await verdict(late, 'approve');
+    const soon = new Date(Date.now() + 3_600_000).toISOString();
+    await deliver(late, soon);
+    // As if nobody had been there when its time came.
+    await onRecords(
+      studio,
+      "UPDATE change_request SET deliver_at = now() - interval '20 minutes' WHERE state = 'scheduled'",
+    );
+    await expect.poll(async () => (await show(late)).state, { timeout: 30_000 }).toBe('blocked');
+    expect((await show(late)).because).toContain('passed without it');
   });
 
   it('a freeze stops what windows allow, for the sites that it is for', async () => {

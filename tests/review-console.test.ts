@@ -3,7 +3,7 @@ import type { Page } from 'playwright-core';
 import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { addSite, ended, makeCopy, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
+import { addSite, ended, makeCopy, newcomer, onRecords, onSite, type Studio, startStudio } from './support/studio.js';
 
 const LIVE = 'threadmill/live';
 const mails: { to: string; text: string }[] = [];
@@ -234,35 +234,25 @@ describe('a mail server that is down', () => {
     });
     await author.call('requestAsk', { params: { id } });
     const tries = async (): Promise<number> => {
-      const { rows } = await records('SELECT max(mail_tries)::int AS tries FROM notice WHERE mailed_at IS NULL');
-      return (rows[0] as { tries: number | null }).tries ?? 0;
+      const [row] = await onRecords(studio, 'SELECT max(mail_tries)::int AS tries FROM notice WHERE mailed_at IS NULL');
+      return Number(row?.tries ?? 0);
     };
     await expect.poll(tries, { timeout: 20_000 }).toBe(1);
     expect(mails.length).toBe(before);
     isDown = false;
-    await records('UPDATE notice SET mail_due_at = now() WHERE mailed_at IS NULL AND mail_due_at IS NOT NULL');
+    await onRecords(
+      studio,
+      'UPDATE notice SET mail_due_at = now() WHERE mailed_at IS NULL AND mail_due_at IS NOT NULL',
+    );
     await expect
       .poll(() => mails.filter((one) => one.text.includes('While it was down')).length, { timeout: 20_000 })
       .toBe(1);
     await expect
       .poll(
         async () =>
-          (await records('SELECT FROM notice WHERE mailed_at IS NULL AND mail_due_at IS NOT NULL')).rows.length,
+          (await onRecords(studio, 'SELECT FROM notice WHERE mailed_at IS NULL AND mail_due_at IS NOT NULL')).length,
       )
       .toBe(0);
     expect(mails.filter((one) => one.text.includes('While it was down'))).toHaveLength(1);
   });
 });
-
-async function records(sql: string) {
-  const { PrivateCluster } = await import('@tessarion/cluster');
-  const { Client } = (await import('pg')).default;
-  const { host, port, user, password } = await (await PrivateCluster.at(`${studio.data}/tessarion/records`)).start();
-  const client = new Client({ host, port, user, password, database: 'postgres' });
-  await client.connect();
-  try {
-    return await client.query(sql);
-  } finally {
-    await client.end();
-  }
-}

@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { addSite, newcomer, type Studio, startStudio } from './support/studio.js';
+import { addSite, newcomer, onRecords, type Studio, startStudio } from './support/studio.js';
 
 const MAIL = 'maren.brask@copperlane.example';
 
@@ -113,16 +113,11 @@ describe('what is kept', () => {
   });
 
   it('is hashed: neither passwords nor tokens stand in the records', async () => {
-    const { PrivateCluster } = await import('@tessarion/cluster');
-    const pg = (await import('pg')).default;
-    const { host, port, user, password } = await (await PrivateCluster.at(`${studio.data}/tessarion/records`)).start();
-    const records = new pg.Client({ host, port, user, password, database: 'postgres' });
-    await records.connect();
-    const { rows } = await records.query(
+    const rows = await onRecords(
+      studio,
       'SELECT row_to_json(p)::text AS text FROM person p UNION ALL SELECT row_to_json(t)::text FROM token t UNION ALL SELECT row_to_json(s)::text FROM session s UNION ALL SELECT row_to_json(i)::text FROM invitation i',
     );
-    await records.end();
-    const all = rows.map((row: { text: string }) => row.text).join('\n');
+    const all = rows.map((row) => row.text).join('\n');
     expect(all).not.toContain(studio.token);
     expect(all).not.toContain(studio.password);
     expect(all).toContain('scrypt$');

@@ -1,5 +1,6 @@
 import { underFire } from './fire.js';
 import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
+import { longRecord } from './record.js';
 import { clone, type Figure, memory, pushUnderLoad, rewrite, snapshots } from './workloads.js';
 
 const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
@@ -13,6 +14,7 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
   'merge-wide': mergeWide,
   'push-under-load': pushUnderLoad,
   'under-fire': underFire,
+  'long-record': longRecord,
 };
 
 const names = process.argv.slice(2).filter((one) => one !== '--json');

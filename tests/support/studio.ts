@@ -319,3 +319,17 @@ export async function newcomer(
   await new Client({ url: studio.url }).call('invitationAccept', { body: { key, password: studio.password } });
   return signIn(studio, mail);
 }
+
+/** Runs a statement on the service's own records: for what time would bring, and for what nobody may see there. */
+export async function onRecords(studio: Studio, sql: string): Promise<Record<string, unknown>[]> {
+  const { host, port, user, password } = await (
+    await PrivateCluster.at(join(studio.data, 'tessarion/records'))
+  ).start();
+  const client = new pg.Client({ host, port, user, password, database: 'postgres' });
+  await client.connect();
+  try {
+    return (await client.query(sql)).rows as Record<string, unknown>[];
+  } finally {
+    await client.end();
+  }
+}

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import {
@@ -15,6 +16,15 @@ import {
 const EVENTS = [...new Set(REQUEST_STATES.flatMap((state) => Object.keys(REQUEST_MOVES[state])))] as RequestEvent[];
 
 describe('the states of a change request', () => {
+  test('are drawn in the architecture as they are', () => {
+    const drawn = readFileSync(new URL('../../../docs/architecture.md', import.meta.url), 'utf8');
+    const moves = [...drawn.matchAll(/^ {2}([a-z-]+) --> ([a-z-]+): ([a-z]+)$/gm)].map((one) => one.slice(1).join(' '));
+    const real = REQUEST_STATES.flatMap((state) =>
+      Object.entries(REQUEST_MOVES[state]).map(([event, next]) => `${state} ${next} ${event}`),
+    );
+    expect(moves.sort()).toEqual(real.sort());
+  });
+
   test('are all reached from a draft, and all but the last ones lead on', () => {
     const reached = new Set<RequestState>(['draft']);
     for (const state of reached)

@@ -15,17 +15,22 @@ export async function verifyJournal({
 }: Pick<Installation, 'records' | 'folder'>): Promise<JournalVerdict> {
   const heads = await readHeads(folder.journalHeads);
   const check = new JournalCheck(journalDigest(folder.keys), heads);
-  let [position, checked] = [-1, 0];
-  for (;;) {
-    const rows = (await records('journal_entry')
+  const after = (position: number) =>
+    records('journal_entry')
       .where('position', '>', position)
       .orderBy('position')
-      .limit(BATCH)) as (EntryRow & { position: number; seal: string })[];
+      .limit(BATCH)
+      .select('id', 'at', 'actor', 'act', 'outcome', 'thing', 'details', 'side', 'stamp', 'position', 'seal')
+      .then((rows) => rows as (EntryRow & { position: number; seal: string })[]);
+  let checked = 0;
+  for (let next: ReturnType<typeof after> | undefined = after(-1); next; ) {
+    const rows: Awaited<typeof next> = await next;
+    // The server reads on while these are checked.
+    const last = rows.at(-1);
+    next = last && rows.length === BATCH ? after(last.position) : undefined;
     for (const row of rows)
       check.next({ ...sealable(row), position: row.position, stamp: row.stamp, seal: row.seal ?? '' });
     checked += rows.length;
-    if (rows.length < BATCH) break;
-    position = (rows.at(-1) as { position: number }).position;
   }
   const waiting = (await records('journal_entry').whereNull('position').orderBy('at').orderBy('id')) as EntryRow[];
   let unsealed = 0;

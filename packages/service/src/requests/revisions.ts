@@ -95,6 +95,7 @@ export async function takeRevision(installation: Installation, forecast: Forecas
     const number = isSame ? former.number : former.number + 1;
     if (isSame) {
       await trx('request_revision').where({ request_id: id, number }).update({ forecast: forecast.id });
+      await forget(trx, former.forecast);
     } else {
       await addRevision(trx, { request_id: id, number, forecast: forecast.id, at: now(), person_id: by, items });
       await claim(trx, request, chosen(items));
@@ -116,6 +117,14 @@ export async function takeRevision(installation: Installation, forecast: Forecas
     await settleApproval(trx, { ...request, ...done, forecast: forecast.id, revision: number }, now(), null);
     await tell(trx, request);
   });
+}
+
+/** A look in which nothing was found that the next one does not have. */
+async function forget(trx: OnRecords, forecast: string): Promise<void> {
+  if (await trx('transfer').where({ forecast }).first('id')) return;
+  if (await trx('request_revision').where({ forecast }).first('number')) return;
+  await trx('forecast_item').where({ forecast_id: forecast }).delete();
+  await trx('forecast').where({ id: forecast }).delete();
 }
 
 /** @throws {ProblemError} `conflict` where a request is no longer to be changed */

@@ -31,6 +31,10 @@ export async function ruleFor(on: OnRecords, request: RequestRecord): Promise<Re
   return { ...rule, approvals: Math.max(rule.approvals, reviewers.length > 0 ? 1 : 0) };
 }
 
+/** Whether a verdict may be given: before it goes, and of what was urgent, afterwards. */
+export const isReviewable = ({ state, urgent }: Pick<RequestRecord, 'state' | 'urgent'>): boolean =>
+  ['in-review', 'approved', 'scheduled', 'blocked'].includes(state) || (state === 'delivered' && urgent !== null);
+
 /** Judges a request as its current revision is. */
 export async function standingOf(on: OnRecords, request: RequestRecord): Promise<Standing> {
   const rule = await ruleFor(on, request);

@@ -19,7 +19,7 @@ import {
 import { iso } from '../records/transfers.js';
 import { waitsFor } from './claims.js';
 import { difference } from './revisions.js';
-import { hasCollisions, laneOnto, standingOf } from './standing.js';
+import { hasCollisions, isReviewable, laneOnto, standingOf } from './standing.js';
 
 type People = ReadonlyMap<string, Person>;
 
@@ -106,7 +106,9 @@ export async function showRequests(
       waitsForMe:
         request.author === me
           ? request.state === 'returned' || request.state === 'blocked'
-          : request.state === 'in-review' && isMine && own?.revision !== request.revision,
+          : (request.state === 'in-review' || (request.state === 'delivered' && request.urgent !== null)) &&
+            isMine &&
+            own?.revision !== request.revision,
     };
   });
 }
@@ -295,7 +297,6 @@ async function actsOf(
     const because = reasons.find((one) => one !== '') ?? '';
     return { act, allowed: because === '', because };
   };
-  const isReviewable = ['in-review', 'approved', 'scheduled', 'blocked'].includes(request.state);
   return [
     said(
       'ask',
@@ -305,7 +306,7 @@ async function actsOf(
     ),
     said(
       'review',
-      isReviewable ? '' : `It is ${request.state}.`,
+      isReviewable(request) ? '' : `It is ${request.state}.`,
       may('request.review'),
       standing.authors.has(person.id) ? 'It is your own work.' : '',
     ),

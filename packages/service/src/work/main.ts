@@ -2,6 +2,7 @@ import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
 import { mailSettings, sendDueMail } from '../notices/mail.js';
 import { deliverDue } from '../requests/deliver.js';
+import { followSources } from '../requests/follow.js';
 import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
 import { goRound } from './rounds.js';
@@ -36,33 +37,37 @@ const queue = await run({
   crontab: [
     '*/2 * * * * round ?queue=round&jobKey=round&max=1',
     '* * * * * schedule ?queue=schedule&jobKey=schedule&max=1',
-    '* * * * * deliver ?queue=deliver&jobKey=deliver&max=1',
   ].join('\n'),
   taskList: {
     transfer: async (payload) => work.run((payload as { id: string }).id),
     forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
     round: async () => goRound(installation),
     schedule: async () => pullOnSchedule(installation),
-    deliver: async () => deliverDue(installation),
     pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
   },
 });
 await work.sweep();
 await work.wakePacking();
+/** Does something again and again, never twice at a time. */
+const regularly = (everyMs: number, what: string, run: () => Promise<void>): ReturnType<typeof setInterval> => {
+  let isBusy = false;
+  return setInterval(() => {
+    if (isBusy) return;
+    isBusy = true;
+    run()
+      .catch((error: unknown) => log.warn({ err: error }, `${what} failed`))
+      .finally(() => {
+        isBusy = false;
+      });
+  }, everyMs);
+};
 const mail = mailSettings();
-let isMailing = false;
-const mailing = setInterval(() => {
-  if (isMailing || !mail) return;
-  isMailing = true;
-  sendDueMail(installation, mail)
-    .catch((error: unknown) => log.warn({ err: error }, 'mail could not be sent'))
-    .finally(() => {
-      isMailing = false;
-    });
-}, 2000);
-const sweep = setInterval(() => {
-  work.sweep().catch((error: unknown) => log.warn({ err: error }, 'sweep failed'));
-}, 2000);
+const timers = [
+  regularly(2000, 'sweep', () => work.sweep()),
+  regularly(2000, 'delivering what is due', () => deliverDue(installation)),
+  regularly(60_000, 'looking at what is asked for', () => followSources(installation)),
+  ...(mail ? [regularly(2000, 'mailing', () => sendDueMail(installation, mail))] : []),
+];
 log.info({ worker: identity.id }, 'worker is ready');
 process.send?.('ready');
 
@@ -70,8 +75,7 @@ let isStopping = false;
 const stop = async (): Promise<void> => {
   if (isStopping) return;
   isStopping = true;
-  clearInterval(sweep);
-  clearInterval(mailing);
+  for (const timer of timers) clearInterval(timer);
   work.stopAll();
   await queue.stop();
   await identity.leave();

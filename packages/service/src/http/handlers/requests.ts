@@ -55,7 +55,7 @@ export const requestHandlers: Handlers<
     if (whose === 'waiting')
       rows.whereRaw(
         `((author = :me AND state IN ('returned', 'blocked'))
-          OR (author <> :me AND state = 'in-review'
+          OR (author <> :me AND (state = 'in-review' OR (state = 'delivered' AND urgent IS NOT NULL))
             AND EXISTS (SELECT FROM request_reviewer v WHERE v.request_id = r.id AND (v.person_id = :me
               OR v.team IN (SELECT team FROM team_member WHERE person_id = :me)))
             AND NOT EXISTS (SELECT FROM request_verdict v WHERE v.request_id = r.id AND v.person_id = :me

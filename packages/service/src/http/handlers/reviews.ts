@@ -4,7 +4,7 @@ import { tellPeople } from '../../notices/tell.js';
 import { ProblemError } from '../../problems.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { addHistory, type CommentRecord, type RequestRecord, revisionsOf } from '../../records/requests.js';
-import { settleApproval, standingOf } from '../../requests/standing.js';
+import { isReviewable, settleApproval, standingOf } from '../../requests/standing.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';
 
@@ -15,7 +15,7 @@ export const reviewHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { body, person, installation } = call;
       const at = installation.now();
-      if (!['in-review', 'approved', 'scheduled', 'blocked'].includes(request.state))
+      if (!isReviewable(request))
         throw new ProblemError(
           'conflict',
           `Change request ${request.id} is ${request.state}, and not in review.`,

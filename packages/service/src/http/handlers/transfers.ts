@@ -8,6 +8,7 @@ import { getSnapshot } from '../../records/snapshots.js';
 import { iso, type NewTransfer, type TransferRecord, toTransfer } from '../../records/transfers.js';
 import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
+import { openUrgent } from '../../requests/urgent.js';
 import type { Installation } from '../../work/context.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
@@ -15,10 +16,17 @@ import { readyToGo, warningsOf } from '../../work/ready-to-go.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast, mustBeUndoable } from './forecasts.js';
 
-async function create(call: Pick<Call, 'installation' | 'note'>, wanted: NewTransfer) {
-  const { installation } = call;
+async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, wanted: NewTransfer) {
+  const { installation, person } = call;
   return installation.records.transaction(async (trx) => {
-    const transfer = await installation.transfers.create(trx, wanted);
+    // What went past review is reviewed afterwards.
+    const request =
+      wanted.urgent === undefined ? undefined : await openUrgent(trx, installation, wanted, wanted.urgent, person.id);
+    const transfer = await installation.transfers.create(trx, {
+      ...wanted,
+      ...(request === undefined ? {} : { request }),
+    });
+    if (request !== undefined) await trx('change_request').where({ id: request }).update({ transfer: transfer.id });
     await call.note(trx, wanted.onto, {
       transfer: transfer.id,
       from: wanted.from,
