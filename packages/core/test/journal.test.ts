@@ -112,6 +112,22 @@ describe('a journal', () => {
     );
   });
 
+  test('is checked in stretches as it is in one piece', () => {
+    fc.assert(
+      fc.property(journal, fc.nat(), fc.nat(), (entries, cut, gone) => {
+        const at = 1 + (cut % (entries.length - 1));
+        const left = entries.filter((_, i) => i !== gone % entries.length);
+        const stretch = (from: number, last: number | undefined) => {
+          const seal = from === 0 ? NO_SEAL : left.find((one) => one.position === from)?.seal;
+          const check = new JournalCheck(digest, [], { position: from, seal });
+          for (const one of left) if (one.position > from && one.position <= (last ?? 99)) check.next(one);
+          return check.end(last);
+        };
+        expect([...stretch(0, at), ...stretch(at, undefined)]).toEqual(faultsOf(left));
+      }),
+    );
+  });
+
   test('written anew as a whole does not agree with what was written down elsewhere', () => {
     fc.assert(
       fc.property(journal, journal, (entries, others) => {

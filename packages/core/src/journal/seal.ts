@@ -84,15 +84,22 @@ export type JournalFault =
  */
 export class JournalCheck {
   readonly faults: JournalFault[] = [];
-  #position = 0;
-  #seal = NO_SEAL;
+  #position: number;
+  /** Undefined where the entry before is gone: the next one answers for itself by its stamp. */
+  #seal: string | undefined;
   readonly #heads: Map<number, SignedHead>;
 
-  /** @param heads what was written down elsewhere */
+  /**
+   * @param heads what was written down elsewhere
+   * @param start what the entry before the first one has, where only a stretch is checked
+   */
   constructor(
     readonly digest: KeyedDigest,
     heads: readonly SignedHead[],
+    start: { readonly position: number; readonly seal: string | undefined } = { position: 0, seal: NO_SEAL },
   ) {
+    this.#position = start.position;
+    this.#seal = start.seal;
     this.#heads = new Map();
     for (const head of heads)
       if (isSigned(head, digest)) this.#heads.set(head.position, head);
@@ -112,8 +119,9 @@ export class JournalCheck {
     const isNext = position === this.#position + 1;
     if (!isNext) this.faults.push({ what: 'missing', position: this.#position + 1, last: position - 1 });
     const isStamped = stampOf(entry, this.digest) === entry.stamp;
-    // Behind a gap the former seal is unknown; the entry itself still answers for itself by its stamp.
-    const isSealed = !isNext || sealOf(position, this.#seal, entry.stamp, this.digest) === entry.seal;
+    // Behind a gap the former seal is unknown.
+    const isSealed =
+      !isNext || this.#seal === undefined || sealOf(position, this.#seal, entry.stamp, this.digest) === entry.seal;
     const head = this.#heads.get(position);
     if (!isStamped || !isSealed || (head && head.seal !== entry.seal))
       this.faults.push({ what: 'altered', position, entry: id });
@@ -128,7 +136,12 @@ export class JournalCheck {
     return isOurs;
   }
 
-  end(): readonly JournalFault[] {
+  /** @param last where the stretch ends; without it, where the heads say that it must have reached */
+  end(last?: number): readonly JournalFault[] {
+    if (last !== undefined) {
+      if (this.#position < last) this.faults.push({ what: 'missing', position: this.#position + 1, last });
+      return this.faults;
+    }
     for (const head of this.#heads.values())
       if (head.position > this.#position)
         this.faults.push({ what: 'cut off', position: head.position, written: head.at });

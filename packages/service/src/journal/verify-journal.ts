@@ -1,44 +1,52 @@
+import { availableParallelism } from 'node:os';
+import { Worker } from 'node:worker_threads';
 import type { JournalVerdict } from '@tessarion/contract';
 import { JournalCheck, type JournalFault } from '@tessarion/core';
 import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 import { readHeads } from './seal-journal.js';
+import type { Stretch, StretchChecked } from './verify-stretch.js';
 
-const BATCH = 10_000;
 /** More are counted, not listed. */
 const MOST_FAULTS = 100;
+/** Fewer entries are checked in one thread. */
+const WORTH_A_THREAD = 20_000;
 
-/** Reads the whole journal in the order of its seals and checks every entry. */
+/**
+ * Reads the whole journal in the order of its seals and checks every entry, in threads: the service goes on answering
+ * meanwhile.
+ */
 export async function verifyJournal({
   records,
+  recordsUrl,
   folder,
-}: Pick<Installation, 'records' | 'folder'>): Promise<JournalVerdict> {
+}: Pick<Installation, 'records' | 'recordsUrl' | 'folder'>): Promise<JournalVerdict> {
   const heads = await readHeads(folder.journalHeads);
-  const check = new JournalCheck(journalDigest(folder.keys), heads);
-  const after = (position: number) =>
-    records('journal_entry')
-      .where('position', '>', position)
-      .orderBy('position')
-      .limit(BATCH)
-      .select('id', 'at', 'actor', 'act', 'outcome', 'thing', 'details', 'side', 'stamp', 'position', 'seal')
-      .then((rows) => rows as (EntryRow & { position: number; seal: string })[]);
-  let checked = 0;
-  for (let next: ReturnType<typeof after> | undefined = after(-1); next; ) {
-    const rows: Awaited<typeof next> = await next;
-    // The server reads on while these are checked.
-    const last = rows.at(-1);
-    next = last && rows.length === BATCH ? after(last.position) : undefined;
-    for (const row of rows)
-      check.next({ ...sealable(row), position: row.position, stamp: row.stamp, seal: row.seal ?? '' });
-    checked += rows.length;
-  }
+  const digest = journalDigest(folder.keys);
+  const newest = (await records('journal_entry').max('position as last').first()) as { last: number | null };
+  const last = newest.last ?? 0;
+  const threads = Math.max(1, Math.min(availableParallelism(), Math.floor(last / WORTH_A_THREAD)));
+  const length = Math.ceil(last / threads);
+  const parts = await Promise.all(
+    Array.from({ length: threads }, (_one, i) =>
+      inThread({
+        recordsUrl,
+        key: folder.keys.derive('journal'),
+        heads,
+        after: i * length,
+        last: (i + 1) * length,
+        isEnd: i === threads - 1,
+      }),
+    ),
+  );
   const waiting = (await records('journal_entry').whereNull('position').orderBy('at').orderBy('id')) as EntryRow[];
+  const check = new JournalCheck(digest, []);
   let unsealed = 0;
   for (const row of waiting) if (check.unsealed({ ...sealable(row), stamp: row.stamp })) unsealed++;
-  const faults = check.end();
+  const faults = [...parts.flatMap((one) => one.faults), ...check.faults];
   const head = heads.at(-1);
   return {
-    checked,
+    checked: parts.reduce((sum, one) => sum + one.checked, 0),
     unsealed,
     faults: faults.slice(0, MOST_FAULTS).map((fault) => ({
       what: fault.what,
@@ -47,6 +55,15 @@ export async function verifyJournal({
     })),
     head: head ? { position: head.position, at: head.at } : null,
   };
+}
+
+function inThread(stretch: Stretch): Promise<StretchChecked> {
+  return new Promise((resolve, reject) => {
+    const thread = new Worker(new URL('./verify-thread.js', import.meta.url), { workerData: stretch });
+    thread.once('message', resolve);
+    thread.once('error', reject);
+    thread.once('exit', (code) => reject(new Error(`The thread that checks seals ended with ${code}.`)));
+  });
 }
 
 function wordsOf(fault: JournalFault): string {

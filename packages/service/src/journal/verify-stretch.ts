@@ -1,0 +1,61 @@
+import { createHmac } from 'node:crypto';
+import { JournalCheck, type JournalFault, NO_SEAL, type SignedHead } from '@tessarion/core';
+import pg from 'pg';
+import { type EntryRow, sealable } from './journal.js';
+
+/** A stretch of the journal: the entries behind one place, up to and with another. */
+export interface Stretch {
+  readonly recordsUrl: string;
+  readonly key: Uint8Array;
+  readonly heads: readonly SignedHead[];
+  readonly after: number;
+  readonly last: number;
+  /** Whether nothing comes behind it. */
+  readonly isEnd: boolean;
+}
+
+export interface StretchChecked {
+  readonly checked: number;
+  readonly faults: readonly JournalFault[];
+}
+
+const BATCH = 10_000;
+const COLUMNS = 'id, at, actor, act, outcome, thing, details, side, stamp, position, seal';
+
+type SealedRow = EntryRow & { readonly position: number; readonly seal: string | null };
+
+/** Checks the seals of a stretch, on a connection of its own. */
+export async function verifyStretch({ recordsUrl, key, heads, after, last, isEnd }: Stretch): Promise<StretchChecked> {
+  const records = new pg.Client({ connectionString: recordsUrl, application_name: 'tessarion verify' });
+  await records.connect();
+  try {
+    const read = (from: number): Promise<SealedRow[]> =>
+      records
+        .query(
+          `SELECT ${COLUMNS} FROM journal_entry WHERE position > $1 AND position <= $2 ORDER BY position LIMIT ${BATCH}`,
+          [from, isEnd ? Number.MAX_SAFE_INTEGER : last],
+        )
+        .then((result) => result.rows as SealedRow[]);
+    const { rows: before } = await records.query('SELECT seal FROM journal_entry WHERE position = $1', [after]);
+    const start = { position: after, seal: after === 0 ? NO_SEAL : (before[0]?.seal as string | undefined) };
+    const digest = (text: string): string => createHmac('sha256', key).update(text).digest('hex');
+    const check = new JournalCheck(
+      digest,
+      heads.filter((head) => head.position > after && (isEnd || head.position <= last)),
+      start,
+    );
+    let checked = 0;
+    for (let next: Promise<SealedRow[]> | undefined = read(after); next; ) {
+      const rows: SealedRow[] = await next;
+      // The server reads on while these are checked.
+      const end = rows.at(-1);
+      next = end && rows.length === BATCH ? read(end.position) : undefined;
+      for (const row of rows)
+        check.next({ ...sealable(row), position: row.position, stamp: row.stamp, seal: row.seal ?? '' });
+      checked += rows.length;
+    }
+    return { checked, faults: check.end(isEnd ? undefined : last) };
+  } finally {
+    await records.end();
+  }
+}
