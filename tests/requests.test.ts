@@ -278,6 +278,16 @@ describe('a lane that asks for approval', () => {
     expect((await show(request)).state).toBe('delivered');
   });
 
+  it('refuses a restore too, which nobody can approve item by item', async () => {
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
+    const [snapshot] = await studio.client.call('snapshotList', { query: { environment: LIVE } });
+    const body = { snapshot: snapshot?.id ?? '', onto: LIVE, confirm: LIVE };
+    expect(await refused(asOperations().call('restoreCreate', { body }))).toBe('needs-approval');
+    const urgent = 'Back to how it was.';
+    const restored = await done(studio, await asOperations().call('restoreCreate', { body: { ...body, urgent } }));
+    expect(restored).toMatchObject({ kind: 'restore', urgent });
+  });
+
   it('hears somebody of each team that it names', async () => {
     await studio.client.call('teamSave', { params: { name: 'legal' }, body: { title: 'Legal', members: [] } });
     await rule(1, { teams: ['legal'] });

@@ -4,6 +4,7 @@ import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
 import { Client } from '@tessarion/client';
 import { type Browser, chromium, type Page } from 'playwright-core';
+import { COLLEAGUES, mailOf } from './people.js';
 import { DEMO_PERSON } from './scenario.js';
 
 /** Takes the pictures of docs/screenshots from a running demo: `node screenshots.js DATA-FOLDER OUTPUT-FOLDER [NAME]`. */
@@ -22,6 +23,8 @@ interface Shot {
   readonly height?: number;
   readonly act?: (page: Page) => Promise<void>;
   readonly isStranger?: boolean;
+  /** Mail address of who looks; the administrator's when it is left out. */
+  readonly by?: string;
 }
 
 // The fleet is whole once a round has found the site that is not reached.
@@ -30,13 +33,14 @@ while (!(await client.call('siteList', { query: { state: 'not-reached' } })).len
 const pushes = await client.call('transferList', { query: { site: 'threadmill', limit: 20 } });
 const drift = await client.call('transferList', { query: { kind: 'push', state: 'done', limit: 1 } });
 const shown = drift.items[0] ?? pushes.items[0];
+const [asked] = (await client.call('requestList', { query: { state: 'in-review' } })).items;
+const talked =
+  asked && (await client.call('requestShow', { params: { id: asked.id } })).threads.find((one) => one.item);
 
 const SHOTS: readonly Shot[] = [
   { name: 'sign-in', path: '/sign-in', isStranger: true },
   { name: 'fleet-light', path: '/?at=threadmill' },
-  { name: 'fleet-dark', path: '/?at=threadmill', scheme: 'dark' },
   { name: 'fleet-360', path: '/', width: 360, height: 780 },
-  { name: 'site-light', path: '/sites/threadmill?at=staging' },
   { name: 'site-dark', path: '/sites/threadmill?at=staging', scheme: 'dark' },
   { name: 'new-copy', path: '/sites/northgate/new' },
   {
@@ -61,14 +65,16 @@ const SHOTS: readonly Shot[] = [
   { name: 'transfers', path: '/transfers' },
   { name: 'snapshots', path: '/snapshots' },
   { name: 'profile', path: '/profiles/quayside' },
+  { name: 'requests', path: '/requests?view=all' },
   {
-    name: 'finder',
-    path: '/',
-    act: async (page) => {
-      await page.keyboard.press('Control+k');
-      await page.getByPlaceholder('Site, environment').fill('thread');
-    },
+    name: 'request',
+    path: `/requests/${asked?.id}?item=${encodeURIComponent(talked?.item ?? '')}`,
+    by: mailOf(COLLEAGUES.lise),
+    act: (page) => page.locator('.thread').first().waitFor(),
   },
+  { name: 'windows', path: '/windows?at=threadmill' },
+  { name: 'people', path: '/people' },
+  { name: 'journal', path: '/journal' },
 ];
 
 const browser = await chromium.launch({
@@ -98,7 +104,7 @@ async function take(from: Browser, shot: Shot): Promise<void> {
   const page = await context.newPage();
   if (!shot.isStranger) {
     await page.goto(`${url}/sign-in`);
-    await page.getByLabel('Mail address').fill(DEMO_PERSON.mail);
+    await page.getByLabel('Mail address').fill(shot.by ?? DEMO_PERSON.mail);
     await page.getByLabel('Password').fill(demo.password);
     await page.getByRole('button', { name: 'Sign in' }).click();
     await page.getByText('On the move').first().waitFor();
@@ -117,7 +123,7 @@ async function take(from: Browser, shot: Shot): Promise<void> {
 /** The main commands in a real terminal window on a virtual screen. */
 async function terminal(): Promise<void> {
   const run = promisify(execFile);
-  const script = `export TESSARION_URL=${url} TESSARION_TOKEN=${demo.token} LANG=C.UTF-8 PATH="${resolve('bin')}:$PATH"; clear; for c in "site list --kind dev" "site show threadmill" "forecast --from threadmill/staging"; do printf '\\033[1m$ tessarion %s\\033[0m\\n' "$c"; tessarion $c; echo; done; sleep 20`;
+  const script = `export TESSARION_URL=${url} TESSARION_TOKEN=${demo.token} LANG=C.UTF-8 PATH="${resolve('bin')}:$PATH"; clear; for c in "site list --kind dev" "forecast --from threadmill/staging --only product:9" "request list" "window show threadmill"; do printf '\\033[1m$ tessarion %s\\033[0m\\n' "$c"; tessarion $c; echo; done; sleep 20`;
   await fs.writeFile(join(data, 'terminal.sh'), script);
   await run('xvfb-run', [
     '-a',

@@ -95,6 +95,8 @@ export function addSnapshots(program: Command): void {
         .description('restore a snapshot onto an environment')
         .requiredOption('--onto <SITE/NAME>')
         .option('--confirm <SITE/NAME>', 'names a live destination in full')
+        .option('--urgent <REASON>', 'onto live past approval; marked for ever')
+        .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
         .option('--only <NAME...>', ONLY)
         .option('--except <NAME...>', 'move everything but these')
         .option('--yes'),
@@ -106,6 +108,10 @@ export function addSnapshots(program: Command): void {
     const { environment } = readPath(options.onto);
     const { only = [], except = [] } = options;
     const chosen = only.length + except.length > 0;
+    const past = {
+      ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
+      ...(options.override === undefined ? {} : { override: options.override }),
+    };
     const forecast = chosen ? await forecastRestore(client, id, options.onto, { only, except }) : undefined;
     if (forecast && !wantsJson(command)) await printForecast(client, forecast);
     if (forecast && forecast.written.length === 0) {
@@ -129,7 +135,7 @@ export function addSnapshots(program: Command): void {
     )
       throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
     if (forecast) {
-      const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) };
+      const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }), ...past };
       await finish(
         client,
         forecast.direction === 'up'
@@ -142,7 +148,7 @@ export function addSnapshots(program: Command): void {
     await finish(
       client,
       await client.call('restoreCreate', {
-        body: { snapshot: id, onto: options.onto, ...(confirm === undefined ? {} : { confirm }) },
+        body: { snapshot: id, onto: options.onto, ...(confirm === undefined ? {} : { confirm }), ...past },
       }),
       options,
     );
@@ -155,6 +161,8 @@ interface RestoreOptions {
   readonly yes?: boolean;
   readonly only?: string[];
   readonly except?: string[];
+  readonly urgent?: string;
+  readonly override?: string;
 }
 
 /** What bringing back a part of a snapshot would write. */

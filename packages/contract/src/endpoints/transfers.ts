@@ -3,6 +3,10 @@ import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing, Page, paged } from './inputs.js';
 
+const Reason = z.string().trim().min(1, 'say why').max(2000);
+/** Goes past approval and claims, or outside a window or in a freeze, and why. */
+const past = { urgent: Reason.optional(), override: Reason.optional() };
+
 export const transfersEndpoints = {
   pushCreate: endpoint({
     method: 'POST',
@@ -16,10 +20,7 @@ export const transfersEndpoints = {
     body: z.strictObject({
       forecast: s.Id,
       confirm: z.string().optional(),
-      /** Goes past approval and claims, and why. */
-      urgent: z.string().trim().min(1).max(2000).optional(),
-      /** Goes outside a window or in a freeze, and why. */
-      override: z.string().trim().min(1).max(2000).optional(),
+      ...past,
     }),
     response: s.Transfer,
     status: 202,
@@ -63,7 +64,7 @@ export const transfersEndpoints = {
     summary: 'Restore a snapshot onto an environment.',
     params: nothing,
     query: nothing,
-    body: z.strictObject({ snapshot: s.Id, onto: s.EnvironmentPath, confirm: z.string().optional() }),
+    body: z.strictObject({ snapshot: s.Id, onto: s.EnvironmentPath, confirm: z.string().optional(), ...past }),
     response: s.Transfer,
     status: 202,
   }),

@@ -21,7 +21,9 @@ async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, want
   return installation.records.transaction(async (trx) => {
     // What went past review is reviewed afterwards.
     const request =
-      wanted.urgent === undefined ? undefined : await openUrgent(trx, installation, wanted, wanted.urgent, person.id);
+      wanted.urgent === undefined || wanted.forecast === undefined
+        ? undefined
+        : await openUrgent(trx, installation, wanted, wanted.urgent, person.id);
     const transfer = await installation.transfers.create(trx, {
       ...wanted,
       ...(request === undefined ? {} : { request }),
@@ -54,19 +56,33 @@ async function show(installation: Installation, record: TransferRecord) {
   return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
-interface PushBody {
-  readonly forecast: string;
-  readonly confirm?: string | undefined;
+interface Past {
   /** Why it goes past approval and claims. */
   readonly urgent?: string | undefined;
   /** Why it goes outside a window or in a freeze. */
   readonly override?: string | undefined;
 }
 
-/** What lanes, claims, windows and freezes ask of a plain push. @throws {ProblemError} */
+const pastOf = ({ urgent, override }: Past): Pick<NewTransfer, 'urgent' | 'override'> => ({
+  ...(urgent === undefined ? {} : { urgent }),
+  ...(override === undefined ? {} : { override }),
+});
+
+interface PushBody extends Past {
+  readonly forecast: string;
+  readonly confirm?: string | undefined;
+}
+
+/**
+ * What lanes, claims, windows and freezes ask of what goes without a request.
+ *
+ * @param forecast what it would write; undefined for a restore, which nobody can approve item by item
+ * @throws {ProblemError} `needs-approval`, `claimed`, `closed`, `not-allowed`
+ */
 async function mustBePlain(
-  { installation, mustHold, body }: Call<unknown, unknown, PushBody>,
+  { installation, mustHold, body }: Call<unknown, unknown, Past>,
   onto: EnvironmentRecord,
+  forecast: string | undefined,
 ): Promise<void> {
   const { records, now } = installation;
   const site = await records('site').where({ name: onto.site }).first('client');
@@ -85,9 +101,12 @@ async function mustBePlain(
     throw new ProblemError(
       'needs-approval',
       `What goes onto ${onto.path} must be approved.`,
-      `Open a change request: tessarion request open --forecast ${body.forecast} --title "…"`,
+      forecast === undefined
+        ? 'Nobody can approve a restore item by item: give --urgent with a reason; it stays marked.'
+        : `Open a change request: tessarion request open --forecast ${forecast} --title "…"`,
     );
-  const items = await itemsOfForecast(records, body.forecast);
+  if (forecast === undefined) return;
+  const items = await itemsOfForecast(records, forecast);
   const [held] = await heldBy(
     records,
     onto.path,
@@ -131,7 +150,7 @@ async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'u
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
   }
   mustConfirm(onto, confirm);
-  if (direction === 'up') await mustBePlain(call, onto);
+  if (direction === 'up') await mustBePlain(call, onto, id);
   const input: PushInput = {
     forecast: id,
     from: from.path,
@@ -148,8 +167,7 @@ async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'u
     forecast: id,
     checks: result.checks,
     warnings: warningsOf(result),
-    ...(call.body.urgent === undefined ? {} : { urgent: call.body.urgent }),
-    ...(call.body.override === undefined ? {} : { override: call.body.override }),
+    ...pastOf(call.body),
   });
 }
 
@@ -203,6 +221,7 @@ export const transferHandlers: Handlers<
         `Choose a snapshot of ${onto.site}.`,
       );
     mustConfirm(onto, body.confirm);
+    if (onto.kind === 'live') await mustBePlain(call, onto, undefined);
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
       onto.kind === 'live'
@@ -221,6 +240,7 @@ export const transferHandlers: Handlers<
       sentence: plainSentence({ kind: 'restore', snapshot: snapshot.id, onto: onto.path }),
       person: person.name,
       input,
+      ...pastOf(body),
     });
   },
 
