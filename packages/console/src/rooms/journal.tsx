@@ -3,6 +3,7 @@ import type { JournalEntry } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { Icon } from '../parts/icon.js';
+import { Older } from '../parts/older.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { clock, exact, number } from '../parts/words.js';
 import { client } from '../session.js';
@@ -81,11 +82,7 @@ export function JournalRoom(): JSX.Element {
               ))}
             </tbody>
           </table>
-          {pages.hasNextPage && (
-            <button type="button" className="btn more" onClick={() => void pages.fetchNextPage()}>
-              Show older
-            </button>
-          )}
+          <Older pages={pages} />
         </div>
       )}
     </main>

@@ -5,6 +5,7 @@ import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Course } from '../parts/course.js';
 import { Icon } from '../parts/icon.js';
+import { Older } from '../parts/older.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Ago, clock, number } from '../parts/words.js';
 import { client } from '../session.js';
@@ -109,11 +110,7 @@ export function RequestsRoom(): JSX.Element {
               ))}
             </tbody>
           </table>
-          {pages.hasNextPage && (
-            <button type="button" className="btn more" onClick={() => void pages.fetchNextPage()}>
-              Show older
-            </button>
-          )}
+          <Older pages={pages} />
         </div>
       )}
     </main>

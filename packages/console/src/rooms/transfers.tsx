@@ -4,6 +4,7 @@ import type { JSX } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Icon } from '../parts/icon.js';
+import { Older } from '../parts/older.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Ago, clock, duration } from '../parts/words.js';
 import { client, useSites } from '../session.js';
@@ -88,11 +89,7 @@ export function TransfersRoom(): JSX.Element {
               ))}
             </tbody>
           </table>
-          {pages.hasNextPage && (
-            <button type="button" className="btn more" onClick={() => void pages.fetchNextPage()}>
-              Show older
-            </button>
-          )}
+          <Older pages={pages} />
         </div>
       )}
     </main>

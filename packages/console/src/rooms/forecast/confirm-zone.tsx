@@ -4,6 +4,7 @@ import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
+import { TypeName } from '../../parts/type-name.js';
 import { duration, number } from '../../parts/words.js';
 import { client } from '../../session.js';
 import { AskForm, useLane } from './ask-form.js';
@@ -88,20 +89,7 @@ export function ConfirmZone({
         <AskForm forecast={forecast} words={lane.words} />
       ) : (
         <div className="ready-zone">
-          {isLive && (
-            <label>
-              <span className="q">
-                Onto live: type <span className="mono">{forecast.onto}</span>
-              </span>
-              <input
-                className="mono"
-                spellCheck={false}
-                autoComplete="off"
-                value={typed}
-                onChange={(event) => setTyped(event.target.value)}
-              />
-            </label>
-          )}
+          {isLive && <TypeName path={forecast.onto} typed={typed} type={setTyped} />}
           <button type="submit" className="btn main big" disabled={!isReady}>
             {forecast.button}
           </button>

@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { Course } from '../../parts/course.js';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
+import { TypeName } from '../../parts/type-name.js';
 import { clock } from '../../parts/words.js';
 import type { Deeds } from './use-request.js';
 
@@ -137,20 +138,7 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
           <input type="datetime-local" value={time} onChange={(event) => setTime(event.target.value)} />
         </label>
       )}
-      {isLive && (
-        <label>
-          <span className="q">
-            Onto live: type <span className="mono">{request.onto}</span>
-          </span>
-          <input
-            className="mono"
-            spellCheck={false}
-            autoComplete="off"
-            value={typed}
-            onChange={(event) => setTyped(event.target.value)}
-          />
-        </label>
-      )}
+      {isLive && <TypeName path={request.onto} typed={typed} type={setTyped} />}
       <button type="submit" className="btn main big" disabled={!isReady}>
         {when === 'now' ? `Write ${items} onto ${onto}` : `Have ${items} written onto ${onto}`}
       </button>

@@ -1,0 +1,27 @@
+import type { JSX } from 'react';
+
+/** Onto live, the destination is typed in full; never filled in beforehand. */
+export function TypeName({
+  path,
+  typed,
+  type,
+}: {
+  readonly path: string;
+  readonly typed: string;
+  readonly type: (text: string) => void;
+}): JSX.Element {
+  return (
+    <label>
+      <span className="q">
+        Onto live: type <span className="mono">{path}</span>
+      </span>
+      <input
+        className="mono"
+        spellCheck={false}
+        autoComplete="off"
+        value={typed}
+        onChange={(event) => type(event.target.value)}
+      />
+    </label>
+  );
+}
