@@ -1,7 +1,6 @@
 import { createHmac } from 'node:crypto';
-import { JournalCheck, type JournalFault, NO_SEAL, type SignedHead } from '@tessarion/core';
+import { JournalCheck, type JournalFault, NO_SEAL, type SealedEntry, type SignedHead } from '@tessarion/core';
 import pg from 'pg';
-import { type EntryRow, sealable } from './journal.js';
 
 /** A stretch of the journal: the entries behind one place, up to and with another. */
 export interface Stretch {
@@ -20,22 +19,39 @@ export interface StretchChecked {
 }
 
 const BATCH = 10_000;
-const COLUMNS = 'id, at, actor, act, outcome, thing, details, side, stamp, position, seal';
+/** Times as they were sealed: RFC 3339 in UTC, to the millisecond. */
+const COLUMNS = `id, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'), actor, act, outcome, thing, details, side,
+  stamp, position, coalesce(seal, '')`;
 
-type SealedRow = EntryRow & { readonly position: number; readonly seal: string | null };
+type Row = [string, string, string, string, 'done', string, string, string, string, number, string];
+
+const entryOf = ([id, at, actor, act, outcome, thing, details, side, stamp, position, seal]: Row): SealedEntry => ({
+  id,
+  at,
+  actor,
+  act,
+  outcome,
+  thing,
+  details,
+  side,
+  stamp,
+  position,
+  seal,
+});
 
 /** Checks the seals of a stretch, on a connection of its own. */
 export async function verifyStretch({ recordsUrl, key, heads, after, last, isEnd }: Stretch): Promise<StretchChecked> {
   const records = new pg.Client({ connectionString: recordsUrl, application_name: 'tessarion verify' });
   await records.connect();
   try {
-    const read = (from: number): Promise<SealedRow[]> =>
+    const read = (from: number): Promise<Row[]> =>
       records
-        .query(
-          `SELECT ${COLUMNS} FROM journal_entry WHERE position > $1 AND position <= $2 ORDER BY position LIMIT ${BATCH}`,
-          [from, isEnd ? Number.MAX_SAFE_INTEGER : last],
-        )
-        .then((result) => result.rows as SealedRow[]);
+        .query({
+          text: `SELECT ${COLUMNS} FROM journal_entry WHERE position > $1 AND position <= $2 ORDER BY position LIMIT ${BATCH}`,
+          values: [from, isEnd ? Number.MAX_SAFE_INTEGER : last],
+          rowMode: 'array',
+        })
+        .then((result) => result.rows as Row[]);
     const { rows: before } = await records.query('SELECT seal FROM journal_entry WHERE position = $1', [after]);
     const start = { position: after, seal: after === 0 ? NO_SEAL : (before[0]?.seal as string | undefined) };
     const digest = (text: string): string => createHmac('sha256', key).update(text).digest('hex');
@@ -45,13 +61,12 @@ export async function verifyStretch({ recordsUrl, key, heads, after, last, isEnd
       start,
     );
     let checked = 0;
-    for (let next: Promise<SealedRow[]> | undefined = read(after); next; ) {
-      const rows: SealedRow[] = await next;
+    for (let next: Promise<Row[]> | undefined = read(after); next; ) {
+      const rows: Row[] = await next;
       // The server reads on while these are checked.
       const end = rows.at(-1);
-      next = end && rows.length === BATCH ? read(end.position) : undefined;
-      for (const row of rows)
-        check.next({ ...sealable(row), position: row.position, stamp: row.stamp, seal: row.seal ?? '' });
+      next = end && rows.length === BATCH ? read(end[9]) : undefined;
+      for (const row of rows) check.next(entryOf(row));
       checked += rows.length;
     }
     return { checked, faults: check.end(isEnd ? undefined : last) };
