@@ -12,6 +12,7 @@ import { addServiceCommands } from './commands/service.js';
 import { addSites } from './commands/sites.js';
 import { addSnapshots } from './commands/snapshots.js';
 import { addTransfers } from './commands/transfers.js';
+import { addWebhooks } from './commands/webhooks.js';
 import { describeError } from './errors.js';
 
 const program = new Command('tessarion')
@@ -36,6 +37,7 @@ addRequests(program);
 addPlans(program);
 addPeople(program);
 addJournal(program);
+addWebhooks(program);
 addServers(program);
 addProfileCommands(program);
 addServiceCommands(program);

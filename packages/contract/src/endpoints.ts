@@ -10,12 +10,14 @@ import { profilesEndpoints } from './endpoints/profiles.js';
 import { requestsEndpoints } from './endpoints/requests.js';
 import { snapshotsEndpoints } from './endpoints/snapshots.js';
 import { transfersEndpoints } from './endpoints/transfers.js';
+import { webhooksEndpoints } from './endpoints/webhooks.js';
 import * as s from './shapes.js';
 
 export { DatabaseAccess } from './endpoints/fleet.js';
 export { Page } from './endpoints/inputs.js';
 export { JournalFilter } from './endpoints/journal.js';
 export { Notice } from './endpoints/notices.js';
+export { Webhook, WebhookDelivery } from './endpoints/webhooks.js';
 
 /** Every endpoint of the interface. */
 export const endpoints = {
@@ -30,6 +32,7 @@ export const endpoints = {
   ...requestsEndpoints,
   ...journalEndpoints,
   ...noticesEndpoints,
+  ...webhooksEndpoints,
 } as const;
 
 export type Endpoints = typeof endpoints;

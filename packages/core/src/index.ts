@@ -24,6 +24,7 @@ export * from './merge/settle-files.js';
 export * from './multimap.js';
 export * from './names.js';
 export * from './notice/audience.js';
+export * from './notice/webhook.js';
 export * from './profile/check.js';
 export * from './profile/classify.js';
 export * from './profile/compose.js';

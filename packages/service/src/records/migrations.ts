@@ -3,6 +3,7 @@ import { addAccess } from './migrations/access.js';
 import { addJournal } from './migrations/journal.js';
 import { addNotices } from './migrations/notices.js';
 import { addRequests } from './migrations/requests.js';
+import { addWebhooks } from './migrations/webhooks.js';
 
 /** The records' schema, step by step; only ever appended to. */
 const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
@@ -230,6 +231,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '009_journal': addJournal,
   '010_requests': addRequests,
   '011_notices': addNotices,
+  '012_webhooks': addWebhooks,
 };
 
 /** Brings the records' schema up to date. */

@@ -1,4 +1,5 @@
-import { afterEvent, isOpenRequest, type NoticeKind, type RequestEvent } from '@tessarion/core';
+import { afterEvent, isAnnounced, isOpenRequest, type NoticeKind, type RequestEvent } from '@tessarion/core';
+import { announce } from '../notices/announce.js';
 import { tellPeople } from '../notices/tell.js';
 import { ProblemError } from '../problems.js';
 import { publishEvent } from '../records/events.js';
@@ -49,6 +50,16 @@ export async function move(
   // Nobody was asked about a draft.
   if (kind && !(kind === 'withdrawn' && request.state === 'draft'))
     await tellPeople(trx, moved, { kind, by, at, words });
+  const type = `tessarion.request.${kind}`;
+  if (isAnnounced(type))
+    await announce(trx, {
+      type,
+      at,
+      site: moved.site,
+      onto: moved.onto_path,
+      subject: moved.id,
+      data: { title: moved.title, state, from: moved.from_path, revision: moved.revision, transfer: moved.transfer },
+    });
   if (!isOpenRequest(state)) await letGo(trx, moved, by, at);
   await tell(trx, request);
   return moved;

@@ -1,6 +1,7 @@
 import { run } from 'graphile-worker';
 import { openInstallation } from '../installation.js';
 import { mailSettings, sendDueMail } from '../notices/mail.js';
+import { sendDueWebhooks } from '../notices/webhooks.js';
 import { deliverDue } from '../requests/deliver.js';
 import { followSources } from '../requests/follow.js';
 import { computeForecast } from './forecasting.js';
@@ -65,6 +66,7 @@ const mail = mailSettings();
 const timers = [
   regularly(2000, 'sweep', () => work.sweep()),
   regularly(2000, 'delivering what is due', () => deliverDue(installation)),
+  regularly(2000, 'telling other programs', () => sendDueWebhooks(installation)),
   regularly(60_000, 'looking at what is asked for', () => followSources(installation)),
   ...(mail ? [regularly(2000, 'mailing', () => sendDueMail(installation, mail))] : []),
 ];

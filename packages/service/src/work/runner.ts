@@ -1,4 +1,6 @@
+import { isAnnounced } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
+import { announce } from '../notices/announce.js';
 import { failureOf } from '../problems.js';
 import { publishEvent } from '../records/events.js';
 import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
@@ -255,6 +257,21 @@ export class TransferRunner {
         state: outcome.state,
         progress: null,
       });
+      const type = `tessarion.transfer.${outcome.state}`;
+      if (isAnnounced(type))
+        await announce(trx, {
+          type,
+          at: installation.now(),
+          site: record.site,
+          onto: record.onto_path,
+          subject: record.id,
+          data: {
+            kind: record.kind,
+            from: record.from_path,
+            request: record.request,
+            failure: outcome.failure?.message ?? null,
+          },
+        });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
   }

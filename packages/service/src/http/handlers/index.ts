@@ -13,6 +13,7 @@ import { requestHandlers } from './requests.js';
 import { reviewHandlers } from './reviews.js';
 import { snapshotHandlers } from './snapshots.js';
 import { transferHandlers } from './transfers.js';
+import { webhookHandlers } from './webhooks.js';
 
 /** Every endpoint of the contract with what answers it. */
 export const handlers: Handlers<EndpointName> = {
@@ -20,6 +21,7 @@ export const handlers: Handlers<EndpointName> = {
   ...peopleHandlers,
   ...journalHandlers,
   ...noticeHandlers,
+  ...webhookHandlers,
   ...requestHandlers,
   ...reviewHandlers,
   ...planHandlers,

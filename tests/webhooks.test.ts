@@ -1,0 +1,115 @@
+import { createHmac } from 'node:crypto';
+import { createServer, type IncomingHttpHeaders } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { type CloudEvent, signedContent } from '@tessarion/core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { addSite, done, onRecords, SHOP, type Studio, startStudio } from './support/studio.js';
+
+const got: { headers: IncomingHttpHeaders; body: string; path: string }[] = [];
+let answer = 204;
+/** Another program on this machine, which answers as it is told to. */
+const other = createServer((request, response) => {
+  let body = '';
+  request.on('data', (chunk: Buffer) => {
+    body += chunk.toString();
+  });
+  request.on('end', () => {
+    got.push({ headers: request.headers, body, path: request.url ?? '' });
+    response.writeHead(answer, { location: '/elsewhere' }).end();
+  });
+});
+
+let studio: Studio;
+let url = '';
+beforeAll(async () => {
+  await new Promise<void>((resolve) => other.listen(0, '127.0.0.1', resolve));
+  url = `http://127.0.0.1:${(other.address() as AddressInfo).port}/hook`;
+  studio = await startStudio();
+  await addSite(studio);
+  await addSite(studio, { ...SHOP, name: 'saltmarsh', client: 'Saltmarsh Ferries' });
+}, 120_000);
+afterAll(async () => {
+  await studio?.stop();
+  await new Promise((resolve) => other.close(resolve));
+});
+
+const snapshot = async (site: string) =>
+  done(studio, await studio.client.call('snapshotTake', { body: { environment: `${site}/live` } }));
+const deliveries = async (id: string) => (await studio.client.call('webhookDeliveries', { params: { id } })).items;
+
+describe('a webhook', () => {
+  it('is told of what it wants to know, signed, once', async () => {
+    const made = await studio.client.call('webhookAdd', {
+      body: { url, scope: 'threadmill', types: ['tessarion.transfer.done'], allowsPrivate: true },
+    });
+    const transfer = await snapshot('threadmill');
+    await snapshot('saltmarsh');
+    await expect.poll(() => got.length, { timeout: 20_000 }).toBe(1);
+    const { headers, body } = got[0] as (typeof got)[0];
+    expect(headers['content-type']).toContain('application/cloudevents+json');
+    const event = JSON.parse(body) as CloudEvent;
+    expect(event).toMatchObject({
+      specversion: '1.0',
+      type: 'tessarion.transfer.done',
+      subject: transfer.id,
+      data: { site: 'threadmill', environment: 'threadmill/live', kind: 'snapshot' },
+    });
+    const [id, timestamp] = [String(headers['webhook-id']), Number(headers['webhook-timestamp'])];
+    const key = Buffer.from(made.secret.slice('whsec_'.length), 'base64');
+    const signature = createHmac('sha256', key)
+      .update(signedContent(id, timestamp, body))
+      .digest('base64');
+    expect(headers['webhook-signature']).toBe(`v1,${signature}`);
+    expect(id).toBe(event.id);
+    await expect.poll(async () => (await deliveries(made.id))[0]?.state).toBe('delivered');
+    expect(await onRecords(studio, 'SELECT secret FROM webhook')).not.toContainEqual({ secret: made.secret });
+    expect(JSON.stringify(await studio.client.call('webhookList'))).not.toContain('whsec_');
+    await studio.client.call('webhookRemove', { params: { id: made.id } });
+  });
+
+  it('that fails is tried again, later; a redirect is no success and not followed; all is on record', async () => {
+    const { id } = await studio.client.call('webhookAdd', { body: { url, scope: 'threadmill', allowsPrivate: true } });
+    got.length = 0;
+    answer = 302;
+    await snapshot('threadmill');
+    await expect
+      .poll(async () => (await deliveries(id))[0], { timeout: 20_000 })
+      .toMatchObject({ tries: 1, status: 302 });
+    const [waiting] = await deliveries(id);
+    expect(waiting).toMatchObject({ state: 'waiting', problem: 'It answered 302.' });
+    expect(Date.parse(waiting?.nextAt ?? '')).toBeGreaterThan(Date.parse(waiting?.at ?? ''));
+    answer = 500;
+    await onRecords(studio, 'UPDATE webhook_delivery SET due_at = now(), tries = 7 WHERE due_at IS NOT NULL');
+    await expect.poll(async () => (await deliveries(id))[0]?.state, { timeout: 20_000 }).toBe('given-up');
+    answer = 204;
+    await studio.client.call('webhookResend', { params: { id: waiting?.id ?? '' } });
+    await expect.poll(async () => (await deliveries(id))[0]?.state, { timeout: 20_000 }).toBe('delivered');
+    expect(got.map((one) => one.path)).toEqual(['/hook', '/hook', '/hook']);
+    expect([...new Set(got.map((one) => one.headers['webhook-id']))]).toEqual([waiting?.id]);
+    await studio.client.call('webhookRemove', { params: { id } });
+  });
+
+  it('does not lead to this machine or into a private network, by whatever name, unless it may', async () => {
+    const { port } = new URL(url);
+    got.length = 0;
+    const hooks: string[] = [];
+    for (const host of ['127.0.0.1', 'localhost', '[::1]', '0.0.0.0', '2130706433'])
+      hooks.push(
+        (await studio.client.call('webhookAdd', { body: { url: `http://${host}:${port}/hook`, scope: 'threadmill' } }))
+          .id,
+      );
+    await snapshot('threadmill');
+    for (const id of hooks)
+      await expect
+        .poll(async () => (await deliveries(id))[0]?.problem, { timeout: 20_000 })
+        .toContain('a private address');
+    expect(got).toEqual([]);
+  });
+
+  it('is refused with an address that is none, or holds a password', async () => {
+    for (const wrong of ['ftp://x.example/', 'javascript:alert(1)', 'http://a:b@x.example/', 'x'])
+      await expect(studio.client.call('webhookAdd', { body: { url: wrong } })).rejects.toMatchObject({
+        problem: { status: 400 },
+      });
+  });
+});
