@@ -33,7 +33,8 @@ while (!(await client.call('siteList', { query: { state: 'not-reached' } })).len
 const pushes = await client.call('transferList', { query: { site: 'threadmill', limit: 20 } });
 const drift = await client.call('transferList', { query: { kind: 'push', state: 'done', limit: 1 } });
 const shown = drift.items[0] ?? pushes.items[0];
-const [asked] = (await client.call('requestList', { query: { state: 'in-review' } })).items;
+const inReview = (await client.call('requestList', { query: { state: 'in-review' } })).items;
+const asked = inReview.find((one) => one.openThreads > 0);
 const talked =
   asked && (await client.call('requestShow', { params: { id: asked.id } })).threads.find((one) => one.item);
 
