@@ -354,6 +354,18 @@ describe('windows and freezes', () => {
     );
     await expect.poll(async () => (await show(late)).state, { timeout: 30_000 }).toBe('blocked');
     expect((await show(late)).because).toContain('passed without it');
+    await asEditor().call('requestWithdraw', { params: { id: late.id }, body: { reason: 'Too late.' } });
+
+    // Nor by somebody whose access has ended since.
+    await editPage();
+    const left = await ask(await open('A third page'));
+    await verdict(left, 'approve');
+    const gone = await comes('gro', 'operations');
+    await deliver(left, new Date(Date.now() + 3_600_000).toISOString(), {}, gone);
+    await studio.client.call('personEnd', { params: { id: (await gone.call('me')).id } });
+    await onRecords(studio, "UPDATE change_request SET deliver_at = now() WHERE state = 'scheduled'");
+    await expect.poll(async () => (await show(left)).state, { timeout: 30_000 }).toBe('blocked');
+    expect((await show(left)).because).toContain('any more');
   });
 
   it('a freeze stops what windows allow, for the sites that it is for', async () => {

@@ -158,7 +158,7 @@ function wordsOf(item: ForecastItem): string {
 
 /** Says what collides, with what either side has, and the name by which it is settled. */
 function printCollisions(items: readonly ForecastItem[]): void {
-  for (const item of items)
+  for (const item of items.filter((one) => one.outcome !== 'left-out'))
     for (const collision of item.collisions) {
       if (collision.settled) continue;
       print(`${bold(collision.id)}  ${collision.words}`);

@@ -53,6 +53,9 @@ export function addTransfers(program: Command): void {
     print(
       `${one.kind} ${one.id}, ${one.state}, by ${one.person}, ${when(one.createdAt)}${one.undoneBy ? `, undone by ${one.undoneBy}` : ''}${one.undoOf ? `, undoes ${one.undoOf}` : ''}`,
     );
+    if (one.request) print(`Delivers change request ${one.request}.`);
+    if (one.urgent) print(`Urgent, past approval: ${one.urgent}`);
+    if (one.override) print(`Outside its window: ${one.override}`);
     print(`${counted(one.rows, 'row')}, ${counted(one.files, 'file')}, ${size(one.bytes)}`);
     if (one.failure) print(`${one.failure.message} ${one.failure.next}`);
     print();

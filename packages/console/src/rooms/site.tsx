@@ -4,6 +4,7 @@ import { type JSX, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Confirm } from '../parts/confirm.js';
+import { Course } from '../parts/course.js';
 import { Icon } from '../parts/icon.js';
 import { RunningJob } from '../parts/progress.js';
 import { Failure, Loading } from '../parts/states.js';
@@ -368,8 +369,28 @@ function SiteAside({ site }: { readonly site: Site }): JSX.Element {
     queryKey: ['snapshots', site.name],
     queryFn: () => client.call('snapshotList', { query: { site: site.name } }),
   });
+  const requests = useQuery({
+    queryKey: ['requests', 'on its way', site.name],
+    queryFn: () => client.call('requestList', { query: { site: site.name, open: 'yes', limit: 6 } }),
+  });
   return (
     <aside>
+      {(requests.data?.items.length ?? 0) > 0 && (
+        <section className="slab p">
+          <h2>
+            <Link to={`/requests?site=${site.name}`}>On its way</Link>
+          </h2>
+          {requests.data?.items.map((one) => (
+            <Link key={one.id} className="req" to={`/requests/${one.id}`}>
+              <b>{one.title}</b>
+              <span className="q cut">
+                <Course state={one.state} /> · onto {one.onto.split('/')[1]}
+                {one.deliverAt && ` · due ${clock(one.deliverAt)}`}
+              </span>
+            </Link>
+          ))}
+        </section>
+      )}
       <section className="slab p">
         <h2>
           <Link to={`/transfers?site=${site.name}`}>Transfers</Link>

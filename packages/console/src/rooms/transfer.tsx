@@ -117,7 +117,22 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
                 what it takes back
               </Link>
             )}
+            {transfer.request && (
+              <Link className="u" to={`/requests/${transfer.request}`}>
+                its change request
+              </Link>
+            )}
           </p>
+          {transfer.urgent && (
+            <p className="q">
+              <b className="wn-text">Urgent</b>, past approval: {transfer.urgent}
+            </p>
+          )}
+          {transfer.override && (
+            <p className="q">
+              <b className="wn-text">Outside its window</b>: {transfer.override}
+            </p>
+          )}
         </section>
         <section className="numerals slab" aria-label="In figures">
           {numerals.map(([value, name]) => (

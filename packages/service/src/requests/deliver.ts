@@ -1,4 +1,6 @@
-import { isStillDue, mayDeliverAt } from '@tessarion/core';
+import type { Person } from '@tessarion/contract';
+import { decide, type EnvironmentKind, isStillDue, mayDeliverAt } from '@tessarion/core';
+import { callerOf } from '../access/actors.js';
 import { failureOf, ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
 import { holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
@@ -160,7 +162,9 @@ export async function deliverDue(installation: Installation): Promise<void> {
         const request = await holdRequest(trx, id);
         if (request.state !== 'scheduled' || !request.deliver_at || request.deliver_at > now()) return;
         await mustBeInTime(trx, request, now());
-        const transfer = await beginDelivery(trx, installation, request, request.deliverer ?? request.author);
+        const by = request.deliverer ?? request.author;
+        await mustStillMay(trx, request, by);
+        const transfer = await beginDelivery(trx, installation, request, by);
         await journal.write(trx, {
           actor: `schedule of ${id}`,
           act: 'requestDeliver',
@@ -190,6 +194,32 @@ async function block({ records, now, journal }: Installation, id: string, becaus
       who: undefined,
     });
   });
+}
+
+/** Whoever set the time must still be here, and still be allowed. @throws {ProblemError} `not-allowed` */
+async function mustStillMay(trx: OnRecords, request: RequestRecord, by: string): Promise<void> {
+  const person = (await trx('person').where({ id: by }).first('id', 'name', 'mail', 'state')) as
+    | (Person & { state: string })
+    | undefined;
+  const site = await trx('site').where({ name: request.site }).first('client');
+  const kind = (await laneOnto(trx, request.onto_path)) as EnvironmentKind;
+  const thing = {
+    is: 'environment',
+    client: site?.client ?? '',
+    site: request.site,
+    environment: request.onto_path,
+    kind,
+  } as const;
+  const isAllowed =
+    person?.state === 'active' &&
+    decide((await callerOf(trx, person, undefined)).actor, kind === 'live' ? 'live.deliver' : 'copy.work', thing)
+      .allowed;
+  if (!isAllowed)
+    throw new ProblemError(
+      'not-allowed',
+      `${person?.name ?? by}, who set the time, may not deliver onto ${request.onto_path} any more.`,
+      'Somebody else may give it a time.',
+    );
 }
 
 /** @throws {ProblemError} `closed` where its time has passed */
