@@ -1,4 +1,5 @@
-import type { RequestAct, RequestDetail } from '@tessarion/contract';
+import { useQuery } from '@tanstack/react-query';
+import type { Me, RequestAct, RequestDetail } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
 import { Course } from '../../parts/course.js';
@@ -6,6 +7,7 @@ import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
 import { clock } from '../../parts/words.js';
+import { client } from '../../session.js';
 import type { Deeds } from './use-request.js';
 
 const actOf = (request: RequestDetail, name: RequestAct['act']): RequestAct | undefined =>
@@ -107,8 +109,18 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
   const [typed, setTyped] = useState('');
   const [when, setWhen] = useState<'now' | 'window' | 'time'>('now');
   const [time, setTime] = useState('');
+  const [reason, setReason] = useState('');
   const isLive = request.onto.endsWith('/live');
-  const isReady = (!isLive || typed === request.onto) && (when !== 'time' || time !== '');
+  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
+  const plan = useQuery({
+    queryKey: ['plans', request.site],
+    queryFn: () => client.call('deliveryPlan', { params: { site: request.site } }),
+    enabled: isLive,
+  });
+  const closed = when === 'now' && plan.data && !plan.data.now.allowed ? plan.data.now : undefined;
+  const mayOverride = me.data?.permissions.includes('window.override') === true;
+  const isReady =
+    (!isLive || typed === request.onto) && (when !== 'time' || time !== '') && (!closed || reason.trim() !== '');
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (!isReady || deeds.isPending) return;
@@ -117,6 +129,7 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
       body: {
         when: when === 'time' ? new Date(time).toISOString() : when,
         ...(isLive ? { confirm: typed } : {}),
+        ...(closed ? { override: reason } : {}),
       },
     });
   };
@@ -136,6 +149,18 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
         <label>
           <span className="q">Time, in your own zone</span>
           <input type="datetime-local" value={time} onChange={(event) => setTime(event.target.value)} />
+        </label>
+      )}
+      {closed && (
+        <p className="wn-text">
+          {closed.because === 'freeze' ? 'Frozen now' : 'No window is open now'}
+          {closed.next && `; opens ${clock(closed.next)}`}
+        </p>
+      )}
+      {closed && mayOverride && (
+        <label>
+          <span className="q">Why it must go all the same; it stays marked</span>
+          <input value={reason} onChange={(event) => setReason(event.target.value)} />
         </label>
       )}
       {isLive && <TypeName path={request.onto} typed={typed} type={setTyped} />}
