@@ -60,8 +60,9 @@ const GAP = 2;
 
 /** How wide a column may be so that the table fits: what is over is taken from the column that may be cut. */
 function roomFor(column: number, head: readonly string[], rows: readonly (readonly string[])[]): number {
+  // An empty column is drawn one wide.
   const widest = (i: number): number =>
-    Math.max(...[head, ...rows].map((row) => [...stripVTControlCharacters(row[i] ?? '')].length));
+    Math.max(1, ...[head, ...rows].map((row) => [...stripVTControlCharacters(row[i] ?? '')].length));
   const others = head.reduce((sum, _one, i) => (i === column ? sum : sum + widest(i) + GAP), 0);
   return Math.max(head[column]?.length ?? 0, 8, WIDTH - others);
 }

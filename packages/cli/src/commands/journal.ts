@@ -50,10 +50,10 @@ export function addJournal(program: Command): void {
       ['at', 'who', 'act', '', 'what', 'more'],
       page.items.map((one) => [
         when(one.at),
-        cut(one.name ?? one.actor, 16),
+        cut(one.name ?? one.actor, 14),
         one.act,
         one.outcome === 'done' ? '' : one.outcome,
-        cut(one.thing, 22),
+        cut(one.thing, 20),
         words(one),
       ]),
       [],

@@ -1,7 +1,7 @@
 /** What a person may be allowed to do; a role is made of these. `of` says where it can be given. */
 export const PERMISSIONS = {
   'site.read': 'see sites, environments, forecasts, transfers and change requests',
-  'site.manage': 'bring sites in and change how they are described: profile, classes, rules of their lanes',
+  'site.manage': 'bring sites in, and set their profile, classes and lanes',
   'copy.work': 'move things between copies: push onto staging, bring news in, reset',
   'copy.manage': 'make, rename, describe and remove copies',
   'live.deliver': 'write onto live, and take a transfer onto live back',

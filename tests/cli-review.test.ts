@@ -1,0 +1,217 @@
+import type { ChangeRequest, Colleague, RequestDetail } from '@tessarion/contract';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import {
+  addSite,
+  type CommandEnd,
+  makeCopy,
+  newcomer,
+  onSite,
+  type Studio,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
+
+const LIVE = 'threadmill/live';
+const COPY = 'threadmill/staging';
+const LISE = 'lise.aune@copperlane.example';
+
+let studio: Studio;
+/** Tokens of who reviews and of who only looks. */
+let [lise, bror] = ['', ''];
+
+beforeAll(async () => {
+  studio = await startStudio();
+  await addSite(studio);
+  await makeCopy(studio, 'threadmill', 'staging');
+  const token = async (mail: string, role: string, name: string): Promise<string> => {
+    const client = await newcomer(studio, mail, role, 'threadmill', name);
+    return (await client.call('tokenCreate', { body: { name: 'command line' } })).value;
+  };
+  [lise, bror] = [
+    await token(LISE, 'reviewer', 'Lise Aune'),
+    await token('bror.ness@copperlane.example', 'observer', 'Bror Ness'),
+  ];
+}, 120_000);
+afterAll(() => studio?.stop());
+
+const run = (line: string, token?: string): Promise<CommandEnd> =>
+  tessarion(
+    studio,
+    [...line.matchAll(/"([^"]*)"|(\S+)/g)].map((match) => match[1] ?? (match[2] as string)),
+    token === undefined ? {} : { TESSARION_TOKEN: token },
+  );
+const out = async (line: string, token?: string): Promise<string> => {
+  const end = await run(line, token);
+  if (end.code !== 0) throw new Error(`${line} ended with ${end.code}: ${end.err}`);
+  expect(Math.max(...end.out.split('\n').map((one) => [...one].length)), line).toBeLessThanOrEqual(100);
+  return end.out;
+};
+const asJson = async <T>(line: string, token?: string): Promise<T> => {
+  const end = await run(`${line} --json`, token);
+  if (end.code !== 0) throw new Error(`${line} ended with ${end.code}: ${end.err}`);
+  return JSON.parse(end.out) as T;
+};
+/** At most a few lines: what, why, what to do next; and never a stack. */
+const refused = async (line: string, code: number, token?: string): Promise<string> => {
+  const end = await run(line, token);
+  expect([line, end.code]).toEqual([line, code]);
+  expect(end.err).not.toMatch(/\n {4}at |undefined|\[object/);
+  return end.err;
+};
+const editPage = (title: string): Promise<unknown> =>
+  onSite(studio, COPY, (query) => query('UPDATE page SET title = $1 WHERE slug = $2', [title, 'dye']));
+
+describe('on the command line a change', () => {
+  let id = '';
+
+  it('is not pushed past a lane that asks for approval, which says what to do', async () => {
+    expect(await out('lane show threadmill')).toContain('Onto live: a plain push goes');
+    expect(await out('lane rule threadmill --approvals 1 --threads-block')).toContain('needs 1 approval');
+    expect(await out('lane show threadmill')).toContain('Onto live: 1 approval, and no open thread');
+    await editPage('Dyes');
+    const words = await refused(`push --from ${COPY} --confirm ${LIVE}`, 3);
+    expect(words).toMatch(/must be approved[\s\S]*tessarion request open --forecast f-\w+/);
+  });
+
+  it('is asked for, found by its reviewer, talked about and sent back', async () => {
+    await refused(`request open --from ${COPY} --title x --reviewer nobody@copperlane.example`, 2);
+    const opened = await asJson<RequestDetail>(
+      `request open --from ${COPY} --title "The page on dyes" --reviewer ${LISE} --before "Tell the dyer"`,
+    );
+    id = opened.id;
+    expect(opened).toMatchObject({ state: 'in-review', reviewers: [{ person: { name: 'Lise Aune' } }] });
+    expect(await out('request list --waiting', lise)).toMatch(new RegExp(`${id}.*The page on dyes.*in-review \\*`));
+    expect(await out('request list --waiting')).toContain('No change requests.');
+    const item = opened.items[0]?.id ?? '';
+    const talked = await out(`review comment ${id} "Which dyes?" --item ${item} --field title`, lise);
+    const thread = /c-\w{10}/.exec(talked)?.[0] ?? '';
+    await out(`review comment ${id} "Madder and weld." --reply ${thread}`);
+    await refused(`review approve ${id}`, 3);
+    await refused(`review return ${id}`, 2, lise);
+    expect(await out(`review return ${id} --reason "Say which."`, lise)).toContain('Because: Say which.');
+    expect(await out(`request show ${id}`)).toMatch(/Lise Aune.*Which dyes\?[\s\S]*Maren Brask.*Madder and weld\./);
+  });
+
+  it('is mended, approved, and delivered when its step is done', async () => {
+    await editPage('Madder and weld');
+    expect(await out(`request revise ${id}`)).toContain('revision 2');
+    await out(`request ask ${id}`);
+    expect(await refused(`review approve ${id} --revision 1`, 5, lise)).toContain('is at revision 2 by now');
+    expect(await out(`review approve ${id} --words "Well done"`, lise)).toContain('in-review');
+    const { threads, steps } = await asJson<RequestDetail>(`request show ${id}`);
+    await out(`review resolve ${id} ${threads[0]?.id}`);
+    expect((await asJson<RequestDetail>(`request show ${id}`)).state).toBe('approved');
+    await refused(`deliver ${id}`, 3);
+    await refused(`deliver ${id} --confirm threadmill/staging`, 3);
+    expect(await refused(`deliver ${id} --confirm ${LIVE}`, 3)).toContain('Tell the dyer');
+    await out(`request tick ${id} --step ${steps[0]?.id}`);
+    await refused(`deliver ${id} --confirm ${LIVE} --when "next tuesday"`, 2);
+    await refused(`deliver ${id} --confirm ${LIVE}`, 3, lise);
+    expect(await out(`deliver ${id} --confirm ${LIVE}`)).toContain(`${id} is delivered.`);
+    const { transfer } = await asJson<RequestDetail>(`request show ${id}`);
+    expect(await out(`transfer show ${transfer}`)).toContain(`Delivers change request ${id}.`);
+    const page = await asJson<{ items: ChangeRequest[] }>('request list --state delivered');
+    expect(page.items.map((one) => one.id)).toEqual([id]);
+  });
+
+  it('is withdrawn with a reason', async () => {
+    await editPage('Not now');
+    const opened = await asJson<RequestDetail>(`request open --from ${COPY} --title "Not now" --draft`);
+    expect(opened.state).toBe('draft');
+    await refused(`request withdraw ${opened.id}`, 2);
+    expect(await out(`request withdraw ${opened.id} --reason "Asked for twice"`)).toContain('withdrawn');
+    await refused(`request ask ${opened.id}`, 1);
+  });
+});
+
+describe('windows and freezes', () => {
+  it('are set, shown and lifted, and say what is wrong with them', async () => {
+    await refused('window set threadmill someday', 2);
+    expect(await out('window set threadmill mon-fri,22:00-02:00 sun,06:00-09:00')).toMatch(
+      /mon-fri +22:00 +02:00[\s\S]*sun +06:00 +09:00 Europe\/Oslo/,
+    );
+    expect(await out('window set threadmill fri-mon,01:00-02:00')).toMatch(/mon, fri-sun|fri-sun, mon|mon, fri/);
+    const frozen = await out('freeze add --for threadmill --from 12-20 --until 01-02 --reason "Christmas trade"');
+    const freeze = /z-\w{10}/.exec(frozen)?.[0] ?? '';
+    expect(await out('freeze list')).toMatch(new RegExp(`${freeze}.*12-20.*01-02.*each year.*Christmas trade`));
+    expect(await out('window show threadmill')).toContain('Frozen each year from 12-20 until 01-02');
+    await refused('freeze add --for threadmill --from 2027-02-02T00:00 --until 2027-02-01T00:00 --reason x', 2);
+    await refused('freeze add --for no-such-site --from 01-01 --until 01-02 --reason x', 1);
+    await out(`freeze lift ${freeze}`);
+    expect(await out('freeze list')).toContain('No freezes.');
+    expect(await out('window set threadmill')).toContain('There are no windows');
+  });
+});
+
+describe('people and roles', () => {
+  it('are invited, given roles, put into teams, and sent away', async () => {
+    const mail = 'odd.rye@copperlane.example';
+    const invited = await out(`people invite ${mail} --name "Odd Rye" --role operations --for threadmill`);
+    expect(invited).toMatch(/\/invitation#invitation_\S+/);
+    expect(await out('people list')).toMatch(
+      /Odd Rye +odd\.rye@copperlane\.example +invited.*operations for threadmill/,
+    );
+    await out(`people give ${mail} observer`);
+    await out(`people team night-shift ${mail} --title "Night shift"`);
+    expect(await out('people teams')).toMatch(/night-shift +Night shift +Odd Rye/);
+    await out('people give team:night-shift developer --for threadmill');
+    await out(`people take ${mail} observer`);
+    expect(await refused(`people take ${mail} developer --for threadmill`, 1)).toContain('by a team');
+    const [odd] = (await asJson<Colleague[]>('people list')).filter((one) => one.mail === mail);
+    expect(odd?.roles.map((one) => `${one.role} ${one.team}`)).toEqual(['operations null', 'developer night-shift']);
+    await out(`people invite-again ${mail}`);
+    await out(`people end ${mail}`);
+    await refused(`people invite-again ${mail}`, 1);
+    await out(`people return ${mail}`);
+    await out(`people end ${mail}`);
+    expect(await out(`people erase ${mail}`)).toContain('is erased');
+    expect(await out('people list')).not.toContain('Odd Rye');
+    await refused('people end nobody@copperlane.example', 1);
+    expect(await out('people sessions')).toContain('127.0.0.1');
+  });
+
+  it('a role is made of permissions, and refuses what it does not hold', async () => {
+    expect(await out('role save auditor --may site.read journal.read')).toContain('site.read, journal.read');
+    expect(await out('role list')).toMatch(/auditor \(own\)\n {2}site\.read/);
+    await refused('role save auditor --may everything', 2);
+    await refused('role save editor --may site.read', 1);
+    await out('role remove auditor');
+    expect(await refused('role save mine --may site.read', 3, bror)).toContain('may not make roles');
+    expect(await refused('journal list', 3, bror)).toContain('Not allowed.');
+    await refused(`env create threadmill/other`, 3, bror);
+  });
+});
+
+describe('the journal', () => {
+  it('is listed, exported and verified', async () => {
+    expect(await out('journal list --act siteAdopt --outcome done')).toMatch(
+      /Maren Brask +siteAdopt +threadmill\/live/,
+    );
+    expect(await out('journal list --limit 3')).toContain('More: --after');
+    const made = await out('freeze add --for threadmill --from 12-24 --until 12-26 --reason "=1+1, nobody is here"');
+    await out(`freeze lift ${/z-\w{10}/.exec(made)?.[0]}`);
+    const lines = (await run('journal export --act freezeAdd')).out.trim().split('\n');
+    expect(lines.map((line) => JSON.parse(line).act)).toContain('freezeAdd');
+    const csv = (await run('journal export --as csv --act freezeAdd')).out.trim().split('\n');
+    expect(csv[0]).toBe('position,at,actor,name,from,act,outcome,thing,details');
+    expect(csv.length).toBe(lines.length + 1);
+    expect(csv[1]).toContain('"{""freeze""');
+    expect(await out('journal verify')).toContain('Everything is as it was written.');
+  });
+});
+
+describe('webhooks', () => {
+  it('are added, listed and removed', async () => {
+    await refused('webhook add ftp://hooks.example/', 2);
+    const made = await run('webhook add https://hooks.example/7 --for threadmill --type tessarion.request.delivered');
+    expect(made.out).toMatch(/whsec_\S{40,}/);
+    const id = /w-\w{10}/.exec(made.out)?.[0] ?? '';
+    expect(await out('webhook list')).toMatch(
+      new RegExp(`${id} +https://hooks.example/7 +threadmill +request.delivered`),
+    );
+    expect(await out(`webhook deliveries ${id}`)).toContain('Nothing was sent yet.');
+    await refused('webhook resend v-0000000000', 1);
+    await out(`webhook remove ${id}`);
+    expect(await out('webhook list')).toContain('No webhooks.');
+  });
+});
