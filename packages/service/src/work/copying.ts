@@ -21,7 +21,7 @@ import {
   TRACE_WORDS,
   TraceFinder,
 } from '@tessarion/engine';
-import { getSnapshot, saveBaseline } from '../records/snapshots.js';
+import { findBaseline, getSnapshot, saveBaseline } from '../records/snapshots.js';
 import { enqueue } from '../records/transfers.js';
 import type { TransferContext } from './context.js';
 import { fitCheck } from './forecast-checks.js';
@@ -335,11 +335,18 @@ export async function rememberBaseline(
   // Run again after a crash, this may find that it has been packed already.
   if (!isTakenDown) return;
   const lower = lowerOf(source, destination);
+  const upper = lower === source.path ? destination.path : source.path;
   const profile = await context.profileVersion(source.site);
   await installation.records.transaction(async (trx) => {
+    // Noted by a worker that died over it: it may be packed in this moment, and its spool go at any other.
+    const known = await findBaseline(trx, lower, upper);
+    if (known && record.started_at && known.created_at >= record.started_at) {
+      if (known.spool) await enqueue(trx, 'pack', record.id);
+      return;
+    }
     await saveBaseline(trx, {
       lower,
-      upper: lower === source.path ? destination.path : source.path,
+      upper,
       lower_manifest: null,
       upper_manifest: null,
       spool: {

@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { SnapshotManifest } from '@tessarion/core';
 import { EngineError, packSpools, spoolPaths, syncSpool } from '@tessarion/engine';
@@ -77,8 +78,10 @@ async function pack(installation: Installation, id: string): Promise<void> {
     log.info({ baseline: id }, 'baseline packed');
   } catch (error) {
     await writer.abandon();
-    if (!(error instanceof EngineError) || !['blob-damaged', 'blob-missing'].includes(error.code)) throw error;
+    // Another worker was first, and took the spool away.
     if (!(await baselineToPack(records, id))) return;
+    const isDamaged = error instanceof EngineError && ['blob-damaged', 'blob-missing'].includes(error.code);
+    if (!isDamaged && paths.every((path) => existsSync(path))) throw error;
     // Without it the two are compared as they are, and a forecast says so.
     await dropBaseline(records, id);
     await fs.rm(spoolFolder, { recursive: true, force: true });
