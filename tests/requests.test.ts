@@ -193,6 +193,22 @@ describe('a change request', () => {
     expect(await value(LIVE, "SELECT title FROM page WHERE slug = 'dye'")).toBe(before);
   });
 
+  it('hears again who sent it back, though somebody else has approved it', async () => {
+    const second = await comes('liv', 'reviewer');
+    await editPage();
+    const asked = await ask(await open('One page'));
+    await verdict(asked, 'return', second);
+    expect((await show(asked)).state).toBe('returned');
+    await ask(asked);
+    expect((await verdict(asked, 'approve')).state).toBe('in-review');
+    expect((await verdict(asked, 'return')).state).toBe('returned');
+    await ask(asked);
+    const waiting = await asReviewer().call('requestList', { query: { whose: 'waiting' } });
+    expect(waiting.items).toMatchObject([{ id: asked.id, waitsForMe: true }]);
+    expect((await verdict(asked, 'approve')).state).toBe('in-review');
+    expect((await verdict(asked, 'approve', second)).state).toBe('approved');
+  });
+
   it('is not approved by its author, nor by who has changed what is in it', async () => {
     await editPage();
     const asked = await ask(await open('Own work', [], asOperations()));

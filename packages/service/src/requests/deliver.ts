@@ -44,7 +44,7 @@ export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promi
     throw new ProblemError(
       'claimed',
       `${held.item} is claimed by "${held.title}" (${held.request}) of ${held.author}.`,
-      'Wait for it, or ask for a hand-over.',
+      'Wait for it, or ask its author to withdraw it.',
     );
   const step = await trx('request_step')
     .where({ request_id: request.id, phase: 'before' })
@@ -77,7 +77,7 @@ export async function mustBeOpen(
     moment.because === 'freeze'
       ? `${request.onto_path} is frozen at ${shownTime(at.getTime())}.`
       : `${shownTime(at.getTime())} is outside the windows of ${request.site}.`,
-    `${next} Deliver in the next window: --when window`,
+    `${next} A change request can wait for it (tessarion deliver ID --when window); --override REASON goes all the same.`,
   );
 }
 
@@ -232,6 +232,6 @@ async function mustBeInTime(trx: OnRecords, request: RequestRecord, at: Date): P
     throw new ProblemError(
       'closed',
       `Its time, ${shownTime(meant.getTime())}, passed without it, and it does not run late.`,
-      `Give it another time: tessarion request deliver ${request.id} --when window`,
+      `Give it another time: tessarion deliver ${request.id} --when window`,
     );
 }

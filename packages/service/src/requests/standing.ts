@@ -42,26 +42,31 @@ export async function standingOf(on: OnRecords, request: RequestRecord): Promise
   const seen = new Map(
     revisions.map((one) => [one.number, new Map(one.items.map((item) => [item.id, item.hash] as const))] as const),
   );
-  const verdicts = (await newestVerdicts(on, request.id)).filter((one) => !one.is_answered);
+  const said = await newestVerdicts(on, request.id);
+  const verdicts = said.filter((one) => !one.is_answered);
+  // Who sent it back is heard again before it goes, as long as they are here.
+  const awaited = await on('person')
+    .whereIn(
+      'id',
+      said.filter((one) => one.is_answered).map((one) => one.person_id),
+    )
+    .where({ state: 'active' })
+    .first('id');
   const authors = new Set([request.author, ...revisions.map((one) => one.person_id)]);
   const current = revisions.at(-1)?.items ?? [];
-  return {
+  const judged = judge({
     rule,
-    revisions,
     authors,
-    ...judge({
-      rule,
-      authors,
-      verdicts: verdicts.map((one) => ({
-        reviewer: one.person_id,
-        teams: one.teams,
-        says: one.says,
-        seen: seen.get(one.revision) ?? new Map(),
-      })),
-      items: new Map(current.filter((item) => item.outcome !== 'kept').map((item) => [item.id, item.hash])),
-      openThreads: (await openThreads(on, request.id)).length,
-    }),
-  };
+    verdicts: verdicts.map((one) => ({
+      reviewer: one.person_id,
+      teams: one.teams,
+      says: one.says,
+      seen: seen.get(one.revision) ?? new Map(),
+    })),
+    items: new Map(current.filter((item) => item.outcome !== 'kept').map((item) => [item.id, item.hash])),
+    openThreads: (await openThreads(on, request.id)).length,
+  });
+  return { rule, revisions, authors, ...judged, isApproved: judged.isApproved && awaited === undefined };
 }
 
 /** Moves a request to where its verdicts put it: approved, in review again, or returned. */

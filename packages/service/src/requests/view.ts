@@ -72,7 +72,7 @@ export async function showRequests(
     const said = verdicts.rows.filter((one) => one.request_id === request.id);
     const asked = reviewers.filter((one) => one.request_id === request.id);
     const isMine = asked.some((one) => one.person_id === me || (one.team !== null && mine.has(one.team)));
-    const own = said.find((one) => one.person_id === me);
+    const own = said.find((one) => one.person_id === me && !one.is_answered);
     return {
       id: request.id,
       site: request.site,

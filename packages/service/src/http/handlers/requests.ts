@@ -59,7 +59,7 @@ export const requestHandlers: Handlers<
             AND EXISTS (SELECT FROM request_reviewer v WHERE v.request_id = r.id AND (v.person_id = :me
               OR v.team IN (SELECT team FROM team_member WHERE person_id = :me)))
             AND NOT EXISTS (SELECT FROM request_verdict v WHERE v.request_id = r.id AND v.person_id = :me
-              AND v.revision = r.revision)))`,
+              AND v.revision = r.revision AND NOT v.is_answered)))`,
         { me: person.id },
       );
     if (at !== undefined && id !== undefined) rows.whereRaw('(created_at, id) < (?::timestamptz, ?)', [at, id]);
@@ -167,10 +167,17 @@ export const requestHandlers: Handlers<
         throw new ProblemError(
           'unsettled',
           `Something in change request ${request.id} collides, and is not settled.`,
-          `Settle it: tessarion request revise ${request.id} --settle ITEM=source`,
+          `Settle it: tessarion request revise ${request.id} --take ID, or --keep ID`,
         );
-      // What was said of former states of it is answered by asking again.
-      await trx('request_verdict').where({ request_id: request.id, says: 'return' }).update({ is_answered: true });
+      // Asking again answers those who sent it back: what they said before counts for nothing until they speak again.
+      await trx.raw(
+        `UPDATE request_verdict SET is_answered = true WHERE request_id = :id AND person_id IN (
+           SELECT person_id FROM (
+             SELECT DISTINCT ON (person_id) person_id, says FROM request_verdict
+             WHERE request_id = :id ORDER BY person_id, id DESC) AS newest
+           WHERE says = 'return')`,
+        { id: request.id },
+      );
       const asked = await move(trx, request, 'ask', { at, by: person.id }, { because: null });
       await settleApproval(trx, asked, at, null);
       return {};
