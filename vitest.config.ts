@@ -2,10 +2,12 @@ import { defineConfig } from 'vitest/config';
 
 export default defineConfig({
   test: {
+    globalSetup: 'tests/support/template-cluster.ts',
     include: ['packages/*/test/**/*.test.ts', 'tests/**/*.test.ts'],
     // Generous: these end tests that hang, and say nothing of speed.
     testTimeout: 180_000,
     hookTimeout: 240_000,
+    expect: { poll: { timeout: 30_000 } },
     maxWorkers: 2,
   },
 });

@@ -1,9 +1,17 @@
 import { Client, ServiceProblem } from '@tessarion/client';
-import { type Endpoint, type EndpointName, endpoints, type StreamEvent } from '@tessarion/contract';
-import { READY_ROLES, type Role } from '@tessarion/core';
+import {
+  type Endpoint,
+  type EndpointName,
+  endpoints,
+  JournalEntry,
+  type StreamEvent,
+  Transfer,
+} from '@tessarion/contract';
+import { type Permission, READY_ROLES, type Role } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   addSite,
+  comeIn,
   done,
   forecastOf,
   newcomer as invited,
@@ -24,6 +32,9 @@ interface Place {
   /** Forecast whose destination is the live environment, and a request that was withdrawn. */
   readonly toLive: string;
   readonly request: string;
+  /** A guest's link to the request and the copy, which was ended; and one that is open. */
+  readonly guest: string;
+  readonly door: string;
 }
 
 let studio: Studio;
@@ -51,7 +62,13 @@ async function furnish(site: string): Promise<Place> {
   const request = await studio.client.call('requestOpen', { body: { forecast: wanted.id, title: 'Not this' } });
   await studio.client.call('requestWithdraw', { params: { id: request.id }, body: { reason: 'Not this.' } });
   const pull = await forecastOf(studio, `${site}/live`, `${site}/staging`);
+  const looks = [{ request: request.id }, { environment: `${site}/staging` }];
+  const invited = () => studio.client.call('guestInvite', { params: { site }, body: { name: 'Vera Lund', looks } });
+  const [{ link }, { url }] = [await invited(), await invited()];
+  await studio.client.call('guestEnd', { params: { id: link.id } });
   return {
+    guest: link.id,
+    door: url.slice(url.indexOf('#') + 1),
     site,
     transfer: shot.id,
     forecast: pull.id,
@@ -74,6 +91,12 @@ type Given = { readonly params?: unknown; readonly query?: unknown; readonly bod
 const CALLS: Record<EndpointName, (at: Place) => Given> = {
   signIn: () => ({ body: { mail: 'nobody@copperlane.example', password: 'wrong' } }),
   signOut: () => ({}),
+  signInWays: () => ({}),
+  factorShow: () => ({}),
+  factorBegin: () => ({ body: { password: 'wrong' } }),
+  factorConfirm: () => ({ body: { code: '000000' } }),
+  factorCodes: () => ({ body: { code: '000000' } }),
+  factorEnd: () => ({ body: { code: '000000' } }),
   me: () => ({}),
   firstAdministrator: () => ({
     body: { key: 'none', name: 'x', mail: 'x@copperlane.example', password: 'twelve letters' },
@@ -90,6 +113,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   }),
   personInviteAgain: () => ({ params: { id: 'p-0000000000' } }),
   personEnd: () => ({ params: { id: 'p-0000000000' } }),
+  personFactorEnd: () => ({ params: { id: 'p-0000000000' } }),
   personReturn: () => ({ params: { id: 'p-0000000000' } }),
   personErase: () => ({ params: { id: 'p-0000000000' } }),
   roleGive: () => ({ body: { role: 'observer', scope: 'everything' } }),
@@ -104,6 +128,8 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   noticeSeen: () => ({ params: { id: 'o-0000000000' } }),
   noticesSeen: () => ({}),
   noticeWishes: () => ({}),
+  digestTime: () => ({}),
+  digestTimeSet: () => ({ body: { at: '06:00', zone: 'UTC' } }),
   noticeWish: () => ({ params: { kind: 'approved' }, body: { mail: 'never' } }),
   mailStop: () => ({ body: { person: 'p-0000000000', kind: 'approved', key: 'none' } }),
   webhookList: () => ({}),
@@ -123,6 +149,10 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   requestAsk: ({ request }) => ({ params: { id: request } }),
   requestRevise: ({ request }) => ({ params: { id: request }, body: {} }),
   requestWithdraw: ({ request }) => ({ params: { id: request }, body: { reason: 'x' } }),
+  claimAsk: ({ request }) => ({ params: { id: request } }),
+  claimYield: ({ request }) => ({ params: { id: request }, body: { items: ['x'] } }),
+  previewMake: ({ request }) => ({ params: { id: request } }),
+  previewRemove: ({ request }) => ({ params: { id: request } }),
   verdictGive: ({ request }) => ({ params: { id: request }, body: { says: 'approve', revision: 9 } }),
   itemSeen: ({ request }) => ({ params: { id: request }, body: { item: 'x', hash: 'x', seen: false } }),
   stepTick: ({ request }) => ({ params: { id: request, step: 'u-0000000000' }, body: { done: true } }),
@@ -134,6 +164,9 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   requestUnschedule: ({ request }) => ({ params: { id: request } }),
   deliveryPlan: ({ site }) => ({ params: { site } }),
   deliveryPlanList: () => ({}),
+  quietHours: ({ site }) => ({ params: { site } }),
+  calendarMake: () => ({}),
+  calendarEnd: () => ({}),
   windowSet: ({ site }) => ({
     params: { site },
     body: { windows: [] },
@@ -147,7 +180,18 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
     },
   }),
   freezeRemove: () => ({ params: { id: 'z-0000000000' } }),
+  guestList: ({ site }) => ({ params: { site } }),
+  guestInvite: ({ site }) => ({ params: { site }, body: { name: 'x', looks: [{}] } }),
+  guestEnd: ({ guest }) => ({ params: { id: guest } }),
+  guestAnswer: ({ guest }) => ({ params: { id: guest }, body: { thread: 'c-0000000000', text: 'x' } }),
+  guestEnter: () => ({ body: { key: 'none' } }),
+  guestRoom: () => ({}),
+  guestOpen: () => ({ params: { position: 9 } }),
+  guestSay: () => ({ params: { position: 9 }, body: { text: 'x' } }),
+  guestApprove: () => ({ params: { position: 9 }, body: { revision: 1 } }),
+  guestChoose: () => ({ body: { position: 9 } }),
   journalList: () => ({}),
+  journalExport: () => ({}),
   journalVerify: () => ({}),
   serverList: () => ({}),
   serverCreate: () => ({
@@ -161,6 +205,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   }),
   siteList: () => ({}),
   siteShow: ({ site }) => ({ params: { site } }),
+  siteTag: ({ site }) => ({ params: { site }, body: { tags: [] } }),
   siteAdopt: ({ site }) => ({
     body: {
       name: site,
@@ -190,6 +235,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   }),
   environmentRename: ({ site }) => ({ params: { site, environment: 'staging' }, body: { name: 'live' } }),
   environmentRemove: ({ site }) => ({ params: { site, environment: 'staging' }, query: { confirm: 'wrong' } }),
+  itemHistory: ({ site }) => ({ params: { site, environment: 'live' }, query: { item: 'page:1' } }),
   environmentLogins: ({ site }) => ({ params: { site, environment: 'staging' } }),
   environmentEnter: ({ site }) => ({ params: { site, environment: 'staging' } }),
   forecastCreate: ({ site }) => ({ body: { from: `${site}/live`, onto: `${site}/live` } }),
@@ -203,6 +249,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   resetCreate: ({ site }) => ({ body: { from: `${site}/staging`, onto: `${site}/staging` } }),
   restoreCreate: ({ site, snapshot }) => ({ body: { snapshot, onto: `${site}/live`, confirm: 'wrong' } }),
   transferList: () => ({}),
+  transferExport: () => ({}),
   transferShow: ({ transfer }) => ({ params: { id: transfer } }),
   transferStop: ({ transfer }) => ({ params: { id: transfer } }),
   transferUndo: ({ transfer, forecast }) => ({ params: { id: transfer }, body: { forecast } }),
@@ -223,6 +270,8 @@ const ENDS_ABSENT: readonly EndpointName[] = [
   'commentEdit',
   'commentRemove',
   'threadResolve',
+  'previewRemove',
+  'guestAnswer',
 ];
 /** Things of another name, which are not there for anybody. */
 const NOT_THERE: readonly EndpointName[] = ['snapshotRemove', 'freezeRemove'];
@@ -238,9 +287,19 @@ const ON_LIVE: readonly EndpointName[] = [
   'requestUnschedule',
 ];
 
+/** What somebody else's request takes beside: all of them are the administrator's here. */
+const OF_OTHERS: { readonly [N in EndpointName]?: Permission } = {
+  requestEdit: 'site.manage',
+  requestWithdraw: 'site.manage',
+};
+
 async function statusOf(client: Client, name: EndpointName, given: Given): Promise<number> {
   try {
-    await client.call(name, given as never);
+    const { isEdit } = endpoints[name] as Endpoint;
+    const answer: unknown = await client.call(name, (isEdit ? { etag: '*', ...given } : given) as never);
+    // What is written out at length is not read to its end.
+    if (typeof answer === 'object' && answer !== null && Symbol.asyncIterator in answer)
+      for await (const _piece of answer as AsyncIterable<string>) break;
     return 200;
   } catch (error) {
     if (error instanceof ServiceProblem) return error.problem.status;
@@ -250,13 +309,15 @@ async function statusOf(client: Client, name: EndpointName, given: Given): Promi
 
 const isAllowedTo = ({ permissions }: Pick<Role, 'permissions'>, name: EndpointName): boolean => {
   const { permission, onLive } = endpoints[name] as Endpoint;
-  if (permission === 'open' || permission === 'signed-in') return true;
-  return permissions.includes(onLive && ON_LIVE.includes(name) ? onLive : permission);
+  if (permission === 'open' || permission === 'guest' || permission === 'signed-in') return true;
+  const wanted = onLive && ON_LIVE.includes(name) ? onLive : permission;
+  return [wanted, OF_OTHERS[name] ?? wanted].every((one) => permissions.includes(one));
 };
 
 const named = (Object.keys(endpoints) as EndpointName[]).filter(
-  (name) => name !== 'signOut' && endpoints[name].permission !== 'open' && !NOT_THERE.includes(name),
+  (name) => name !== 'signOut' && !['open', 'guest'].includes(endpoints[name].permission) && !NOT_THERE.includes(name),
 );
+const forGuests = (Object.keys(endpoints) as EndpointName[]).filter((name) => endpoints[name].permission === 'guest');
 const about = (name: EndpointName): Endpoint['about'] => endpoints[name].about;
 
 describe.each(READY_ROLES.map((role) => [role.name, role] as const))('who is %s of one site', (name, role) => {
@@ -283,6 +344,33 @@ describe.each(READY_ROLES.map((role) => [role.name, role] as const))('who is %s 
   });
 });
 
+describe('a guest', () => {
+  const entered = (key: string): Promise<Client> => comeIn(studio, `#${key}`);
+
+  it.each(named)('is nobody to %s', async (endpoint) => {
+    const client = await entered(own.door);
+    expect(await statusOf(client, endpoint, CALLS[endpoint](own))).toBe(401);
+  });
+
+  it.each(forGuests)('alone may ask for %s, about what the link shows', async (endpoint) => {
+    const given = CALLS[endpoint](own);
+    for (const client of callers.values()) expect(await statusOf(client, endpoint, given)).toBe(401);
+    expect(await statusOf(new Client({ url: studio.url, token: studio.token }), endpoint, given)).toBe(401);
+    expect(await statusOf(await entered(own.door), endpoint, given)).toBe(endpoint === 'guestRoom' ? 200 : 404);
+  });
+
+  it('hears no events', async () => {
+    const response = await fetch(`${studio.url}/api/v1/guest/sessions`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ key: own.door }),
+    });
+    const cookie = response.headers.get('set-cookie')?.split(';')[0] ?? '';
+    expect(cookie).toContain('tessarion_guest=');
+    expect((await fetch(`${studio.url}/api/v1/events`, { headers: { cookie } })).status).toBe(401);
+  });
+});
+
 describe('what is listed', () => {
   it('is what may be read, and nothing of other clients', async () => {
     for (const client of callers.values()) {
@@ -292,11 +380,37 @@ describe('what is listed', () => {
       const { items } = await client.call('transferList');
       expect(items.length).toBeGreaterThan(0);
       expect([...new Set(items.map((one) => one.site))]).toEqual([site]);
+      let written = '';
+      for await (const piece of await client.call('transferExport')) written += piece;
+      const lines = written
+        .trim()
+        .split('\n')
+        .map((line) => Transfer.parse(JSON.parse(line)));
+      expect(lines.map((one) => one.id)).toEqual(items.map((one) => one.id));
       const snapshots = await client.call('snapshotList');
       expect([...new Set(snapshots.map((one) => one.site))]).toEqual([site]);
       const named = (await client.call('profileList')).flatMap((profile) => profile.sites);
       expect(named).toEqual([site]);
     }
+  });
+
+  it('is written out whole, over however many pages', async () => {
+    let written = '';
+    for await (const piece of await studio.client.call('journalExport')) written += piece;
+    const entries = written
+      .trim()
+      .split('\n')
+      .map((line) => JournalEntry.parse(JSON.parse(line)));
+    expect(entries.length).toBeGreaterThan(500);
+    expect(new Set(entries.map((one) => one.id)).size).toBe(entries.length);
+    expect(entries.map((one) => one.at)).toEqual(
+      entries
+        .map((one) => one.at)
+        .toSorted()
+        .toReversed(),
+    );
+    const { items } = await studio.client.call('journalList', { query: { limit: 3 } });
+    expect(entries.slice(0, 3).map((one) => one.id)).toEqual(items.map((one) => one.id));
   });
 
   it('and one environment is all that a role for one environment shows', async () => {
@@ -396,6 +510,7 @@ describe('people', () => {
     await studio.client.call('roleSave', {
       params: { name: 'host' },
       body: { title: 'Host', permissions: ['site.read', 'people.manage', 'role.manage'] },
+      etag: null,
     });
     const host = await newcomer('host', 'everything');
     const wider = { body: { name: 'y', mail: 'y@copperlane.example', role: 'administrator', scope: 'everything' } };
@@ -413,10 +528,14 @@ describe('people', () => {
   it('get what was given to their team while they are in it', async () => {
     const client = await newcomer('observer', 'saltmarsh', 'team');
     const { id } = await client.call('me');
-    await studio.client.call('teamSave', { params: { name: 'shop' }, body: { title: 'Shop', members: [id] } });
+    await studio.client.call('teamSave', {
+      params: { name: 'shop' },
+      body: { title: 'Shop', members: [id] },
+      etag: null,
+    });
     await studio.client.call('roleGive', { body: { team: 'shop', role: 'editor', scope: 'threadmill' } });
     expect((await client.call('siteList')).map((one) => one.name).sort()).toEqual(['saltmarsh', 'threadmill']);
-    await studio.client.call('teamSave', { params: { name: 'shop' }, body: { title: 'Shop', members: [] } });
+    await studio.client.call('teamSave', { params: { name: 'shop' }, body: { title: 'Shop', members: [] }, etag: '*' });
     expect((await client.call('siteList')).map((one) => one.name)).toEqual(['saltmarsh']);
   });
 });

@@ -12,6 +12,7 @@ import {
   onSite,
   pushOnto,
   type Studio,
+  saveProfile,
   startStudio,
 } from './support/studio.js';
 
@@ -36,7 +37,7 @@ beforeAll(async () => {
     '<a href="https://twofold.example/a">main</a> <a href="https://www.twofold.example/b">alias</a> <a href="https://shop.twofold.example/de/c">shop</a>',
   );
   await makeDatabase(studio.server, 'twofold_live', 'secret-word');
-  await studio.client.call('profileSave', { params: { name: 'twofold' }, body: { text: PROFILE } });
+  await saveProfile(studio.client, 'twofold', PROFILE);
   await done(
     studio,
     await studio.client.call('siteAdopt', {

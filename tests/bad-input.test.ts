@@ -249,6 +249,26 @@ describe('trouble on the way', () => {
     await onSite(studio, LIVE, (query) => query('ALTER TABLE menu ALTER COLUMN target TYPE text'));
   });
 
+  it('a forecast that failed says why to whoever goes on with it', async () => {
+    const admit = (most: number) =>
+      onSite(studio, COPY, async (query) => {
+        const [{ name } = {}] = await query('SELECT current_database() AS name');
+        await query(`ALTER DATABASE "${name}" CONNECTION LIMIT ${most}`);
+      });
+    await admit(0);
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    await admit(-1);
+    expect(forecast).toMatchObject({ state: 'failed', failure: { code: 'database-refused' } });
+    const push = studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
+    await expect(push).rejects.toMatchObject({
+      problem: { type: 'tessarion:conflict', detail: `Forecast ${forecast.id} failed: ${forecast.failure?.message}` },
+    });
+    const request = studio.client.call('requestOpen', {
+      body: { forecast: forecast.id, title: 'News', reviewers: [] },
+    });
+    await expect(request).rejects.toMatchObject({ problem: { next: forecast.failure?.next } });
+  });
+
   it('a unique value held by a row that stays is shown by the forecast, which then cannot be pushed', async () => {
     const [apron] = await onSite(studio, LIVE, (query) => query("SELECT id FROM product WHERE slug = 'apron'"));
     await onSite(studio, LIVE, async (query) => {

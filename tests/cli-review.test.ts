@@ -1,4 +1,4 @@
-import type { ChangeRequest, Colleague, RequestDetail } from '@tessarion/contract';
+import type { ChangeRequest, Colleague, ItemVisit, RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   addSite,
@@ -82,6 +82,8 @@ describe('on the command line a change', () => {
     expect(opened).toMatchObject({ state: 'in-review', reviewers: [{ person: { name: 'Lise Aune' } }] });
     expect(await out('request list --waiting', lise)).toMatch(new RegExp(`${id}.*The page on dyes.*in-review \\*`));
     expect(await out('request list --waiting')).toContain('No change requests.');
+    expect(await out('request list --find DYES')).toContain(id);
+    expect(await out('request list --find 100%')).toContain('No change requests.');
     const item = opened.items[0]?.id ?? '';
     const talked = await out(`review comment ${id} "Which dyes?" --item ${item} --field title`, lise);
     const thread = /c-\w{10}/.exec(talked)?.[0] ?? '';
@@ -114,6 +116,35 @@ describe('on the command line a change', () => {
     expect(page.items.map((one) => one.id)).toEqual([id]);
   });
 
+  it('is looked at item by item, and what one said of it is worded anew or taken back', async () => {
+    await editPage('Weld');
+    const asked = await asJson<RequestDetail>(`request open --from ${COPY} --title "Weld" --reviewer ${LISE}`);
+    const { id, items } = asked;
+    expect(await out('notice list --unseen', lise)).toMatch(new RegExp(`o-\\w{10} \\* +${id} Weld +.*asks you`));
+    await out('notice seen', lise);
+    expect(await out('notice list --unseen', lise)).toContain('Nothing new.');
+    expect(await out('notice list', lise)).toContain('Weld');
+    await refused('notice list --limit many', 2, lise);
+
+    expect(await out(`review seen ${id} ${items[0]?.id}`, lise)).toContain(`You have seen 1 of ${items.length} item`);
+    expect(await out(`review seen ${id} --undone`, lise)).toContain('You have seen 0 of');
+    expect(await refused(`review seen ${id} page:99`, 2, lise)).toContain('It has no item page:99');
+
+    const talked = await asJson<RequestDetail>(`review comment ${id} "Is it weld?"`, lise);
+    const comment = talked.threads[0]?.id ?? '';
+    expect(await out(`review reword ${id} ${comment} "Is it weld, or woad?"`, lise)).toContain(
+      'edited: Is it weld, or woad?',
+    );
+    await refused(`review reword ${id} ${comment} "Mine."`, 3);
+    await refused(`review reword ${id} c-0000000000 "Nowhere."`, 1, lise);
+    const replied = await asJson<RequestDetail>(`review comment ${id} "Woad." --reply ${comment}`);
+    const reply = replied.threads[0]?.comments[1]?.id ?? '';
+    expect(await out(`request show ${id}`)).toContain(reply);
+    await refused(`review take-back ${id} ${reply}`, 3, lise);
+    expect(await out(`review take-back ${id} ${reply}`)).toContain('removed');
+    await out(`request withdraw ${id} --reason "The test is over."`);
+  });
+
   it('is withdrawn with a reason', async () => {
     await editPage('Not now');
     const opened = await asJson<RequestDetail>(`request open --from ${COPY} --title "Not now" --draft`);
@@ -121,6 +152,48 @@ describe('on the command line a change', () => {
     await refused(`request withdraw ${opened.id}`, 2);
     expect(await out(`request withdraw ${opened.id} --reason "Asked for twice"`)).toContain('withdrawn');
     await refused(`request ask ${opened.id}`, 1);
+  });
+});
+
+describe('what was delivered', () => {
+  it('is traced to its request, and taken back by one of its own', async () => {
+    expect(await out(`env whence ${LIVE} "Madder and weld"`)).toMatch(
+      /Madder and weld changed\n +push t-\w+ from threadmill\/staging[\s\S]*"The page on dyes" of Maren Brask, approved by Lise Aune/,
+    );
+    expect(await out(`env whence ${LIVE} page:2`)).toContain('Madder and weld');
+    expect(await out(`env whence ${LIVE} nothing-of-this-name`)).toContain('No transfer has written');
+    const [visit] = await asJson<ItemVisit[]>(`env whence ${LIVE} page:2`);
+    const words = await refused(`undo ${visit?.transfer} --confirm ${LIVE}`, 3);
+    const forecast = /--forecast (f-\w+)/.exec(words)?.[1] ?? '';
+    const back = await asJson<RequestDetail>(
+      `request open --forecast ${forecast} --title "The dyes as they were" --reviewer ${LISE}`,
+    );
+    expect(back).toMatchObject({ undoes: visit?.transfer, state: 'in-review' });
+    expect(await out('request list --open')).toMatch(new RegExp(`${back.id}.*threadmill/live, back`));
+    expect(await out(`request show ${back.id}`)).toContain(`Takes back: ${visit?.transfer}`);
+    await out(`review approve ${back.id}`, lise);
+    expect(await out(`deliver ${back.id} --confirm ${LIVE}`)).toContain('is delivered.');
+    expect((await asJson<RequestDetail>(`request show ${visit?.request?.id}`)).state).toBe('undone');
+    expect(await out(`env whence ${LIVE} page:2`)).toMatch(/taken back by t-\w+/);
+  });
+
+  it('and what is claimed is asked for and handed over', async () => {
+    await editPage('Woad');
+    const first = await asJson<RequestDetail>(`request open --from ${COPY} --title "Woad, first" --draft`);
+    const item = first.items[0]?.id ?? '';
+    expect(await refused(`request open --from ${COPY} --title "Woad, second" --draft`, 3)).toContain('is claimed by');
+    const second = await asJson<RequestDetail>(
+      `request open --from ${COPY} --title "Woad, second" --draft --wait-in-line`,
+    );
+    expect(second.waitsFor).toMatchObject([{ request: first.id }]);
+    await refused(`request ask-over ${first.id}`, 1);
+    await out(`request ask-over ${second.id}`);
+    expect((await asJson<RequestDetail>(`request show ${first.id}`)).wantedBy).toMatchObject([{ isAsked: true }]);
+    await refused(`request yield ${first.id}`, 2);
+    await refused(`request yield ${first.id} --item page:99`, 1);
+    await out(`request yield ${first.id} --item ${item}`);
+    expect((await asJson<RequestDetail>(`request show ${second.id}`)).waitsFor).toEqual([]);
+    for (const one of [first, second]) await out(`request withdraw ${one.id} --reason "The test is over."`);
   });
 });
 
@@ -134,12 +207,21 @@ describe('windows and freezes', () => {
     const frozen = await out('freeze add --for threadmill --from 12-20 --until 01-02 --reason "Christmas trade"');
     const freeze = /z-\w{10}/.exec(frozen)?.[0] ?? '';
     expect(await out('freeze list')).toMatch(new RegExp(`${freeze}.*12-20.*01-02.*each year.*Christmas trade`));
+    expect(await out('window show threadmill --at 2026-12-27T12:00:00Z')).toMatch(
+      /^threadmill\/live 27 Dec .*: frozen, opens /,
+    );
+    await refused('window show threadmill --at someday', 2);
     expect(await out('window show threadmill')).toContain('Frozen each year from 12-20 until 01-02');
     await refused('freeze add --for threadmill --from 2027-02-02T00:00 --until 2027-02-01T00:00 --reason x', 2);
     await refused('freeze add --for no-such-site --from 01-01 --until 01-02 --reason x', 1);
     await out(`freeze lift ${freeze}`);
     expect(await out('freeze list')).toContain('No freezes.');
     expect(await out('window set threadmill')).toContain('There are no windows');
+    expect(await out('window quiet threadmill')).toMatch(/Nobody has come|Counted since/);
+    // A token is for programs, and makes no address by which somebody reads along.
+    await refused('window calendar', 3);
+    expect(await out('lane rule threadmill --approvals 1 --guests 1')).toContain('1 approval, a yes of 1 guest');
+    await out('lane rule threadmill --approvals 1 --threads-block');
   });
 });
 
@@ -164,6 +246,8 @@ describe('people and roles', () => {
     await refused(`people invite-again ${mail}`, 1);
     await out(`people return ${mail}`);
     await out(`people end ${mail}`);
+    expect(await out('people disband night-shift')).toContain('is removed');
+    await refused('people disband night-shift', 1);
     expect(await out(`people erase ${mail}`)).toContain('is erased');
     expect(await out('people list')).not.toContain('Odd Rye');
     await refused('people end nobody@copperlane.example', 1);
@@ -192,10 +276,15 @@ describe('the journal', () => {
     await out(`freeze lift ${/z-\w{10}/.exec(made)?.[0]}`);
     const lines = (await run('journal export --act freezeAdd')).out.trim().split('\n');
     expect(lines.map((line) => JSON.parse(line).act)).toContain('freezeAdd');
-    const csv = (await run('journal export --as csv --act freezeAdd')).out.trim().split('\n');
+    const csv = (await run('journal export --as csv --act freezeAdd')).out.trim().split('\r\n');
     expect(csv[0]).toBe('position,at,actor,name,from,act,outcome,thing,details');
     expect(csv.length).toBe(lines.length + 1);
     expect(csv[1]).toContain('"{""freeze""');
+    const moves = (await run('transfer export --as csv --kind adopt')).out.trim().split('\r\n');
+    expect(moves[0]).toMatch(/^id,at,kind,from,onto,sentence/);
+    expect(moves[1]).toMatch(/,adopt,,threadmill\/live,/);
+    expect((await run('transfer export --until 2020-01-01T00:00:00Z')).out).toBe('');
+    await refused('transfer list --kind sideways', 2);
     expect(await out('journal verify')).toContain('Everything is as it was written.');
   });
 });

@@ -1,10 +1,20 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
-import type { Environment, Site } from '@tessarion/contract';
+import { type Environment, JournalEntry, type Site } from '@tessarion/contract';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { addSite, done, ended, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+import {
+  addSite,
+  comeIn,
+  done,
+  ended,
+  makeCopy,
+  onSite,
+  pushOnto,
+  type Studio,
+  startStudio,
+} from './support/studio.js';
 
 let studio: Studio;
 let browsing: Browsing;
@@ -162,7 +172,7 @@ describe('the fleet', () => {
     await answerSites([]);
     await room('/');
     await page.getByText('No sites yet').waitFor();
-    await page.getByText('tessarion site adopt --help').waitFor();
+    await page.locator('.empty').getByRole('link', { name: 'Bring in a site' }).waitFor();
     expect(await faults()).toEqual([]);
     await page.unroute('**/api/v1/sites');
   });
@@ -330,10 +340,102 @@ describe('the forecast', () => {
   });
 });
 
+describe('the room of a site', () => {
+  it('says when a thing came, and keeps tags', async () => {
+    const { client } = studio;
+    await onSite(studio, COPY, (query) => query("UPDATE product SET title = 'Bag of bags' WHERE slug = 'bag'"));
+    await done(studio, await pushOnto(studio, COPY, LIVE, { wishes: { only: ['product:3'] } }));
+    await room('/sites/threadmill?at=live');
+    await settled();
+    await page.getByLabel('When did this come here?').fill('Bag of bags');
+    await page.getByRole('button', { name: 'Find out' }).click();
+    await page.locator('.whence', { hasText: 'push by Maren Brask' }).waitFor();
+    await page.getByLabel('When did this come here?').fill('Something else');
+    await page.getByRole('button', { name: 'Find out' }).click();
+    await page.getByText('No transfer has written it').waitFor();
+    expect(await faults()).toEqual([]);
+
+    await page.getByRole('button', { name: 'Give it some' }).click();
+    await page.getByLabel('Tags').fill('Shop!');
+    await page.getByRole('button', { name: 'Keep' }).click();
+    await page.getByText('use lower-case letters').waitFor();
+    expect(await page.getByLabel('Tags').inputValue(), 'what was typed stays').toBe('Shop!');
+    await page.getByLabel('Tags').fill('shop, north shop');
+    await page.getByRole('button', { name: 'Keep' }).click();
+    await page.getByText('north, shop').waitFor();
+    expect((await client.call('siteShow', { params: { site: 'threadmill' } })).tags).toEqual(['north', 'shop']);
+    await room('/?find=north');
+    await settled();
+    await page.getByText('threadmill').first().waitFor();
+  });
+
+  it('keeps what was typed when somebody was quicker, and writes it only once they know', async () => {
+    const { client } = studio;
+    const params = { site: 'threadmill' };
+    const tagsNow = async (): Promise<string[]> => (await client.call('siteShow', { params })).tags;
+    await client.call('siteTag', { params, body: { tags: ['shop'] }, etag: '*' });
+    await room('/sites/threadmill?at=live');
+    const tags = page.locator('dd', { hasText: 'shop' });
+    await tags.getByRole('button', { name: 'Change' }).click();
+    await page.getByLabel('Tags').fill('north');
+    await client.call('siteTag', { params, body: { tags: ['south'] }, etag: '*' });
+    await page.getByRole('button', { name: 'Keep', exact: true }).click();
+    const quicker = page.getByRole('alert').filter({ hasText: 'Somebody was quicker' });
+    await quicker.getByText('south').waitFor();
+    expect(await page.getByLabel('Tags').inputValue()).toBe('north');
+    expect(await tagsNow()).toEqual(['south']);
+    expect(await faults()).toEqual([]);
+    await quicker.getByRole('button', { name: 'Write mine over it' }).click();
+    await expect.poll(tagsNow).toEqual(['north']);
+
+    const environment = { params: { ...params, environment: 'staging' } };
+    await room('/sites/threadmill?at=staging');
+    await page.getByRole('button', { name: 'Set a time' }).click();
+    await client.call('environmentEdit', { ...environment, body: { description: 'Autumn' }, etag: '*' });
+    await page.getByLabel('Time of day').fill('04:45');
+    await page
+      .locator('form', { has: page.getByLabel('Time of day') })
+      .getByRole('button', { name: 'Keep' })
+      .click();
+    await page.getByRole('button', { name: 'Write mine over it' }).click();
+    await page.getByText('at 04:45, every day').waitFor();
+    const shown = await client.call('environmentShow', environment);
+    expect([shown.description, shown.schedule?.at]).toEqual(['Autumn', '04:45']);
+    await client.call('environmentEdit', {
+      ...environment,
+      body: { schedule: null, description: null },
+      etag: shown.etag,
+    });
+  });
+
+  it('shows a copy to a guest, and answers them', async () => {
+    await room('/sites/threadmill');
+    await settled();
+    await page.getByRole('button', { name: 'Show a copy to a guest' }).click();
+    await page.locator('.picks').getByLabel('staging').check();
+    await page.getByLabel('Name', { exact: true }).fill('Vera Lund');
+    await page.getByRole('button', { name: 'Make the link' }).click();
+    const link = await page.getByLabel('Link').inputValue();
+    expect(await faults()).toEqual([]);
+    const guest = await comeIn(studio, link);
+    await guest.call('guestSay', { params: { position: 0 }, body: { text: 'Is the blue meant?' } });
+    await page.getByRole('button', { name: 'Done' }).click();
+    await page.reload();
+    await settled();
+    await page.getByText('Is the blue meant?').waitFor();
+    await page.getByLabel('Answer').fill('It is.');
+    await page.locator('.guests').getByRole('button', { name: 'Answer' }).click();
+    await page.locator('.guests .thread', { hasText: 'It is.' }).waitFor();
+    const { looks } = await guest.call('guestRoom');
+    expect(looks[0]?.threads[0]?.comments.map((one) => one.text)).toEqual(['Is the blue meant?', 'It is.']);
+    expect(await faults()).toEqual([]);
+  });
+});
+
 describe('transfers and who one is', () => {
   it('narrows the list down, goes through it by keyboard and opens one', async () => {
     await room('/transfers');
-    await page.locator('tbody tr').nth(2).waitFor();
+    await page.locator('tbody tr').first().waitFor();
     await page.getByLabel('Kind').selectOption('clone');
     await page.waitForURL(/kind=clone/);
     await page.waitForFunction(() =>
@@ -350,6 +452,54 @@ describe('transfers and who one is', () => {
     await page.waitForURL(/kind=clone/);
     await page.getByLabel('State').selectOption('failed');
     await page.getByText('No transfers fit').waitFor();
+  });
+
+  /** Saves the list that is shown, and reads what came. */
+  const saved = async (form: 'CSV' | 'JSON Lines'): Promise<{ name: string; text: string }> => {
+    const coming = page.waitForEvent('download');
+    await page.getByRole('link', { name: form }).click();
+    const download = await coming;
+    return { name: download.suggestedFilename(), text: await readFile(await download.path(), 'utf8') };
+  };
+
+  it('narrows them to a person and to days, and saves what is shown', async () => {
+    await room('/transfers');
+    await page.locator('tbody').getByRole('button', { name: 'Maren Brask' }).first().click();
+    await page.waitForURL(/person=Maren/);
+    await page.getByLabel('Kind').selectOption('clone');
+    await page.waitForFunction(() =>
+      [...document.querySelectorAll('tbody tr')].every((row) => row.children[1]?.textContent === 'clone'),
+    );
+    await page.getByText('No transfers fit').waitFor({ state: 'detached' });
+    const { name, text } = await saved('CSV');
+    expect(name).toBe('transfers.csv');
+    const [head, ...lines] = text.trim().split('\r\n');
+    expect(head).toMatch(/^id,at,kind/);
+    expect(lines.length).toBe(await page.locator('tbody tr').count());
+    for (const line of lines) expect(line).toMatch(/,clone,.*,Maren Brask,/);
+    await page.getByLabel('Until').fill('2020-01-01');
+    await page.getByText('No transfers fit').waitFor();
+    expect(await faults()).toEqual([]);
+  });
+
+  it('narrows the journal to days, and saves it', async () => {
+    await room('/journal?act=siteAdopt');
+    await page.getByRole('button', { name: 'siteAdopt' }).first().waitFor();
+    const day = await page.evaluate(() => new Date().toLocaleDateString('sv'));
+    await page.getByLabel('Since').fill(day);
+    await page.getByLabel('Until').fill(day);
+    await page.waitForURL(/until=/);
+    await page.locator('tbody tr').first().waitFor();
+    const { name, text } = await saved('JSON Lines');
+    expect(name).toBe('journal.jsonl');
+    const entries = text
+      .trim()
+      .split('\n')
+      .map((line) => JournalEntry.parse(JSON.parse(line)));
+    expect(entries.map((one) => one.act)).toContain('siteAdopt');
+    await page.getByLabel('Until').fill('2020-01-01');
+    await page.getByText('Nothing fits').waitFor();
+    expect(await faults()).toEqual([]);
   });
 
   it('shows a transfer that does not exist as what it is', async () => {
@@ -374,6 +524,21 @@ describe('transfers and who one is', () => {
     await other.waitForURL(/sign-in\?to=%2Ftransfers/);
     await other.close();
   });
+});
+
+it('shows that a site is frozen as soon as it is, and no longer', async () => {
+  await room('/sites/threadmill');
+  await page.getByRole('heading', { name: 'threadmill' }).first().waitFor();
+  const { id } = await studio.client.call('freezeAdd', {
+    body: {
+      reason: 'Stock is counted',
+      scope: 'everything',
+      time: { repeats: 'never', from: '2020-01-01T00:00', until: '2099-01-01T00:00' },
+    },
+  });
+  await page.getByText('Stock is counted').first().waitFor();
+  await studio.client.call('freezeRemove', { params: { id } });
+  await page.getByText('Stock is counted').first().waitFor({ state: 'detached' });
 });
 
 it('fetches a room only when somebody goes there', async () => {

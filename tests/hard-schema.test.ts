@@ -10,6 +10,7 @@ import {
   pushOnto,
   type Query,
   type Studio,
+  saveProfile,
   startStudio,
   undo,
 } from './support/studio.js';
@@ -66,7 +67,7 @@ beforeAll(async () => {
   await fs.mkdir(join(folder, 'main'), { recursive: true });
   await fs.writeFile(join(folder, 'main/index.html'), 'hello');
   await makeDatabase(studio.server, 'knotted_live', 'secret-word');
-  await studio.client.call('profileSave', { params: { name: 'knotted' }, body: { text: PROFILE } });
+  await saveProfile(studio.client, 'knotted', PROFILE);
   await done(
     studio,
     await studio.client.call('siteAdopt', {

@@ -12,7 +12,7 @@ import { addSite, leftOvers, makeCopy, type Studio, startStudio } from './suppor
 
 let studio: Studio;
 beforeAll(async () => {
-  studio = await startStudio();
+  studio = await startStudio([], {}, 'service');
   await addSite(studio);
 }, 120_000);
 afterAll(() => studio?.stop());

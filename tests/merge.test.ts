@@ -12,6 +12,7 @@ import {
   pullInto,
   pushOnto,
   type Studio,
+  saveProfile,
   settled,
   startStudio,
   tessarion,
@@ -302,11 +303,11 @@ describe('a document in a row', () => {
         '\nreferences:\n',
         '\nreferences:\n  - { from: option.value, to: page.id, when: { name: [front] }, path: "$..lead" }\n',
       );
-    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    await saveProfile(studio.client, profile, text);
     await run(LIVE, setFront({ lead: 1, colour: 'red', size: 's' }));
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
   });
-  afterAll(() => studio.client.call('profileSave', { params: { name: profile }, body: { text: original } }));
+  afterAll(() => saveProfile(studio.client, profile, original));
 
   it('is merged member by member, and the numbers in it follow the things that they name', async () => {
     await run(COPY, insertPage('tour', 'A tour'));
@@ -343,7 +344,7 @@ describe('a document in a row', () => {
       'email: { personal: mail }',
       'email: { personal: mail }\n          login: { personal: name }',
     );
-    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    await saveProfile(studio.client, profile, text);
     const failed = (await forecastOf(studio, LIVE, COPY)).checks.filter((check) => check.state === 'failed');
     expect(failed.map((check) => [check.name, check.message, check.remedy])).toEqual([
       ['masks', expect.stringContaining('editor.login'), expect.stringContaining('profile')],
@@ -352,7 +353,7 @@ describe('a document in a row', () => {
 
   it('is not written while the profile lets it refer to what is not there', async () => {
     const text = original.replace('\nreferences:\n', '\nreferences:\n  - { from: option.value, to: page.number }\n');
-    await studio.client.call('profileSave', { params: { name: profile }, body: { text } });
+    await saveProfile(studio.client, profile, text);
     const failed = (await forecastOf(studio, COPY, LIVE)).checks.filter((check) => check.state === 'failed');
     expect(failed.map((check) => [check.name, check.message, check.remedy])).toEqual([
       ['references', expect.stringContaining('page.number'), expect.stringContaining('profile')],

@@ -12,6 +12,7 @@ import {
   PROFILES,
   pushOnto,
   type Studio,
+  saveProfile,
   settled,
   startStudio,
   tessarion,
@@ -36,7 +37,7 @@ const cli = async (line: string): Promise<string> => {
   expect(code, err).toBe(0);
   return out;
 };
-const save = (name: string, text: string) => studio.client.call('profileSave', { params: { name }, body: { text } });
+const save = (name: string, text: string) => saveProfile(studio.client, name, text);
 
 it('starts a profile out of a running site, with which it can be copied and delivered', async () => {
   for (let i = 0; i < 6; i++)

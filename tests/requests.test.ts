@@ -10,9 +10,12 @@ import {
   newcomer,
   onRecords,
   onSite,
+  refusal,
   type Studio,
+  signIn,
   startStudio,
   undo,
+  undoForecastOf,
 } from './support/studio.js';
 
 const LIVE = 'threadmill/live';
@@ -47,17 +50,8 @@ const rule = (approvals: number, more: { teams?: string[]; threadsBlock?: boolea
   studio.client.call('laneRule', {
     params: { site: 'threadmill', onto: 'live' },
     body: { approvals, teams: more.teams ?? [], threadsBlock: more.threadsBlock ?? false },
+    etag: '*',
   });
-
-async function refused(call: Promise<unknown>): Promise<string> {
-  try {
-    await call;
-    return 'done';
-  } catch (error) {
-    if (error instanceof ServiceProblem) return error.problem.type.replace('tessarion:', '');
-    throw error;
-  }
-}
 
 async function open(title: string, only: string[] = [], by = asEditor()): Promise<RequestDetail> {
   const forecast = await forecastOf(studio, COPY, LIVE, { wishes: { only } });
@@ -100,6 +94,66 @@ beforeEach(async () => {
   await rule(1);
 });
 
+describe('taking a delivery back', () => {
+  it('is a request of its own, which is reviewed, previewed and delivered as others are', async () => {
+    await run(COPY, "UPDATE product SET title = 'Linen apron, rust' WHERE slug = 'apron'");
+    const first = await ask(await open('Rust'));
+    await verdict(first, 'approve');
+    const { transfer } = await delivered(await deliver(first));
+    await run(LIVE, "UPDATE product SET price = 36 WHERE slug = 'apron'");
+
+    const forecast = await undoForecastOf(studio, transfer ?? '');
+    const back = await asEditor().call('requestOpen', {
+      body: { forecast: forecast.id, title: 'Linen again', reviewers: [{ person: leadId }] },
+    });
+    expect(back).toMatchObject({ undoes: transfer, from: LIVE, onto: LIVE, state: 'draft' });
+    expect(back.items.map((item) => item.kind)).toEqual(['product']);
+    const preview = await done(studio, await asEditor().call('previewMake', { params: { id: back.id } }));
+    const [shown] = (await run(
+      preview.onto,
+      "SELECT title, price::float FROM product WHERE slug = 'apron'",
+    )) as unknown[];
+    expect(shown).toEqual({ title: 'Linen apron', price: 36 });
+
+    // It follows live, like each request follows what it is made of.
+    await run(LIVE, "UPDATE product SET price = 37 WHERE slug = 'apron'");
+    const asked = await ask(await revise(back));
+    expect(await refusal(deliver(asked))).toBe('needs-approval');
+    await verdict(asked, 'approve');
+    const gone = await delivered(await deliver(asked));
+    expect(gone).toMatchObject({ state: 'delivered', undoes: transfer });
+    expect((await show(first)).state).toBe('undone');
+    expect(await value(LIVE, "SELECT title || ' ' || price FROM product WHERE slug = 'apron'")).toBe(
+      'Linen apron 37.00',
+    );
+    const undone = await studio.client.call('transferShow', { params: { id: transfer ?? '' } });
+    expect(undone).toMatchObject({ state: 'undone', undoneBy: gone.transfer });
+    const again = await asEditor()
+      .call('forecastUndo', { params: { id: transfer ?? '' }, body: {} })
+      .catch((error: unknown) => (error instanceof ServiceProblem ? error.problem.type : ''));
+    expect(again).toBe('tessarion:conflict');
+  });
+
+  it('is blocked where somebody else took it back first', async () => {
+    await editPage();
+    const first = await ask(await open('Once'));
+    await verdict(first, 'approve');
+    const { transfer } = await delivered(await deliver(first));
+    const forecast = await undoForecastOf(studio, transfer ?? '');
+    const back = await asEditor().call('requestOpen', {
+      body: { forecast: forecast.id, title: 'Back', reviewers: [{ person: leadId }] },
+    });
+    const asked = await ask(back);
+    await verdict(asked, 'approve');
+    const other = await undo(studio, transfer ?? '', {}, { urgent: 'At once.' }).catch((error: unknown) =>
+      error instanceof ServiceProblem ? error.problem.type : '',
+    );
+    expect(other, 'urgent goes past claims').toMatchObject({ kind: 'undo' });
+    await done(studio, other as { id: string });
+    expect(await refusal(deliver(asked))).toBe('conflict');
+  });
+});
+
 describe('a change request', () => {
   it('goes from asking over a comment, a return and a new revision to live, and back', async () => {
     await run(COPY, "UPDATE product SET title = 'Linen apron, russet' WHERE slug = 'apron'");
@@ -133,7 +187,7 @@ describe('a change request', () => {
     });
     const again = await ask(asked);
     expect(again.state).toBe('in-review');
-    expect(await refused(verdict(asked, 'approve', asReviewer(), 1))).toBe('outdated');
+    expect(await refusal(verdict(asked, 'approve', asReviewer(), 1))).toBe('outdated');
     const approved = await verdict(again, 'approve');
     expect(approved).toMatchObject({ state: 'approved', isApproved: true });
     expect(approved.items.every((item) => item.approvedBy.includes('lise'))).toBe(true);
@@ -158,8 +212,11 @@ describe('a change request', () => {
       'begin',
       'arrive',
     ]);
-    await done(studio, await undo(studio, transfer ?? ''));
+    expect(await refusal(undo(studio, transfer ?? ''))).toBe('needs-approval');
+    const back = await done(studio, await undo(studio, transfer ?? '', {}, { urgent: 'It is the wrong red.' }));
     expect((await show(approved)).state).toBe('undone');
+    const [afterwards] = (await asEditor().call('requestList', { query: {} })).items;
+    expect(afterwards).toMatchObject({ urgent: 'It is the wrong red.', undoes: transfer, transfer: back.id });
     expect(await value(LIVE, "SELECT title FROM product WHERE slug = 'apron'")).toBe('Linen apron');
   });
 
@@ -176,7 +233,7 @@ describe('a change request', () => {
       'Linen apron!': [1, 0, []],
       'Market bag!!': [2, 1, ['lise']],
     });
-    expect(await refused(deliver(revised))).toBe('needs-approval');
+    expect(await refusal(deliver(revised))).toBe('needs-approval');
     expect((await verdict(revised, 'approve')).state).toBe('approved');
   });
 
@@ -213,8 +270,8 @@ describe('a change request', () => {
     await editPage();
     const asked = await ask(await open('Own work', [], asOperations()));
     expect(asked.acts.find((one) => one.act === 'review')).toMatchObject({ allowed: false });
-    expect(await refused(verdict(asked, 'approve', asOperations()))).toBe('not-allowed');
-    expect(await refused(verdict(asked, 'approve', asEditor()))).toBe('not-allowed');
+    expect(await refusal(verdict(asked, 'approve', asOperations()))).toBe('not-allowed');
+    expect(await refusal(verdict(asked, 'approve', asEditor()))).toBe('not-allowed');
     expect((await verdict(asked, 'approve')).state).toBe('approved');
   });
 
@@ -222,7 +279,7 @@ describe('a change request', () => {
     await editPage();
     const asked = await ask(await open('One page'));
     const settle = studio.client.call('forecastSettle', { params: { id: asked.forecast }, body: { rest: 'source' } });
-    expect(await refused(settle)).toBe('conflict');
+    expect(await refusal(settle)).toBe('conflict');
   });
 
   it('waits for open threads where the lane says so', async () => {
@@ -254,21 +311,117 @@ describe('claims', () => {
     await run(COPY, "UPDATE product SET title = 'Bag' WHERE slug = 'bag'");
     const first = await open('First', ['page:*']);
     const page = first.items[0]?.id ?? '';
-    expect(await refused(open('Second', ['page:*']))).toBe('claimed');
+    expect(await refusal(open('Second', ['page:*']))).toBe('claimed');
     const forecast = await forecastOf(studio, COPY, LIVE, { wishes: { only: ['page:*'] } });
     const body = { forecast: forecast.id, title: 'Second', reviewers: [{ person: leadId }], waitInLine: true };
     const second = await ask(await asEditor().call('requestOpen', { body }));
     expect(second.waitsFor).toMatchObject([{ item: page, title: 'First', author: 'ida' }]);
     await verdict(second, 'approve');
-    expect(await refused(deliver(second))).toBe('claimed');
+    expect(await refusal(deliver(second))).toBe('claimed');
     await rule(0);
-    expect(await refused(asOperations().call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }))).toBe(
+    expect(await refusal(asOperations().call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }))).toBe(
       'claimed',
     );
     await asEditor().call('requestWithdraw', { params: { id: first.id }, body: { reason: 'Taken over.' } });
     expect((await show(second)).waitsFor).toEqual([]);
     await deliver(second);
     expect((await delivered(second)).state).toBe('delivered');
+  });
+});
+
+describe('from any thing on live one can ask', () => {
+  const historyOf = (item: string, by = asReviewer()) =>
+    by.call('itemHistory', { params: { site: 'threadmill', environment: 'live' }, query: { item } });
+
+  it('when it came there, in which transfer, by which request, approved by whom', async () => {
+    await run(COPY, "INSERT INTO product (slug, title, description, price) VALUES ('shawl', 'Shawl', 'Fine.', 90)");
+    // Live has given the number to something of its own meanwhile: the shawl gets another one there.
+    await run(LIVE, "INSERT INTO product (slug, title, description, price) VALUES ('cape', 'Cape', 'Felt.', 120)");
+    const first = await ask(await open('Shawls', ['product:*']));
+    await verdict(first, 'approve');
+    const { transfer } = await delivered(await deliver(first));
+    const id = `product:${await value(LIVE, "SELECT id FROM product WHERE slug = 'shawl'")}`;
+    expect(id).not.toBe(`product:${await value(COPY, "SELECT id FROM product WHERE slug = 'shawl'")}`);
+    const came = {
+      item: id,
+      title: 'Shawl',
+      change: 'new',
+      transfer,
+      kind: 'push',
+      request: { id: first.id, title: 'Shawls', author: 'ida' },
+      approvedBy: ['lise'],
+      urgent: null,
+    };
+    expect(await historyOf(id)).toMatchObject([came]);
+
+    await run(COPY, "UPDATE product SET title = 'Silk shawl' WHERE slug = 'shawl'");
+    await rule(0);
+    const forecast = await forecastOf(studio, COPY, LIVE, { wishes: { only: ['product:*'] } });
+    const push = await asOperations().call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
+    await done(studio, push);
+    const changed = { item: id, title: 'Silk shawl', change: 'changed', transfer: push.id, request: null };
+    for (const named of [id, 'silk shawl', 'Shawl']) expect(await historyOf(named)).toMatchObject([changed, came]);
+    await done(studio, await undo(studio, push.id));
+    expect(await historyOf(id)).toMatchObject([
+      { kind: 'undo' },
+      { transfer: push.id, undoneBy: expect.anything() },
+      came,
+    ]);
+
+    const cape = `product:${await value(LIVE, "SELECT id FROM product WHERE slug = 'cape'")}`;
+    expect(await historyOf(cape), 'made on live itself').toEqual([]);
+  });
+});
+
+describe('what one request has and another waits for', () => {
+  const inLine = async (title: string): Promise<RequestDetail> => {
+    const forecast = await forecastOf(studio, COPY, LIVE, { wishes: { only: ['page:*'] } });
+    return asEditor().call('requestOpen', { body: { forecast: forecast.id, title, waitInLine: true } });
+  };
+  const noticesOf = async (by: Client, kind: string): Promise<string[]> =>
+    (await by.call('noticeList')).items.filter((one) => one.kind === kind).map((one) => `${one.title}: ${one.words}`);
+
+  it('is asked for, and handed over', async () => {
+    await editPage();
+    const first = await open('Has it', ['page:*'], await comes('dana', 'developer'));
+    const item = first.items[0]?.id ?? '';
+    const second = await inLine('Wants it');
+    const id = { params: { id: second.id } };
+    expect(second.waitsFor).toMatchObject([{ item, request: first.id }]);
+    expect((await show(first)).wantedBy).toEqual([
+      { item, request: second.id, title: 'Wants it', author: 'ida', isAsked: false },
+    ]);
+    await asEditor().call('claimAsk', id);
+    expect((await show(first)).wantedBy).toMatchObject([{ isAsked: true }]);
+    const holder = await signIn(studio, 'dana@copperlane.example');
+    expect(await noticesOf(holder, 'hand-over')).toEqual([`Has it: "Wants it" waits for ${item}.`]);
+    const over = (items: string[]) => holder.call('claimYield', { params: { id: first.id }, body: { items } });
+    expect(await refusal(over(['page:none']))).toBe('conflict');
+    const yielded = await over([item]);
+    expect(yielded.waitsFor).toMatchObject([{ item, request: second.id }]);
+    expect((await show(second)).waitsFor).toEqual([]);
+    expect(await noticesOf(asEditor(), 'freed')).toContain('Wants it: Has it');
+    expect(await refusal(asEditor().call('claimAsk', id)), 'nothing is waited for').toBe('conflict');
+  });
+
+  it('is free again when nobody does anything for two weeks, after a warning, and is claimed anew by who goes on', async () => {
+    await editPage();
+    const first = await open('Lies still', ['page:*']);
+    const second = await inLine('Waits');
+    const back = (what: string, days: number): Promise<unknown> =>
+      onRecords(studio, `UPDATE change_request SET ${what} = now() - interval '${days} days' WHERE id = '${first.id}'`);
+    await back('updated_at', 12);
+    await expect.poll(() => noticesOf(asEditor(), 'idle'), { timeout: 30_000 }).toHaveLength(1);
+    expect((await show(second)).waitsFor, 'a warning lets go of nothing').toHaveLength(1);
+    await back('updated_at', 20);
+    await back('idle_warned_at', 4);
+    await expect.poll(async () => (await show(second)).waitsFor, { timeout: 30_000 }).toEqual([]);
+    expect(await noticesOf(asEditor(), 'freed')).toContain('Waits: Lies still');
+    expect((await show(first)).history.at(-1)).toMatchObject({ act: 'idle', person: 'Tessarion' });
+    const [entry] = (await studio.client.call('journalList', { query: { act: 'claimsLapse' } })).items;
+    expect(entry).toMatchObject({ actor: `idleness of ${first.id}`, details: { request: first.id } });
+    await asEditor().call('commentAdd', { params: { id: first.id }, body: { text: 'Going on.' } });
+    expect((await show(first)).waitsFor).toMatchObject([{ request: second.id }]);
   });
 });
 
@@ -280,7 +433,7 @@ describe('a lane that asks for approval', () => {
     await expect(plain).rejects.toMatchObject({ problem: { next: expect.stringContaining('tessarion request open') } });
     const developer = await comes('dag', 'developer');
     const urgent = { body: { forecast: id, confirm: LIVE, urgent: 'The page is wrong.' } };
-    expect(await refused(developer.call('pushCreate', urgent))).toBe('not-allowed');
+    expect(await refusal(developer.call('pushCreate', urgent))).toBe('not-allowed');
     const transfer = await done(studio, await asOperations().call('pushCreate', urgent));
     expect(transfer.urgent).toBe('The page is wrong.');
     // It is looked at afterwards, and stays marked.
@@ -298,28 +451,36 @@ describe('a lane that asks for approval', () => {
     await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
     const [snapshot] = await studio.client.call('snapshotList', { query: { environment: LIVE } });
     const body = { snapshot: snapshot?.id ?? '', onto: LIVE, confirm: LIVE };
-    expect(await refused(asOperations().call('restoreCreate', { body }))).toBe('needs-approval');
+    expect(await refusal(asOperations().call('restoreCreate', { body }))).toBe('needs-approval');
     const urgent = 'Back to how it was.';
     const restored = await done(studio, await asOperations().call('restoreCreate', { body: { ...body, urgent } }));
     expect(restored).toMatchObject({ kind: 'restore', urgent });
   });
 
   it('hears somebody of each team that it names', async () => {
-    await studio.client.call('teamSave', { params: { name: 'legal' }, body: { title: 'Legal', members: [] } });
+    await studio.client.call('teamSave', {
+      params: { name: 'legal' },
+      body: { title: 'Legal', members: [] },
+      etag: null,
+    });
     await rule(1, { teams: ['legal'] });
     await editPage();
     const asked = await ask(await open('Terms'));
     expect((await verdict(asked, 'approve')).items[0]).toMatchObject({ missing: 0, missingTeams: ['legal'] });
     const jurist = await comes('jon', 'reviewer');
     const { id } = await jurist.call('me');
-    await studio.client.call('teamSave', { params: { name: 'legal' }, body: { title: 'Legal', members: [id] } });
+    await studio.client.call('teamSave', {
+      params: { name: 'legal' },
+      body: { title: 'Legal', members: [id] },
+      etag: '*',
+    });
     expect((await verdict(asked, 'approve', jurist)).state).toBe('approved');
   });
 });
 
 describe('windows and freezes', () => {
   const windows = (list: { days: number[]; from: string; until: string }[]) =>
-    studio.client.call('windowSet', { params: { site: 'threadmill' }, body: { windows: list } });
+    studio.client.call('windowSet', { params: { site: 'threadmill' }, body: { windows: list }, etag: '*' });
   /** Hours and a weekday that are never now: half a day away. */
   const closed = () => {
     const away = new Date(Date.now() + 12 * 3_600_000);
@@ -332,22 +493,44 @@ describe('windows and freezes', () => {
     const asked = await ask(await open('One page'));
     await verdict(asked, 'approve');
     const plan = await windows(closed());
-    expect(plan.now).toMatchObject({ allowed: false, because: 'window' });
-    expect(await refused(deliver(asked))).toBe('closed');
+    expect(plan.moment).toMatchObject({ allowed: false, because: 'window' });
+    expect(await refusal(deliver(asked))).toBe('closed');
     const scheduled = await deliver(asked, 'window');
-    expect(scheduled).toMatchObject({ state: 'scheduled', deliverAt: plan.now.next });
+    expect(scheduled).toMatchObject({ state: 'scheduled', deliverAt: plan.moment.next });
     expect((await studio.client.call('deliveryPlan', { params: { site: 'threadmill' } })).deliveries).toMatchObject([
       { request: asked.id },
     ]);
     const back = await asOperations().call('requestUnschedule', { params: { id: asked.id } });
     expect(back).toMatchObject({ state: 'approved', deliverAt: null });
-    expect(await refused(deliver(asked, '2020-01-01T00:00:00Z'))).toBe('invalid');
+    expect(await refusal(deliver(asked, '2020-01-01T00:00:00Z'))).toBe('invalid');
     await deliver(asked, 'now', { override: 'The museum opens today.' });
     const { transfer, state } = await delivered(asked);
     expect(state).toBe('delivered');
     expect(await studio.client.call('transferShow', { params: { id: transfer ?? '' } })).toMatchObject({
       override: 'The museum opens today.',
     });
+    await windows([]);
+  });
+
+  it('say of a wanted time whether one may deliver then, before anybody tries', async () => {
+    await editPage();
+    const opened = await open('Some day');
+    const { moment } = await windows(closed());
+    const wanted = async (wantedFor: string | null) => {
+      const { etag } = await show(opened);
+      return asEditor().call('requestEdit', { params: { id: opened.id }, body: { wantedFor }, etag });
+    };
+    expect((await wanted(null)).wantedMoment).toBeNull();
+    expect((await wanted('window')).wantedMoment).toEqual(moment);
+    const next = moment.next ?? '';
+    const before = new Date(Date.parse(next) - 60_000).toISOString();
+    expect((await wanted(before)).wantedMoment).toEqual({ allowed: false, because: 'window', until: null, next });
+    const until = new Date(Date.parse(next) + 3_600_000).toISOString();
+    expect((await wanted(next)).wantedMoment).toEqual({ allowed: true, because: null, until, next: null });
+    const asked = await asEditor().call('deliveryPlan', { params: { site: 'threadmill' }, query: { at: next } });
+    expect(asked.moment.allowed).toBe(true);
+    expect(asked.openings[0]?.from, 'what is coming is told as ever').toBe(next);
+    await asEditor().call('requestWithdraw', { params: { id: opened.id }, body: { reason: 'Never.' } });
     await windows([]);
   });
 
@@ -384,6 +567,42 @@ describe('windows and freezes', () => {
     expect((await show(left)).because).toContain('any more');
   });
 
+  it('a freeze for a tag holds for the sites that have it, as long as they do', async () => {
+    const { client } = studio;
+    const tag = (tags: string[]) =>
+      client.call('siteTag', { params: { site: 'threadmill' }, body: { tags }, etag: '*' });
+    const add = () =>
+      client.call('freezeAdd', {
+        body: {
+          reason: 'Nothing is sold today',
+          scope: 'tag:shop',
+          time: { repeats: 'never', from: '2020-01-01T00:00', until: '2099-01-01T00:00' },
+        },
+      });
+    expect(await refusal(add()), 'no site has it').toBe('not-found');
+    expect((await tag(['shop', 'north', 'shop'])).tags).toEqual(['north', 'shop']);
+    const tagged = await client.call('siteList', { query: { tag: 'shop' } });
+    expect(tagged.map((one) => one.name)).toEqual(['threadmill']);
+    expect(await client.call('siteList', { query: { tag: 'none' } })).toEqual([]);
+    const freeze = await add();
+    const plan = () => client.call('deliveryPlan', { params: { site: 'threadmill' } });
+    expect(await plan()).toMatchObject({ moment: { allowed: false, because: 'freeze' }, freezes: [{ id: freeze.id }] });
+    const live = (await client.call('siteShow', { params: { site: 'threadmill' } })).environments[0];
+    expect(live).toMatchObject({ state: 'frozen', reason: 'Frozen: Nothing is sold today' });
+    expect((await asEditor().call('freezeList')).map((one) => one.id)).toEqual([freeze.id]);
+    const planned = await client.call('deliveryPlanList');
+    expect(planned.items.map((one) => one.site)).toEqual(['threadmill']);
+    expect(
+      await refusal(asOperations().call('freezeRemove', { params: { id: freeze.id } })),
+      'it is not of one site',
+    ).toBe('not-allowed');
+    await tag(['north']);
+    expect((await plan()).moment.allowed).toBe(true);
+    expect(await asEditor().call('freezeList'), 'it concerns them no more').toEqual([]);
+    await client.call('freezeRemove', { params: { id: freeze.id } });
+    await tag([]);
+  });
+
   it('a freeze stops what windows allow, for the sites that it is for', async () => {
     await editPage();
     const asked = await ask(await open('One page'));
@@ -392,9 +611,9 @@ describe('windows and freezes', () => {
     const freeze = await studio.client.call('freezeAdd', {
       body: { reason: 'Stocktaking', scope: 'client:Threadmill & Daughters', time },
     });
-    expect(await refused(deliver(asked))).toBe('closed');
-    expect(await refused(deliver(asked, 'window'))).toBe('closed');
-    expect(await refused(windows(closed()))).toBe('invalid');
+    expect(await refusal(deliver(asked))).toBe('closed');
+    expect(await refusal(deliver(asked, 'window'))).toBe('closed');
+    expect(await refusal(windows(closed()))).toBe('invalid');
     expect((await asEditor().call('freezeList')).map((one) => one.reason)).toEqual(['Stocktaking']);
     await studio.client.call('freezeRemove', { params: { id: freeze.id } });
     await deliver(asked);
@@ -403,12 +622,12 @@ describe('windows and freezes', () => {
 
   it('say what is wrong with them', async () => {
     const time = { repeats: 'never', from: '2027-02-02T00:00', until: '2027-02-01T00:00' } as const;
-    expect(await refused(studio.client.call('freezeAdd', { body: { reason: 'x', scope: 'threadmill', time } }))).toBe(
+    expect(await refusal(studio.client.call('freezeAdd', { body: { reason: 'x', scope: 'threadmill', time } }))).toBe(
       'invalid',
     );
     const scope = 'client:Nobody';
     expect(
-      await refused(
+      await refusal(
         studio.client.call('freezeAdd', { body: { reason: 'x', scope, time: { ...time, until: '2027-03-01T00:00' } } }),
       ),
     ).toBe('not-found');
@@ -421,23 +640,26 @@ describe('bad input', () => {
     const forecast = await forecastOf(studio, COPY, LIVE);
     const body = { forecast: forecast.id, title: 'One page' };
     const to = (reviewers: { person?: string }[]) => asEditor().call('requestOpen', { body: { ...body, reviewers } });
-    expect(await refused(to([{ person: 'p-0000000000' }]))).toBe('not-found');
-    expect(await refused(to([{}]))).toBe('invalid');
-    expect(await refused(to([{ person: (await asEditor().call('me')).id }]))).toBe('conflict');
+    expect(await refusal(to([{ person: 'p-0000000000' }]))).toBe('not-found');
+    expect(await refusal(to([{}]))).toBe('invalid');
+    expect(await refusal(to([{ person: (await asEditor().call('me')).id }]))).toBe('conflict');
     const asked = await ask(await open('One page'));
     const talked = await asReviewer().call('commentAdd', { params: { id: asked.id }, body: { text: 'Why?' } });
     const thread = talked.threads[0]?.id ?? '';
+    const etag = talked.threads[0]?.comments[0]?.etag ?? '';
     const params = { id: asked.id, comment: thread };
-    expect(await refused(asEditor().call('commentEdit', { params, body: { text: 'Mine.' } }))).toBe('not-allowed');
-    const edited = await asReviewer().call('commentEdit', { params, body: { text: 'Why this?' } });
+    expect(await refusal(asEditor().call('commentEdit', { params, body: { text: 'Mine.' }, etag: '*' }))).toBe(
+      'not-allowed',
+    );
+    const edited = await asReviewer().call('commentEdit', { params, body: { text: 'Why this?' }, etag });
     expect(edited.threads[0]?.comments[0]).toMatchObject({ text: 'Why this?', former: [{ text: 'Why?' }] });
     await asReviewer().call('commentRemove', { params });
     const reply = asEditor().call('commentAdd', { params: { id: asked.id }, body: { text: 'Because.', thread } });
-    expect(await refused(reply)).toBe('conflict');
+    expect(await refusal(reply)).toBe('conflict');
     const elsewhere = { params: { id: asked.id }, body: { text: 'x', item: 'page:999' } };
-    expect(await refused(asEditor().call('commentAdd', elsewhere))).toBe('not-found');
+    expect(await refusal(asEditor().call('commentAdd', elsewhere))).toBe('not-found');
     const nothing = await forecastOf(studio, COPY, LIVE, { wishes: { except: ['page:*'] } });
-    expect(await refused(asEditor().call('requestOpen', { body: { forecast: nothing.id, title: 'None' } }))).toBe(
+    expect(await refusal(asEditor().call('requestOpen', { body: { forecast: nothing.id, title: 'None' } }))).toBe(
       'conflict',
     );
   });

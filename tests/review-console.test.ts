@@ -1,9 +1,25 @@
+import { readFile, writeFile } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { addSite, ended, makeCopy, newcomer, onRecords, onSite, type Studio, startStudio } from './support/studio.js';
+import {
+  addSite,
+  done,
+  ended,
+  folderOf,
+  forecastOf,
+  makeCopy,
+  newcomer,
+  onRecords,
+  onSite,
+  refusal,
+  type Studio,
+  signIn,
+  startStudio,
+} from './support/studio.js';
 
 const LIVE = 'threadmill/live';
 const mails: { to: string; text: string }[] = [];
@@ -46,7 +62,8 @@ beforeAll(async () => {
   await makeCopy(studio, 'threadmill', 'staging');
   await studio.client.call('laneRule', {
     params: { site: 'threadmill', onto: 'live' },
-    body: { approvals: 1, teams: [], threadsBlock: true },
+    body: { approvals: 1, teams: [], threadsBlock: true, guests: 1 },
+    etag: '*',
   });
   for (const [name, role] of [
     ['Ida Moe', 'editor'],
@@ -79,7 +96,7 @@ const mailTo = async (name: string, head: string): Promise<string> => {
   return mails.find((one) => one.to === mailOf(name) && one.text.includes(`Subject: ${head}`))?.text ?? '';
 };
 
-describe('a change on its way to live, by three people', () => {
+describe('a change on its way to live, by three people and a guest', () => {
   let path = '';
 
   it('is asked for from the forecast, where a plain push is not to be had', async () => {
@@ -143,6 +160,55 @@ describe('a change on its way to live, by three people', () => {
     await sound(one);
   });
 
+  it('is shown to a guest, who finds the way from a mail, looks at the preview, comments and says yes', async () => {
+    const one = page(ida);
+    await one.getByRole('button', { name: 'Make a preview' }).click();
+    await one.getByRole('button', { name: 'Open it' }).waitFor({ timeout: 60_000 });
+    await one.getByRole('button', { name: 'Invite a guest' }).click();
+    await one.getByLabel('Name', { exact: true }).fill('Vera Lund');
+    await one.getByLabel(/Mail address/).fill('vera.lund@threadmill.example');
+    await one.getByLabel('Words to go with it').fill('Is this what you meant?');
+    await sound(one);
+    await one.getByRole('button', { name: 'Make the link' }).click();
+    await one.getByText('The link is mailed.').waitFor();
+    await sound(one);
+
+    const letter = (): string => mails.find((mail) => mail.to === 'vera.lund@threadmill.example')?.text ?? '';
+    await expect.poll(letter, { timeout: 20_000 }).toContain('asks you to look');
+    const vera = await browsing.stranger();
+    await vera.goto(/https?:\/\/[^\s<>"]+\/look#[^\s<>"]+/.exec(letter())?.[0] ?? '');
+    await vera.getByText('Is this what you meant?').waitFor();
+    expect(new URL(vera.url()).hash, 'the key does not stay in the address').toBe('');
+    await sound(vera);
+    const [preview] = await Promise.all([
+      vera.waitForEvent('popup'),
+      vera.getByRole('button', { name: 'Open it' }).click(),
+    ]);
+    await preview.getByText('Cloth that lasts').first().waitFor();
+    await preview.goto(new URL('/page/dye', preview.url()).href);
+    await preview.getByText('Dyes and cloth').first().waitFor();
+    await vera.getByLabel('Write something').fill('Yes! But **when**?');
+    await vera.getByRole('button', { name: 'Send' }).click();
+    await vera.locator('.md strong', { hasText: 'when' }).waitFor();
+    await vera.getByRole('button', { name: 'Yes, this may go live' }).click();
+    await vera.getByText('You said yes').waitFor();
+    await sound(vera);
+    await vera.setViewportSize({ width: 360, height: 780 });
+    expect(await vera.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
+
+    await one.getByText('said yes').first().waitFor();
+    await one.getByRole('button', { name: 'The request' }).click();
+    await one.locator('.guest-mark').waitFor();
+    await one.getByRole('button', { name: 'Reply' }).click();
+    await one.getByLabel('Reply').fill('On Sunday.');
+    await one.getByRole('button', { name: 'Reply' }).last().click();
+    await vera.getByText('On Sunday.').waitFor({ timeout: 30_000 });
+    await one.getByRole('button', { name: 'Resolve' }).click();
+    await one.getByText('Resolved').first().waitFor();
+    await vera.goto(`${studio.url}/requests`);
+    await vera.waitForURL(/\/sign-in/);
+  });
+
   it('is approved once the conversation is resolved', async () => {
     const one = page(lise);
     await one.goto(`${studio.url}${path}`);
@@ -176,6 +242,10 @@ describe('a change on its way to live, by three people', () => {
     await one.locator('.state-line', { hasText: 'delivered' }).waitFor({ timeout: 30_000 });
     await mailTo('Ida Moe', 'Live');
     await one.getByRole('link', { name: 'Undo' }).click();
+    await one.getByText('Onto live needs 1 approval and a yes of 1 guest').waitFor();
+    await one.getByRole('button', { name: 'It cannot wait' }).click();
+    await one.getByLabel(/Why it cannot wait/).fill('The colour is wrong.');
+    await sound(one);
     await one.getByLabel(/Onto live/).fill(LIVE);
     await one
       .getByRole('button', { name: /Take back|onto live/ })
@@ -200,8 +270,33 @@ describe('a change on its way to live, by three people', () => {
     await sound(one);
     await one.goto(`${studio.url}/settings`);
     await one.getByText('a request is live').waitFor();
-    expect(await one.getByLabel('a request is live').isChecked()).toBe(false);
+    const wish = one.getByLabel('a request is live');
+    expect(await wish.inputValue()).toBe('never');
     await sound(one);
+  });
+
+  it('finds requests by words, by site and by state', async () => {
+    const one = page(odd);
+    await one.goto(`${studio.url}/requests?view=all`);
+    const rows = one.locator('tbody tr');
+    await rows.first().waitFor();
+    const all = await rows.count();
+    await one.keyboard.press('/');
+    await one.keyboard.type('no such words');
+    await one.getByText('No change request fits').waitFor();
+    await one.getByLabel('Find by title').fill('ida');
+    await rows.first().waitFor();
+    await one.waitForURL(/find=ida/);
+    await one.getByLabel('Find by title').fill('');
+    await expect.poll(() => rows.count()).toBe(all);
+    await one.getByLabel('State').selectOption('draft');
+    await one.getByText('No change request fits').waitFor();
+    await one.getByLabel('State').selectOption('delivered');
+    const states = () => rows.evaluateAll((found) => [...new Set(found.map((row) => row.children[0]?.textContent))]);
+    await expect.poll(states).toEqual(['delivered']);
+    await one.getByLabel('Site').selectOption('threadmill');
+    await one.waitForURL(/site=threadmill/);
+    await rows.first().waitFor();
   });
 
   it.each(['/requests', '/requests?view=all', '/people', '/windows?at=new'])(
@@ -216,6 +311,195 @@ describe('a change on its way to live, by three people', () => {
       await one.setViewportSize({ width: 1280, height: 800 });
     },
   );
+});
+
+describe('what changed on live since', () => {
+  it('is shown in the request, and what collides is settled there', async () => {
+    const author = await signIn(studio, mailOf('Ida Moe'));
+    const onto = (path: string, sql: string) => onSite(studio, path, (query) => query(sql));
+    await onto(
+      'threadmill/staging',
+      "UPDATE product SET title = 'Apron, rust', description = 'Three pockets.' WHERE id = 1",
+    );
+    const { id: forecast } = await forecastOf(studio, 'threadmill/staging', LIVE, { wishes: { only: ['product:*'] } });
+    const { id } = await author.call('requestOpen', { body: { forecast, title: 'Rust' } });
+    await onto(LIVE, "UPDATE product SET title = 'Apron, olive' WHERE id = 1");
+    await onto(LIVE, "UPDATE product SET title = 'Throw of lambswool' WHERE id = 2");
+    const one = page(ida);
+    await one.goto(`${studio.url}/requests/${id}`);
+    await one.getByRole('button', { name: 'Look again' }).click();
+    await one.getByText('1 item to settle').waitFor();
+    await one.getByRole('button', { name: /Apron/ }).first().click();
+    await sound(one);
+    await one.getByRole('button', { name: 'Write another' }).click();
+    await one.getByLabel('Another title').fill('Apron, rust and olive');
+    await one.getByRole('button', { name: 'Take this' }).click();
+    await one.getByText('revision 3').first().waitFor();
+    await one.locator('.vr ins, .vr .c', { hasText: 'rust and olive' }).first().waitFor();
+    await expect
+      .poll(async () => (await author.call('requestShow', { params: { id } })).items[0]?.outcome)
+      .toBe('written');
+    await sound(one);
+    await one.getByRole('link', { name: 'What changed on live since' }).click();
+    await one.getByText('Throw of lambswool').first().waitFor();
+    await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: 'threadmill/staging' } }));
+  });
+});
+
+describe('what is said of a request', () => {
+  it('is written as a draft, edited, and kept from writing over what a colleague wrote meanwhile', async () => {
+    const author = await signIn(studio, mailOf('Ida Moe'));
+    await onSite(studio, 'threadmill/staging', (query) => query("UPDATE page SET title = 'Ours' WHERE slug = 'home'"));
+    const one = page(ida);
+    await one.goto(`${studio.url}/sites/threadmill/forecast?from=threadmill/staging&onto=${LIVE}`);
+    await one.getByLabel('What it is').fill('About us');
+    await one.getByRole('button', { name: 'Keep it as a draft' }).click();
+    await one.getByLabel('Title').waitFor();
+    const id = new URL(one.url()).pathname.split('/').pop() ?? '';
+    const params = { id };
+    const now = () => author.call('requestShow', { params });
+    expect((await now()).state).toBe('draft');
+
+    await one.getByLabel('Reviewer').selectOption({ label: 'Lise Aune' });
+    await one.getByLabel('One more reviewer').selectOption({ label: 'Odd Rye' });
+    await one.getByRole('button', { name: 'Take out Odd Rye' }).click();
+    await one.getByLabel('More about it').fill('The *new* text.');
+    await one.getByLabel('by hand before').fill('Tell the shop\n\n  Count the stock ');
+    // Open in the night of each day only, half a day away from now.
+    const hour = (from: number): string => `${String((new Date().getUTCHours() + from) % 24).padStart(2, '0')}:00`;
+    const windows = (list: { days: number[]; from: string; until: string }[]) =>
+      studio.client.call('windowSet', {
+        params: { site: 'threadmill' },
+        body: { windows: list },
+        etag: '*',
+      });
+    const { moment } = await windows([{ days: [1, 2, 3, 4, 5, 6, 7], from: hour(12), until: hour(14) }]);
+    await one.getByLabel('Wanted').selectOption('at a time');
+    const local = (time: number): string =>
+      new Date(time - new Date(time).getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+    const next = Date.parse(moment.next ?? '');
+    await one.getByLabel('Time, in your own zone').fill(local(next - 3_600_000));
+    await one.getByText('is then closed, opens').waitFor();
+    await one.getByLabel('Time, in your own zone').fill(local(next + 60_000));
+    await one.getByText('is then open until').waitFor();
+    await one.getByLabel('Wanted').selectOption('in the next window');
+    await one.getByText('is now closed, opens').waitFor();
+    await sound(one);
+    await one.getByRole('button', { name: 'Keep this' }).click();
+    await one.locator('.md em', { hasText: 'new' }).waitFor();
+    await one.getByText('Wanted in the next window: closed, opens').waitFor();
+    await windows([]);
+    const first = await now();
+    expect(first).toMatchObject({ title: 'About us', description: 'The *new* text.', wantedFor: 'window' });
+    expect(first.steps.map((step) => [step.phase, step.text])).toEqual([
+      ['before', 'Tell the shop'],
+      ['before', 'Count the stock'],
+    ]);
+    expect(first.reviewers.map((reviewer) => reviewer.person?.name)).toEqual(['Lise Aune']);
+
+    await one.getByRole('button', { name: 'Edit', exact: true }).click();
+    await one.getByLabel('Title').fill('About us, in our words');
+    await studio.client.call('requestEdit', { params, body: { title: 'About the mill' }, etag: first.etag });
+    await one.getByRole('button', { name: 'Keep this' }).click();
+    await one.getByRole('alert').getByText('About the mill').waitFor();
+    expect(await one.getByLabel('Title').inputValue()).toBe('About us, in our words');
+    expect((await now()).title).toBe('About the mill');
+    await sound(one);
+    await one.getByRole('button', { name: 'Write mine over it' }).click();
+    await one.locator('h1', { hasText: 'About us, in our words' }).waitFor();
+    expect(await one.getByText('changed what is said of it').count()).toBe(3);
+    await author.call('requestWithdraw', { params, body: { reason: 'The test is over.' } });
+  });
+});
+
+describe('a line of a file', () => {
+  it('is shown beside what it was, and talked about', async () => {
+    const author = await signIn(studio, mailOf('Ida Moe'));
+    const template = join(folderOf(studio, 'threadmill/staging'), 'main/templates/page.html');
+    const before = await readFile(template, 'utf8');
+    const lines = before.split('\n');
+    await writeFile(
+      template,
+      [lines[0], '<p class="new">An <img src=x onerror=alert(1)> line</p>', ...lines.slice(1)].join('\n'),
+    );
+    const { id: forecast } = await forecastOf(studio, 'threadmill/staging', LIVE, { wishes: { only: ['template:*'] } });
+    const { id } = await author.call('requestOpen', { body: { forecast, title: 'A template' } });
+    const one = page(ida);
+    await one.goto(`${studio.url}/requests/${id}`);
+    await one.getByRole('button', { name: /templates\/page.html/ }).click();
+    await one.getByText('<p class="new">An <img src=x onerror=alert(1)> line</p>').waitFor();
+    await one.getByRole('button', { name: 'Comment on line 2' }).click();
+    await one.getByLabel('Comment on line 2').last().fill('Is this **wanted**?');
+    await one.getByRole('button', { name: 'Comment', exact: true }).first().click();
+    await one.locator('.line-about strong', { hasText: 'wanted' }).waitFor();
+    await sound(one);
+    const { threads } = await author.call('requestShow', { params: { id } });
+    expect(threads).toMatchObject([{ field: 'line 2', comments: [{ text: 'Is this **wanted**?' }] }]);
+
+    // The line goes, and what was said of it stays readable.
+    await writeFile(template, `${before}<!-- another end -->\n`);
+    await one.getByRole('button', { name: 'Look again' }).click();
+    await one.getByText('revision 2').first().waitFor();
+    await one.getByText('line 2, which is not among these now').waitFor();
+    await one.locator('.line-elsewhere strong', { hasText: 'wanted' }).waitFor();
+    await writeFile(template, before);
+    await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
+  });
+});
+
+describe('what is mailed once a day', () => {
+  it('comes in one mail that names each thing with its link, and ends with the link in it', async () => {
+    const reviewer = await signIn(studio, mailOf('Lise Aune'));
+    await reviewer.call('noticeWish', { params: { kind: 'review-asked' }, body: { mail: 'daily' } });
+    const me = await reviewer.call('me');
+    const author = await signIn(studio, mailOf('Ida Moe'));
+    const opened: string[] = [];
+    const titles = ['The first of today', 'The second of today'];
+    for (const [i, title] of titles.entries()) {
+      await onSite(studio, 'threadmill/staging', (query) =>
+        query(`UPDATE page SET title = title || '.' WHERE id = ${i + 1}`),
+      );
+      const only = [`page:${i + 1}`];
+      const { id: forecast } = await forecastOf(studio, 'threadmill/staging', LIVE, { wishes: { only } });
+      const { id } = await author.call('requestOpen', { body: { forecast, title, reviewers: [{ person: me.id }] } });
+      await author.call('requestAsk', { params: { id } });
+      opened.push(id);
+    }
+    const ofLise = (): string[] => mails.filter((one) => one.to === me.mail).map((one) => one.text);
+    const before = ofLise().length;
+    // What is mailed at once comes after what is due together in the same round of the mails.
+    await reviewer.call('commentAdd', { params: { id: opened.at(-1) ?? '' }, body: { text: 'Is that all?' } });
+    await expect.poll(() => mails.some((mail) => mail.text.includes('Is that all?')), { timeout: 20_000 }).toBe(true);
+    expect(ofLise(), 'nothing comes before its time').toHaveLength(before);
+    const due = async (): Promise<string[]> =>
+      (await onRecords(studio, 'SELECT DISTINCT mail_due_at FROM notice WHERE is_digest')).map((row) =>
+        new Date(String(row.mail_due_at)).toISOString().slice(11, 16),
+      );
+    expect(await due()).toEqual(['06:00']);
+    expect(await reviewer.call('digestTime')).toEqual({ at: '06:00', zone: 'UTC' });
+    const own = { at: '23:45', zone: 'Asia/Kathmandu' };
+    expect(await reviewer.call('digestTimeSet', { body: own })).toEqual(own);
+    expect(await due(), 'what waits comes at the new time').toEqual(['18:00']);
+    expect(await reviewer.call('digestTime')).toEqual(own);
+    for (const wrong of [{ at: '25:00' }, { zone: 'Europe/Nowhere' }])
+      expect(await refusal(reviewer.call('digestTimeSet', { body: { ...own, ...wrong } }))).toBe('invalid');
+    await onRecords(studio, "UPDATE notice SET mail_due_at = now() - interval '1 minute' WHERE is_digest");
+    await expect.poll(() => ofLise().length, { timeout: 20_000 }).toBe(before + 1);
+    const text = ofLise().at(-1) ?? '';
+    expect(text).toContain('2 things happened');
+    for (const title of titles) expect(text).toContain(`Review wanted: ${title}`);
+    expect(text.match(/\/requests\/q-/g)?.length).toBeGreaterThanOrEqual(2);
+
+    const one = await browsing.stranger();
+    await one.goto(/https?:\/\/[^\s<>"]+\/stop-mail\/[^\s<>"]+/.exec(text)?.[0] ?? '');
+    await one.getByRole('button', { name: 'No more of these' }).click();
+    await one.getByText('No more of these mails come.').waitFor();
+    expect((await reviewer.call('noticeWishes'))['review-asked']).toBe('never');
+    await reviewer.call('noticeWish', { params: { kind: 'review-asked' }, body: { mail: 'now' } });
+    for (const { id } of (await author.call('requestList', { query: { open: 'yes' } })).items)
+      await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
+  });
 });
 
 describe('a mail server that is down', () => {
@@ -254,5 +538,25 @@ describe('a mail server that is down', () => {
       )
       .toBe(0);
     expect(mails.filter((one) => one.text.includes('While it was down'))).toHaveLength(1);
+  });
+
+  it('keeps invitations, sealed, until it is back, and forgets them then', async () => {
+    isDown = true;
+    const { key, isMailed } = await studio.client.call('personInvite', {
+      body: { name: 'Bror Ness', mail: 'bror.ness@copperlane.example', role: 'observer', scope: 'threadmill' },
+    });
+    expect(isMailed).toBe(true);
+    const letters = () => onRecords(studio, 'SELECT content, tries, problem FROM letter');
+    await expect.poll(async () => (await letters())[0]?.tries, { timeout: 20_000 }).toBe(1);
+    const [row] = await letters();
+    expect(String(row?.problem)).toContain('not at the moment');
+    expect(String(row?.content)).not.toContain(key);
+    isDown = false;
+    await onRecords(studio, 'UPDATE letter SET due_at = now()');
+    const invitation = (): string[] =>
+      mails.filter((one) => one.to === 'bror.ness@copperlane.example').map((one) => one.text);
+    await expect.poll(() => invitation().length, { timeout: 20_000 }).toBe(1);
+    expect(invitation()[0]).toContain(`/invitation#${key}`);
+    await expect.poll(letters).toEqual([]);
   });
 });

@@ -9,6 +9,7 @@ import {
   pullInto,
   pushOnto,
   type Studio,
+  saveProfile,
   settled,
   startStudio,
   tessarion,
@@ -24,15 +25,14 @@ beforeAll(async () => {
   await addSite(studio);
   await makeCopy(studio, 'threadmill', 'staging');
   const { text } = await studio.client.call('profileShow', { params: { name: 'quayside' }, query: {} });
-  await studio.client.call('profileSave', {
-    params: { name: 'quayside' },
-    body: {
-      text: text.replace(
-        'notice: { class: authored }',
-        'notice: { class: authored }\n      colour: { class: authored }\n      swatch: { class: authored }',
-      ),
-    },
-  });
+  await saveProfile(
+    studio.client,
+    'quayside',
+    text.replace(
+      'notice: { class: authored }',
+      'notice: { class: authored }\n      colour: { class: authored }\n      swatch: { class: authored }',
+    ),
+  );
 }, 120_000);
 afterAll(() => studio?.stop());
 

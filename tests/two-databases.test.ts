@@ -3,7 +3,17 @@ import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { done, ended, forecastOf, makeCopy, pushOnto, type Studio, startStudio, undo } from './support/studio.js';
+import {
+  done,
+  ended,
+  forecastOf,
+  makeCopy,
+  pushOnto,
+  type Studio,
+  saveProfile,
+  startStudio,
+  undo,
+} from './support/studio.js';
 
 let studio: Studio;
 const LIVE = 'pair/live';
@@ -36,7 +46,7 @@ beforeAll(async () => {
       password: 'secret-word',
     });
   }
-  await studio.client.call('profileSave', { params: { name: 'pair' }, body: { text: PROFILE } });
+  await saveProfile(studio.client, 'pair', PROFILE);
   await done(
     studio,
     await studio.client.call('siteAdopt', {
@@ -115,6 +125,18 @@ describe('a site with two databases', () => {
     await on(LIVE, 1, 'DROP FUNCTION refuse CASCADE');
     await done(studio, await pushOnto(studio, COPY, LIVE));
     expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+  });
+
+  it('is previewed in both, and live stays as it is', async () => {
+    await on(COPY, 0, "UPDATE page SET title = 'Come in' WHERE id = 1");
+    await on(COPY, 1, "DELETE FROM product WHERE id = 1; INSERT INTO product VALUES (3, 'Jar')");
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    const { client } = studio;
+    const { id } = await client.call('requestOpen', { body: { forecast: forecast.id, title: 'Jars' } });
+    const { onto } = await done(studio, await client.call('previewMake', { params: { id } }));
+    expect(await titles(onto)).toEqual({ pages: ['Come in', 'Away'], products: ['Lid', 'Jar'] });
+    expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+    await client.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
   });
 
   it('is removed with both', async () => {

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { SHOPS } from './support/shops.js';
-import { done, forecastOf, onSite, type Studio, settled, startStudio, undo } from './support/studio.js';
+import { done, forecastOf, onSite, type Studio, saveProfile, settled, startStudio, undo } from './support/studio.js';
 import { Dice, describe as describeTables, editAround, everyRow, fill, type TableFacts } from './support/unseen.js';
 
 /**
@@ -59,8 +59,8 @@ async function profileFor(name: string): Promise<void> {
   const { client } = studio;
   const [site, environment] = [name, 'live'];
   const started = await client.call('profileStart', { params: { site, environment }, body: { name } });
-  await client.call('profileSave', { params: { name }, body: { text: started.text } });
-  await client.call('profileUse', { params: { site }, body: { profile: name } });
+  await saveProfile(client, name, started.text);
+  await client.call('profileUse', { params: { site }, body: { profile: name }, etag: '*' });
   for (const { what, says } of started.findings)
     if (what.startsWith('table ') && says === 'unclassified')
       await client.call('profileClassify', {

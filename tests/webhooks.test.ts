@@ -3,6 +3,7 @@ import { createServer, type IncomingHttpHeaders } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { type CloudEvent, signedContent } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Browsing } from './support/browsing.js';
 import { addSite, done, onRecords, SHOP, type Studio, startStudio } from './support/studio.js';
 
 const got: { headers: IncomingHttpHeaders; body: string; path: string }[] = [];
@@ -36,6 +37,43 @@ afterAll(async () => {
 const snapshot = async (site: string) =>
   done(studio, await studio.client.call('snapshotTake', { body: { environment: `${site}/live` } }));
 const deliveries = async (id: string) => (await studio.client.call('webhookDeliveries', { params: { id } })).items;
+
+describe('the room of webhooks', () => {
+  it('adds one, shows what was sent, sends it again, and removes it', async () => {
+    const browsing = await Browsing.open(studio);
+    try {
+      const page = await browsing.signedIn();
+      await page.goto(`${studio.url}/settings`);
+      await page.getByRole('link', { name: 'Webhooks' }).click();
+      await page.getByText('No webhooks').waitFor();
+      expect(await browsing.faults(page)).toEqual([]);
+      await page.getByRole('button', { name: 'Tell another program' }).click();
+      await page.getByLabel('Address').fill(url);
+      await page.getByLabel('For').selectOption('threadmill');
+      await page.getByLabel(/in a private network/).check();
+      expect(await browsing.faults(page)).toEqual([]);
+      await page.getByRole('button', { name: 'Tell it' }).click();
+      expect(await page.getByLabel('Secret').inputValue()).toMatch(/^whsec_/);
+      got.length = 0;
+      answer = 204;
+      await snapshot('threadmill');
+      await page.getByRole('button', { name: url }).click();
+      await page.getByText('taken with 204').waitFor({ timeout: 30_000 });
+      expect(await browsing.faults(page)).toEqual([]);
+      await page.getByRole('button', { name: 'Send again' }).click();
+      await expect.poll(() => got.length, { timeout: 20_000 }).toBe(2);
+      await page.setViewportSize({ width: 360, height: 780 });
+      expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
+      await page.setViewportSize({ width: 1280, height: 800 });
+      await page.getByRole('button', { name: 'Remove it' }).click();
+      await page.getByRole('button', { name: /what waits is not sent/ }).click();
+      await page.getByText('No webhooks').waitFor();
+      got.length = 0;
+    } finally {
+      await browsing.close();
+    }
+  });
+});
 
 describe('a webhook', () => {
   it('is told of what it wants to know, signed, once', async () => {

@@ -30,6 +30,7 @@ export const longRecord = (): Promise<Figure> =>
       waiting: await p95(() => reviewer.call('requestList', { query: { whose: 'waiting' } })),
       mine: await p95(() => on.client.call('requestList', { query: { whose: 'mine', open: 'yes' } })),
       blocked: await p95(() => on.client.call('requestList', { query: { state: 'blocked' } })),
+      words: await p95(() => on.client.call('requestList', { query: { find: 'no such words' } })),
       journal: await p95(() => on.client.call('journalList')),
       thing: await p95(() => on.client.call('journalList', { query: { thing: 'shop-17/live' } })),
       act: await p95(() => on.client.call('journalList', { query: { act: 'act7', outcome: 'refused' } })),
@@ -38,6 +39,10 @@ export const longRecord = (): Promise<Figure> =>
     const verify = await seconds(async () => {
       faults = (await on.client.call('journalVerify')).faults.length;
     });
+    let bytes = 0;
+    const writing = await seconds(async () => {
+      for await (const piece of await on.client.call('journalExport', { query: { as: 'csv' } })) bytes += piece.length;
+    });
     const list = Object.entries(times).map(([name, ms]) => `${name} ${ms.toFixed(0)} ms`);
     return figure(
       'long-record',
@@ -45,7 +50,7 @@ export const longRecord = (): Promise<Figure> =>
       null,
       null,
       'lists p95 ≤ 100 ms, every seal checked in ≤ 30 s',
-      `${REQUESTS} requests, ${ENTRIES} entries; p95 of ${CALLS} calls: ${list.join(', ')}; seals ${verify.toFixed(1)} s, ${faults} faults`,
+      `${REQUESTS} requests, ${ENTRIES} entries; p95 of ${CALLS} calls: ${list.join(', ')}; seals ${verify.toFixed(1)} s, ${faults} faults; written out as CSV (${(bytes / 1e6).toFixed(0)} MB) in ${writing.toFixed(0)} s`,
     );
   });
 

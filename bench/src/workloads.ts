@@ -43,7 +43,7 @@ export const scaled = { files: Math.round(FULL.files * SCALE), rows: Math.round(
 export async function withInstallation<T>(work: (on: Installation) => Promise<T>): Promise<T> {
   const on = await startInstallation(join(tmpdir(), `tessarion-bench-${process.pid}`));
   try {
-    await on.client.call('profileSave', { params: { name: 'big' }, body: { text: PROFILE } });
+    await on.client.call('profileSave', { params: { name: 'big' }, body: { text: PROFILE }, etag: null });
     return await work(on);
   } finally {
     await on.stop();
@@ -234,7 +234,7 @@ export async function rewrite(): Promise<Figure> {
 /** A shop of 6,000 products, with a staging copy. */
 export async function installShop(on: Installation): Promise<void> {
   const profile = await fs.readFile(new URL('../../packages/demo/profiles/quayside.yaml', import.meta.url), 'utf8');
-  await on.client.call('profileSave', { params: { name: 'quayside' }, body: { text: profile } });
+  await on.client.call('profileSave', { params: { name: 'quayside' }, body: { text: profile }, etag: null });
   const address = `http://shop.localhost:${on.gatewayPort}`;
   await newDatabase(on, 'shop_live');
   await installSite({

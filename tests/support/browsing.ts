@@ -1,6 +1,7 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
 import { type Browser, chromium, type Page } from 'playwright-core';
+import { expect, onTestFailed } from 'vitest';
 import { PASSWORD, type Studio } from './studio.js';
 
 const axe = await readFile(fileURLToPath(new URL('../../node_modules/axe-core/axe.min.js', import.meta.url)), 'utf8');
@@ -15,6 +16,8 @@ interface AxeResult {
 
 /** A headless browser on a studio's console. */
 export class Browsing {
+  readonly #shown: string[] = [];
+
   private constructor(
     private readonly studio: Studio,
     private readonly browser: Browser,
@@ -36,12 +39,24 @@ export class Browsing {
     return new Browsing(studio, browser);
   }
 
-  close(): Promise<void> {
-    return this.browser.close();
+  async close(): Promise<void> {
+    await this.#write();
+    await this.browser.close();
+  }
+
+  /** Takes down what the pages show, for a test that failed. */
+  async #write(): Promise<void> {
+    for (const page of this.browser.contexts().flatMap((context) => context.pages()))
+      this.#shown.push(`${page.url()}\n${await page.textContent('body').catch(String)}`.slice(0, 1500));
   }
 
   /** An empty page of somebody who has not signed in. */
   async stranger(): Promise<Page> {
+    if (expect.getState().currentTestName !== undefined)
+      onTestFailed(async () => {
+        if (this.#shown.length === 0) await this.#write();
+        console.error(this.#shown.splice(0).join('\n—\n'));
+      });
     const context = await this.browser.newContext({ viewport: { width: 1280, height: 800 }, bypassCSP: true });
     return context.newPage();
   }

@@ -4,17 +4,20 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { Client } from '@tessarion/client';
+import { Client, ServiceProblem } from '@tessarion/client';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import type { ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
-import { becomeAdministrator, bringIn, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
+import { becomeAdministrator, bringIn, browser, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
 import { type ServerLogin, WebHost } from '@tessarion/demo-site';
 import pg from 'pg';
+import { startCluster } from './clusters.js';
 
 const root = fileURLToPath(new URL('../..', import.meta.url));
 export const CLI = join(root, 'packages/cli/dist/main.js');
 export const PROFILES = join(root, 'packages/demo/profiles');
 export const PASSWORD = 'a password for tests';
+
+type Started = Awaited<ReturnType<typeof startCluster>>;
 
 /** A whole installation of its own: site databases, web host, service, worker and gateway as real processes. */
 export interface Studio {
@@ -34,48 +37,54 @@ export interface Studio {
   stop(): Promise<void>;
 }
 
-/** @param variables for the service and its workers */
+/**
+ * @param variables for the service and its workers
+ * @param recordsBy who makes the database of the records: the service, as at a user's; or the test, which waits for no disk
+ */
 export async function startStudio(
   serveArgs: readonly string[] = [],
   variables: Readonly<Record<string, string>> = {},
+  recordsBy: 'service' | 'test' = 'test',
 ): Promise<Studio> {
   const data = await fs.mkdtemp(join(tmpdir(), 'tessarion-test-'));
   await fs.chmod(data, 0o711);
   const hosts = join(data, 'hosts');
   await fs.mkdir(hosts);
-  const siteCluster = await PrivateCluster.at(join(data, 'site-databases'));
-  const server = await siteCluster.start({ fsync: 'off' });
+  const starting = ['site-databases', ...(recordsBy === 'test' ? ['tessarion/records'] : [])].map((name) =>
+    startCluster(join(data, name)),
+  );
   const webHost = new WebHost(hosts);
   const webHostPort = await webHost.listen(await freePort());
+  const [{ cluster: siteCluster, access: server }] = (await Promise.all(starting)) as [Started];
   const log = openSync(join(data, 'service.log'), 'a');
   const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], {
     stdio: ['ignore', log, log, 'ipc'],
     env: { ...process.env, ...variables },
   });
-  const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
+  const answers = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
     service.once('exit', async (code) =>
       reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)),
     );
   });
-  const { client, token } = await becomeAdministrator(ready.url, ready.firstKey, PASSWORD);
-  const place: DemoPlace = { hosts, server, webHostPort, gatewayPort: ready.gatewayPort, url: ready.url };
+  const { client, token } = await becomeAdministrator(answers.url, answers.firstKey, PASSWORD);
+  const place: DemoPlace = { hosts, server, webHostPort, gatewayPort: answers.gatewayPort, url: answers.url };
   await prepareStudio(client, place, PROFILES);
   return {
     data,
     hosts,
-    url: ready.url,
+    url: answers.url,
     token,
     password: PASSWORD,
     client,
-    gatewayPort: ready.gatewayPort,
+    gatewayPort: answers.gatewayPort,
     place,
     server,
     webHost,
     siteCluster,
     service,
     variables: {
-      TESSARION_URL: ready.url,
+      TESSARION_URL: answers.url,
       TESSARION_TOKEN: token,
       TESSARION_CONFIG: join(data, 'none.yaml'),
       NO_COLOR: '1',
@@ -141,7 +150,7 @@ export async function ended(studio: Studio, transfer: Pick<Transfer, 'id'>): Pro
   for (;;) {
     const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
     if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
-    await new Promise((resolve) => setTimeout(resolve, 30));
+    await new Promise((resolve) => setTimeout(resolve, 40));
   }
 }
 
@@ -182,7 +191,7 @@ async function computed(studio: Studio, id: string) {
   for (;;) {
     const forecast = await studio.client.call('forecastShow', { params: { id } });
     if (forecast.state !== 'computing') return forecast;
-    await new Promise((resolve) => setTimeout(resolve, 20));
+    await new Promise((resolve) => setTimeout(resolve, 40));
   }
 }
 
@@ -213,11 +222,16 @@ export async function undoForecastOf(studio: Studio, id: string, wishes: Partial
 }
 
 /** Forecasts and starts the undo of a transfer, as the command line does. */
-export async function undo(studio: Studio, id: string, wishes: Partial<ForecastWishes> = {}): Promise<Transfer> {
+export async function undo(
+  studio: Studio,
+  id: string,
+  wishes: Partial<ForecastWishes> = {},
+  past: { urgent?: string; override?: string } = {},
+): Promise<Transfer> {
   const forecast = await undoForecastOf(studio, id, wishes);
   return studio.client.call('transferUndo', {
     params: { id },
-    body: { forecast: forecast.id, confirm: forecast.onto },
+    body: { forecast: forecast.id, confirm: forecast.onto, ...past },
   });
 }
 
@@ -279,6 +293,12 @@ export async function leftOvers(studio: Studio): Promise<{ databases: string[]; 
   };
 }
 
+/** Saves a profile's next version, or its first. */
+export async function saveProfile(client: Client, name: string, text: string) {
+  const known = (await client.call('profileList')).find((one) => one.name === name);
+  return client.call('profileSave', { params: { name }, body: { text }, etag: known?.etag ?? null });
+}
+
 /** Process ids of the service's workers. */
 export async function workerPids(studio: Studio): Promise<number[]> {
   const found: number[] = [];
@@ -292,19 +312,30 @@ export async function workerPids(studio: Studio): Promise<number[]> {
   return found;
 }
 
-/** A client that keeps its session, as a browser does. */
+/** A client of somebody who has signed in with mail and password. */
 export async function signIn(studio: Studio, mail: string): Promise<Client> {
-  let cookie = '';
-  const client = new Client({
-    url: studio.url,
-    fetch: async (url, init) => {
-      const response = await fetch(url, { ...init, headers: { ...init?.headers, cookie } });
-      cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
-      return response;
-    },
-  });
+  const client = browser(studio.url);
   await client.call('signIn', { body: { mail, password: studio.password } });
   return client;
+}
+
+/** A client of a guest who came in by a link. */
+export async function comeIn(studio: Studio, url: string, passcode?: string): Promise<Client> {
+  const guest = browser(studio.url);
+  const key = url.slice(url.indexOf('#') + 1);
+  await guest.call('guestEnter', { body: { key, ...(passcode === undefined ? {} : { passcode }) } });
+  return guest;
+}
+
+/** How a call that may be refused ends: `done`, or the kind of problem. */
+export async function refusal(call: Promise<unknown>): Promise<string> {
+  try {
+    await call;
+    return 'done';
+  } catch (error) {
+    if (error instanceof ServiceProblem) return error.problem.type.replace('tessarion:', '');
+    throw error;
+  }
 }
 
 /** Invites somebody, who comes and signs in. */

@@ -27,6 +27,14 @@ const REFUSALS = new Set([
   'tessarion:closed',
 ]);
 
+/** What ends with a code of its own. */
+const CODES: Readonly<Record<string, ExitCode>> = {
+  'tessarion:invalid': 2,
+  'tessarion:unsettled': 4,
+  'tessarion:outdated': 5,
+  'tessarion:changed-meanwhile': 5,
+};
+
 /** Anything thrown, as three lines and an exit code. */
 export function describeError(error: unknown): { code: ExitCode; lines: string[] } {
   if (error instanceof CliError)
@@ -42,16 +50,7 @@ export function describeError(error: unknown): { code: ExitCode; lines: string[]
     };
   if (error instanceof ServiceProblem) {
     const { problem } = error;
-    const code =
-      problem.type === 'tessarion:outdated'
-        ? 5
-        : problem.type === 'tessarion:unsettled'
-          ? 4
-          : problem.type === 'tessarion:invalid'
-            ? 2
-            : REFUSALS.has(problem.type)
-              ? 3
-              : 1;
+    const code = CODES[problem.type] ?? (REFUSALS.has(problem.type) ? 3 : 1);
     const fields =
       (problem.fields ?? []).length > 1
         ? (problem.fields ?? []).map((field) => `  ${field.path}: ${field.message}`)

@@ -1,3 +1,4 @@
+import { once } from 'node:events';
 import { stripVTControlCharacters } from 'node:util';
 import Table from 'cli-table3';
 import { DateTime } from 'luxon';
@@ -49,6 +50,11 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
 
 export function print(text = ''): void {
   process.stdout.write(`${text}\n`);
+}
+
+/** Writes text as it comes, no faster than whoever reads it. */
+export async function writeOut(pieces: AsyncIterable<string>): Promise<void> {
+  for await (const piece of pieces) if (!process.stdout.write(piece)) await once(process.stdout, 'drain');
 }
 
 export function printJson(value: unknown): void {

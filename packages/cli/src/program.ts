@@ -1,4 +1,5 @@
 import { createInterface } from 'node:readline/promises';
+import { Writable } from 'node:stream';
 import { Client, followEvents } from '@tessarion/client';
 import type { EnvironmentKind, Forecast, ForecastItem, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
@@ -52,6 +53,20 @@ export async function ask(question: string, flag: string): Promise<string> {
     return (await prompt.question(question)).trim();
   } finally {
     prompt.close();
+  }
+}
+
+/** Asks for what must not stand on the screen. @throws {CliError} where there is no terminal */
+export async function askHidden(question: string, flag: string): Promise<string> {
+  if (process.stdin.isTTY !== true) return ask(question, flag);
+  process.stderr.write(question);
+  const silent = new Writable({ write: (_chunk, _encoding, done) => done() });
+  const prompt = createInterface({ input: process.stdin, output: silent, terminal: true });
+  try {
+    return (await prompt.question('')).trim();
+  } finally {
+    prompt.close();
+    process.stderr.write('\n');
   }
 }
 

@@ -1,5 +1,6 @@
 import {
   type BodyOf,
+  type EditName,
   type Endpoint,
   type EndpointName,
   endpoints,
@@ -36,7 +37,15 @@ type Given<N extends EndpointName> = {
   /** Makes a repeated request harmless. */
   readonly idempotencyKey?: string;
   readonly signal?: AbortSignal;
-};
+} & (N extends EditName
+  ? {
+      /** Entity tag of what was edited, as it was read; `*` writes over whatever is there; null where nothing is yet. */
+      readonly etag: string | null;
+    }
+  : unknown);
+
+/** What a call is given; nothing is needed where nothing must be said. */
+type Args<N extends EndpointName> = N extends EditName ? [given: Given<N>] : [given?: Given<N>];
 
 /** Calls the service by endpoint name; requests and responses are typed by the contract. */
 export class Client {
@@ -55,12 +64,13 @@ export class Client {
   }
 
   /** @throws {ServiceProblem} when refused or failed @throws {ServiceUnreachable} */
-  async call<N extends EndpointName>(name: N, given: Given<N> = {}): Promise<ResponseOf<N>> {
+  async call<N extends EndpointName>(name: N, ...[given]: Args<N>): Promise<ResponseOf<N>> {
+    const { etag } = (given ?? {}) as { readonly etag?: string | null };
     const definition = endpoints[name] as Endpoint;
-    const params = (given.params ?? {}) as Record<string, string>;
+    const params = (given?.params ?? {}) as Record<string, string>;
     const path = definition.path.replace(/:(\w+)/g, (_all, key: string) => encodeURIComponent(params[key] ?? ''));
     const query = new URLSearchParams(
-      Object.entries((given.query ?? {}) as Record<string, unknown>).flatMap(([key, value]) =>
+      Object.entries((given?.query ?? {}) as Record<string, unknown>).flatMap(([key, value]) =>
         value === undefined ? [] : [[key, String(value)]],
       ),
     );
@@ -68,15 +78,27 @@ export class Client {
       method: definition.method,
       headers: {
         ...this.headers(),
-        ...(given.body === undefined ? {} : { 'content-type': 'application/json' }),
-        ...(given.idempotencyKey === undefined ? {} : { 'idempotency-key': given.idempotencyKey }),
+        ...(given?.body === undefined ? {} : { 'content-type': 'application/json' }),
+        ...(given?.idempotencyKey === undefined ? {} : { 'idempotency-key': given?.idempotencyKey }),
+        ...(etag === undefined || etag === null ? {} : { 'if-match': etag === '*' ? etag : `"${etag}"` }),
       },
-      ...(given.body === undefined ? {} : { body: JSON.stringify(given.body) }),
-      ...(given.signal === undefined ? {} : { signal: given.signal }),
+      ...(given?.body === undefined ? {} : { body: JSON.stringify(given?.body) }),
+      ...(given?.signal === undefined ? {} : { signal: given?.signal }),
     });
+    if (response.ok && definition.isText) return this.#pieces(response) as unknown as ResponseOf<N>;
     const text = await response.text();
     if (!response.ok) throw new ServiceProblem(readProblem(response.status, text));
     return definition.response.parse(text === '' ? undefined : JSON.parse(text)) as ResponseOf<N>;
+  }
+
+  /** Text as it arrives. @throws {ServiceUnreachable} where it breaks off */
+  async *#pieces({ body }: Response): AsyncGenerator<string> {
+    if (!body) return;
+    try {
+      yield* body.pipeThrough(new TextDecoderStream()) as unknown as AsyncIterable<string>;
+    } catch (error) {
+      throw new ServiceUnreachable('The service broke off before everything was there.', { cause: error });
+    }
   }
 
   async #send(url: string, init: RequestInit): Promise<Response> {

@@ -57,6 +57,27 @@ describe('a call', () => {
     expect(seen[2]?.url).toBe('/api/v1/sites/..%2Fx%3Fy%23z');
   });
 
+  it('gives text piece by piece as it comes, whole letters in each, and says when it breaks off', async () => {
+    const letters = Buffer.from('{"name":"Ærø"}\n');
+    serve = (_incoming, answer) => {
+      answer.writeHead(200, { 'content-type': 'application/jsonl' });
+      answer.write(letters.subarray(0, 10));
+      setTimeout(() => answer.write(letters.subarray(10), () => answer.socket?.destroy()), 20);
+    };
+    const client = new Client({ url });
+    let text = '';
+    const reading = (async () => {
+      for await (const piece of await client.call('journalExport', { query: { outcome: 'failed' } })) text += piece;
+    })();
+    expect(await failure(reading)).toBeInstanceOf(ServiceUnreachable);
+    expect(text).toBe('{"name":"Ærø"}\n');
+    expect(seen[0]?.url).toBe('/api/v1/journal/export?outcome=failed');
+
+    serve = (_incoming, answer) =>
+      json(answer, 403, { type: 'tessarion:not-allowed', title: 'Not allowed', status: 403, detail: 'No.' });
+    expect(await failure(client.call('journalExport'))).toBeInstanceOf(ServiceProblem);
+  });
+
   it('gives problems as they are told, and makes one of what is none', async () => {
     serve = (_incoming, answer) =>
       json(answer, 409, {

@@ -5,7 +5,7 @@ import { createRoot } from 'react-dom/client';
 import { createBrowserRouter, RouterProvider } from 'react-router';
 import { Frame } from './parts/frame.js';
 import { Loading } from './parts/states.js';
-import { FleetRoom } from './rooms/fleet.js';
+import { FleetRoom } from './rooms/fleet/fleet-room.js';
 import { BrokenRoom, NowhereRoom } from './rooms/nowhere.js';
 import { FirstRoom, InvitationRoom, SignInRoom } from './rooms/sign-in.js';
 import { queries } from './session.js';
@@ -15,6 +15,7 @@ const router = createBrowserRouter([
   { path: '/sign-in', element: <SignInRoom /> },
   { path: '/first', element: <FirstRoom /> },
   { path: '/invitation', element: <InvitationRoom /> },
+  { path: '/look', lazy: async () => ({ Component: (await import('./rooms/look.js')).LookRoom }) },
   {
     path: '/stop-mail/:person/:kind',
     lazy: async () => ({ Component: (await import('./rooms/stop-mail.js')).StopMailRoom }),
@@ -42,9 +43,15 @@ const router = createBrowserRouter([
         path: 'requests/:id',
         lazy: async () => ({ Component: (await import('./rooms/request/request-room.js')).RequestRoom }),
       },
-      { path: 'windows', lazy: async () => ({ Component: (await import('./rooms/windows.js')).WindowsRoom }) },
-      { path: 'people', lazy: async () => ({ Component: (await import('./rooms/people.js')).PeopleRoom }) },
+      {
+        path: 'windows',
+        lazy: async () => ({ Component: (await import('./rooms/windows/windows-room.js')).WindowsRoom }),
+      },
+      { path: 'people', lazy: async () => ({ Component: (await import('./rooms/people/people-room.js')).PeopleRoom }) },
       { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
+      { path: 'bring-in', lazy: async () => ({ Component: (await import('./rooms/bring-in.js')).BringInRoom }) },
+      { path: 'servers', lazy: async () => ({ Component: (await import('./rooms/servers.js')).ServersRoom }) },
+      { path: 'webhooks', lazy: async () => ({ Component: (await import('./rooms/webhooks.js')).WebhooksRoom }) },
       { path: 'journal', lazy: async () => ({ Component: (await import('./rooms/journal.js')).JournalRoom }) },
       { path: 'snapshots', lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }) },
       ...['profiles', 'profiles/:name'].map((path) => ({

@@ -1,15 +1,21 @@
 import { QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Client } from '@tessarion/client';
-import type { Environment, Forecast, Site, StreamEvent, Transfer, TransferDetail } from '@tessarion/contract';
+import type { Environment, Forecast, Me, Site, StreamEvent, Transfer, TransferDetail } from '@tessarion/contract';
 import { useEffect } from 'react';
 
 /** Calls go to the page's own origin, with its cookie. */
 export const client = new Client({ url: '' });
 
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, staleTime: 10_000, refetchOnWindowFocus: true } },
+  defaultOptions: {
+    // The service is reached, or says why not: a browser that takes itself for offline may still reach this machine.
+    queries: { retry: 1, staleTime: 10_000, refetchOnWindowFocus: true, networkMode: 'always' },
+    mutations: { networkMode: 'always' },
+  },
 });
 
+/** Who is signed in, and what they may do. */
+export const useMe = () => useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
 export const useSites = () => useQuery<Site[]>({ queryKey: ['sites'], queryFn: () => client.call('siteList') });
 export const useSite = (site: string) =>
   useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
@@ -17,13 +23,18 @@ export const useTransfer = (id: string) =>
   useQuery<TransferDetail>({
     queryKey: ['transfer', id],
     queryFn: () => client.call('transferShow', { params: { id } }),
+    refetchInterval: ({ state }) => state.data?.endedAt === null && UNDER_WAY_MS,
   });
 export const useForecast = (id: string | undefined) =>
   useQuery<Forecast>({
     queryKey: ['forecast', id],
     enabled: id !== undefined,
     queryFn: () => client.call('forecastShow', { params: { id: id as string } }),
+    refetchInterval: ({ state }) => state.data?.state === 'computing' && UNDER_WAY_MS,
   });
+
+/** Asked for again so often while it is under way, should an event be lost. */
+const UNDER_WAY_MS = 5000;
 
 /** Lets what is on the screen follow the event stream; progress is written in place, the rest is asked for again. */
 export function useLiveData(): void {
@@ -34,9 +45,8 @@ export function useLiveData(): void {
     const refresh = (): void => {
       waiting ??= setTimeout(() => {
         waiting = undefined;
-        void cache.invalidateQueries({ queryKey: ['sites'] });
-        void cache.invalidateQueries({ queryKey: ['transfers'] });
-        void cache.invalidateQueries({ queryKey: ['snapshots'] });
+        for (const queryKey of ['sites', 'transfers', 'snapshots', 'plans', 'request'])
+          void cache.invalidateQueries({ queryKey: [queryKey] });
       }, 400);
     };
     source.onmessage = (message: MessageEvent<string>) => {
@@ -45,9 +55,7 @@ export function useLiveData(): void {
       else if (event.type === 'site') refresh();
       else if (event.type === 'request') {
         void cache.invalidateQueries({ queryKey: ['request', event.request] });
-        void cache.invalidateQueries({ queryKey: ['requests'] });
-        void cache.invalidateQueries({ queryKey: ['notices'] });
-        void cache.invalidateQueries({ queryKey: ['plans'] });
+        for (const queryKey of ['requests', 'notices', 'plans']) void cache.invalidateQueries({ queryKey: [queryKey] });
       } else {
         void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
         if (event.state === 'running' && event.progress) {

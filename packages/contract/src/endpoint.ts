@@ -1,8 +1,11 @@
 import type { Permission } from '@tessarion/core';
 import type { z } from 'zod';
 
-/** What somebody must be allowed to do to call an endpoint; `open` answers without signing in. */
-export type EndpointPermission = 'open' | 'signed-in' | Permission;
+/**
+ * What somebody must be allowed to do to call an endpoint; `open` answers without signing in, `guest` only who came by a
+ * guest's link, about what that link shows.
+ */
+export type EndpointPermission = 'open' | 'guest' | 'signed-in' | Permission;
 
 /**
  * What an endpoint acts upon; the permission is asked for that. `installation`: all of it. `own`: what belongs to who
@@ -19,6 +22,7 @@ export type About =
   | { readonly transfer: string }
   | { readonly forecast: string }
   | { readonly request: string }
+  | { readonly guest: string }
   | { readonly snapshot: string; readonly onto?: string };
 
 /** One endpoint of the HTTP interface, as data: service, client and documents are made from it. */
@@ -37,6 +41,10 @@ export interface Endpoint<
   readonly about: About;
   /** An act leaves an entry in the journal. All that is no GET is one, unless it only computes. */
   readonly isAct?: false;
+  /** Writes over what somebody may have changed meanwhile: needs `If-Match` with the entity tag of what was edited. */
+  readonly isEdit?: true;
+  /** Answers with text, piece by piece; its response is an iterable of them. */
+  readonly isText?: true;
   readonly summary: string;
   readonly params: Params;
   readonly query: Query;
@@ -50,4 +58,11 @@ export function endpoint<P extends z.ZodType, Q extends z.ZodType, B extends z.Z
   definition: Endpoint<P, Q, B, R>,
 ): Endpoint<P, Q, B, R> {
   return definition;
+}
+
+/** An endpoint that writes over something; the client asks for the entity tag of what was edited. */
+export function edit<P extends z.ZodType, Q extends z.ZodType, B extends z.ZodType, R extends z.ZodType>(
+  definition: Omit<Endpoint<P, Q, B, R>, 'isEdit'>,
+): Endpoint<P, Q, B, R> & { readonly isEdit: true } {
+  return { ...definition, isEdit: true };
 }

@@ -3,6 +3,7 @@ import { accessEndpoints } from './endpoints/access.js';
 import { environmentsEndpoints } from './endpoints/environments.js';
 import { fleetEndpoints } from './endpoints/fleet.js';
 import { forecastsEndpoints } from './endpoints/forecasts.js';
+import { guestsEndpoints } from './endpoints/guests.js';
 import { journalEndpoints } from './endpoints/journal.js';
 import { noticesEndpoints } from './endpoints/notices.js';
 import { peopleEndpoints } from './endpoints/people.js';
@@ -14,9 +15,10 @@ import { webhooksEndpoints } from './endpoints/webhooks.js';
 import * as s from './shapes.js';
 
 export { DatabaseAccess } from './endpoints/fleet.js';
-export { Page } from './endpoints/inputs.js';
+export { ExportForm, Page } from './endpoints/inputs.js';
 export { JournalFilter } from './endpoints/journal.js';
 export { Notice } from './endpoints/notices.js';
+export { TransferFilter } from './endpoints/transfers.js';
 export { Webhook, WebhookDelivery } from './endpoints/webhooks.js';
 
 /** Every endpoint of the interface. */
@@ -30,6 +32,7 @@ export const endpoints = {
   ...transfersEndpoints,
   ...snapshotsEndpoints,
   ...requestsEndpoints,
+  ...guestsEndpoints,
   ...journalEndpoints,
   ...noticesEndpoints,
   ...webhooksEndpoints,
@@ -37,6 +40,10 @@ export const endpoints = {
 
 export type Endpoints = typeof endpoints;
 export type EndpointName = keyof Endpoints;
+/** Endpoints that write over something, and need the entity tag of what was edited. */
+export type EditName = {
+  [N in EndpointName]: Endpoints[N] extends { readonly isEdit: true } ? N : never;
+}[EndpointName];
 export type ParamsOf<N extends EndpointName> = z.infer<Endpoints[N]['params']>;
 export type QueryOf<N extends EndpointName> = z.infer<Endpoints[N]['query']>;
 export type BodyOf<N extends EndpointName> = z.infer<Endpoints[N]['body']>;

@@ -24,21 +24,39 @@ export function openApiDocument(version: string): Json {
       securitySchemes: {
         token: { type: 'http', scheme: 'bearer' },
         session: { type: 'apiKey', in: 'cookie', name: 'tessarion_session' },
+        guest: { type: 'apiKey', in: 'cookie', name: 'tessarion_guest' },
       },
     },
     paths,
   };
 }
 
+const IF_MATCH: Json = {
+  name: 'If-Match',
+  in: 'header',
+  required: false,
+  description: 'Entity tag of what is edited, as it was read, or *; needed where something is there already.',
+  schema: { type: 'string' },
+};
+
 function operation(name: string, definition: Endpoint): Json {
-  const parameters = [...parametersOf('path', definition.params), ...parametersOf('query', definition.query)];
+  const parameters = [
+    ...parametersOf('path', definition.params),
+    ...parametersOf('query', definition.query),
+    ...(definition.isEdit ? [IF_MATCH] : []),
+  ];
   const hasBody = !(definition.body instanceof z.ZodUndefined);
   const hasResponse = !(definition.response instanceof z.ZodUndefined);
   return {
     operationId: name,
     summary: definition.summary,
     'x-permission': definition.permission,
-    security: definition.permission === 'open' ? [] : [{ token: [] }, { session: [] }],
+    security:
+      definition.permission === 'open'
+        ? []
+        : definition.permission === 'guest'
+          ? [{ guest: [] }]
+          : [{ token: [] }, { session: [] }],
     parameters,
     ...(hasBody
       ? {
@@ -52,7 +70,11 @@ function operation(name: string, definition: Endpoint): Json {
       [String(definition.status ?? 200)]: {
         description: 'Done',
         ...(hasResponse
-          ? { content: { 'application/json': { schema: schemaOf(definition.response, 'output') } } }
+          ? {
+              content: definition.isText
+                ? { 'application/jsonl': {}, 'text/csv': {} }
+                : { 'application/json': { schema: schemaOf(definition.response, 'output') } },
+            }
           : {}),
       },
       default: {

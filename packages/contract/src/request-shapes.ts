@@ -1,10 +1,13 @@
 import { REQUEST_STATES } from '@tessarion/core';
 import { z } from 'zod';
-import { Amount, Id, Name, Person, Sentence, Time } from './shapes.js';
+import { Amount, Etag, Id, Name, Person, Sentence, Time } from './shapes.js';
 
 /** Change requests, as the interface shows them. */
 
 export const RequestState = z.enum(REQUEST_STATES);
+
+/** When somebody wants a request delivered: in the next window, or at a time. */
+export const WantedTime = z.union([z.literal('window'), Time]);
 
 /** What a lane asks for before anything goes over it. */
 export const LaneRule = z.object({
@@ -14,6 +17,9 @@ export const LaneRule = z.object({
   approvals: z.number().int(),
   teams: z.array(z.string()),
   threadsBlock: z.boolean(),
+  /** How many guests must say yes to each item, beside the colleagues. */
+  guests: z.number().int(),
+  etag: Etag,
 });
 export type LaneRule = z.infer<typeof LaneRule>;
 
@@ -60,6 +66,8 @@ export const ChangeRequest = z.object({
   because: z.string().nullable(),
   /** Delivered past approval and claims, and why. */
   urgent: z.string().nullable(),
+  /** The transfer that it takes back; null for one that brings something. */
+  undoes: Id.nullable(),
   /** Whether the caller is asked for a verdict, or the caller's own request was returned or blocked. */
   waitsForMe: z.boolean(),
 });
@@ -79,6 +87,7 @@ export const RequestItem = z.object({
   lapsedFor: z.array(z.string()),
   missing: z.number().int(),
   missingTeams: z.array(z.string()),
+  missingGuests: z.number().int(),
   /** Whether the caller has marked it as seen, as it is now. */
   isSeen: z.boolean(),
   openThreads: z.number().int(),
@@ -88,12 +97,15 @@ export type RequestItem = z.infer<typeof RequestItem>;
 export const Comment = z.object({
   id: Id,
   author: Person.nullable(),
+  /** By somebody with a link, who has no account. */
+  isGuest: z.boolean(),
   /** Markdown; empty once it was removed. */
   text: z.string(),
   at: Time,
   editedAt: Time.nullable(),
   removedAt: Time.nullable(),
   former: z.array(z.object({ at: Time, text: z.string() })),
+  etag: Etag,
 });
 export type Comment = z.infer<typeof Comment>;
 
@@ -111,6 +123,7 @@ export type Thread = z.infer<typeof Thread>;
 
 export const Verdict = z.object({
   person: Person,
+  isGuest: z.boolean(),
   says: z.enum(['approve', 'return']),
   words: z.string(),
   revision: z.number().int(),
@@ -119,20 +132,52 @@ export const Verdict = z.object({
 
 /** Something one may do to a request, or why not. */
 export const RequestAct = z.object({
-  act: z.enum(['ask', 'review', 'revise', 'deliver', 'schedule', 'unschedule', 'withdraw', 'undo']),
+  act: z.enum(['ask', 'review', 'revise', 'deliver', 'schedule', 'unschedule', 'withdraw', 'undo', 'preview', 'edit']),
   allowed: z.boolean(),
   because: z.string(),
 });
 
 export type RequestAct = z.infer<typeof RequestAct>;
 
+/** What the destination would be with exactly the request's items, to be looked at. */
+export const Preview = z.object({
+  environment: z.string(),
+  url: z.string(),
+  state: z.enum(['making', 'ready', 'failed']),
+  /** Revision that it shows. */
+  revision: z.number().int(),
+  /** When the destination was as it is there. */
+  at: Time.nullable(),
+  /** The transfer that makes it, or made it. */
+  transfer: Id,
+  /** Why it came to nothing. */
+  because: z.string().nullable(),
+});
+export type Preview = z.infer<typeof Preview>;
+
+/** Whether one may deliver at a moment, until when, or why not and when next. */
+export const DeliveryMoment = z.object({
+  allowed: z.boolean(),
+  because: z.enum(['window', 'freeze']).nullable(),
+  until: Time.nullable(),
+  next: Time.nullable(),
+});
+export type DeliveryMoment = z.infer<typeof DeliveryMoment>;
+
 export const RequestDetail = ChangeRequest.extend({
   description: z.string(),
+  /** When its author would have it delivered; null where that does not matter. */
+  wantedFor: WantedTime.nullable(),
+  /** What windows and freezes say of that; null where nothing is wanted, or nothing restricts it. */
+  wantedMoment: DeliveryMoment.nullable(),
+  /** Of title, description, reviewers, manual steps and wanted time. */
+  etag: Etag,
   forecast: Id,
   /** A newer forecast that is being computed for its next revision. */
   revising: Id.nullable(),
   rule: LaneRule,
   isApproved: z.boolean(),
+  preview: Preview.nullable(),
   items: z.array(RequestItem),
   steps: z.array(ManualStep),
   verdicts: z.array(Verdict),
@@ -149,12 +194,16 @@ export const RequestDetail = ChangeRequest.extend({
   ),
   /** Items of it that another open request holds. */
   waitsFor: z.array(z.object({ item: z.string(), request: Id, title: z.string(), author: z.string() })),
+  /** Items of it that others wait for. */
+  wantedBy: z.array(
+    z.object({ item: z.string(), request: Id, title: z.string(), author: z.string(), isAsked: z.boolean() }),
+  ),
   history: z.array(z.object({ at: Time, person: z.string(), act: z.string(), words: z.string() })),
   acts: z.array(RequestAct),
 });
 export type RequestDetail = z.infer<typeof RequestDetail>;
 
-const TimeOfDay = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'write a time of day such as 03:30');
+export const TimeOfDay = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'write a time of day such as 03:30');
 
 /** When delivering onto live is allowed, week by week, in the site's time zone; 1 is Monday. */
 export const DeliveryWindow = z.strictObject({
@@ -174,11 +223,14 @@ export const FreezeTime = z.discriminatedUnion('repeats', [
   z.strictObject({ repeats: z.literal('yearly'), from: DayOfYear, until: DayOfYear }),
 ]);
 
-/** For which sites something holds: `everything`, `client:NAME` or a site. */
+/** For which sites something holds: `everything`, `client:NAME`, `tag:NAME` or a site. */
 export const FreezeScope = z
   .string()
   .max(140)
-  .regex(/^(?:everything|client:.{1,120}|[a-z][a-z0-9-]*)$/, 'write everything, client:NAME or a site');
+  .regex(
+    /^(?:everything|client:.{1,120}|(?:tag:)?[a-z][a-z0-9-]*)$/,
+    'write everything, client:NAME, tag:NAME or a site',
+  );
 
 export const Freeze = z.object({
   id: Id,
@@ -190,18 +242,32 @@ export const Freeze = z.object({
 });
 export type Freeze = z.infer<typeof Freeze>;
 
+/** When few visitors come to a site, proposed as a window. */
+export const QuietHours = z.object({
+  site: z.string(),
+  /** Since when its visitors are counted; null where none have come through the gateway. */
+  since: Time.nullable(),
+  /** Null before a whole week was counted, or where no hours are quieter than others. */
+  proposal: z
+    .object({
+      window: DeliveryWindow,
+      /** Requests in an hour of it, and in any hour; means. */
+      quiet: z.number(),
+      usual: z.number(),
+    })
+    .nullable(),
+});
+export type QuietHours = z.infer<typeof QuietHours>;
+
 export const DeliveryPlan = z.object({
   site: z.string(),
   timeZone: z.string(),
   windows: z.array(DeliveryWindow),
+  /** Of the windows. */
+  etag: Etag,
   freezes: z.array(Freeze),
-  /** Whether one may deliver now, until when, or when next. */
-  now: z.object({
-    allowed: z.boolean(),
-    because: z.enum(['window', 'freeze']).nullable(),
-    until: Time.nullable(),
-    next: Time.nullable(),
-  }),
+  /** Of the moment that was asked for, or now. */
+  moment: DeliveryMoment,
   /** The openings of the next weeks, freezes taken out. */
   openings: z.array(z.object({ from: Time, until: Time })),
   frozen: z.array(z.object({ from: Time, until: Time })),

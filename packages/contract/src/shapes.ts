@@ -42,12 +42,16 @@ export const ScopeText = z
     'write everything, client:NAME, a site, or site/environment',
   );
 
+/** Entity tag of what an edit can change of a thing, without its quotes; sent back as `If-Match`. */
+export const Etag = z.string();
+
 export const Role = z.object({
   name: Name,
   title: z.string(),
   permissions: z.array(Permission),
   /** Ready-made roles cannot be changed. */
   isReady: z.boolean(),
+  etag: Etag,
 });
 export type Role = z.infer<typeof Role>;
 
@@ -63,7 +67,14 @@ export const Colleague = Person.extend({
 });
 export type Colleague = z.infer<typeof Colleague>;
 
-export const Team = z.object({ name: Name, title: z.string(), members: z.array(Person), roles: z.array(RoleGiven) });
+export const Team = z.object({
+  name: Name,
+  title: z.string(),
+  members: z.array(Person),
+  roles: z.array(RoleGiven),
+  /** Of title and members. */
+  etag: Etag,
+});
 export type Team = z.infer<typeof Team>;
 
 /** Who is signed in, and what they may do somewhere. */
@@ -120,6 +131,7 @@ export type EnvironmentState = z.infer<typeof EnvironmentState>;
 export const TransferKind = z.enum([
   'adopt',
   'clone',
+  'preview',
   'push',
   'pull',
   'reset',
@@ -271,6 +283,10 @@ export const Environment = z.object({
   /** What people say of it, such as what a variant is for. */
   description: z.string().nullable(),
   schedule: PullSchedule.nullable(),
+  /** Of description and schedule. */
+  etag: Etag,
+  /** The change request that it shows; null for one that people work in. */
+  preview: z.object({ request: Id, revision: z.number().int() }).nullable(),
   running: Transfer.nullable(),
   last: Transfer.nullable(),
 });
@@ -282,9 +298,34 @@ export const Site = z.object({
   profile: z.string().nullable(),
   profileVersion: z.number().int().nullable(),
   timeZone: z.string(),
+  /** Words by which sites are put together. */
+  tags: z.array(z.string()),
+  /** Of profile and tags. */
+  etag: Etag,
   environments: z.array(Environment),
 });
 export type Site = z.infer<typeof Site>;
+
+/** One time that a thing came to an environment, changed there, or went. */
+export const ItemVisit = z.object({
+  /** As the environment knows it. */
+  item: z.string(),
+  title: z.string(),
+  change: z.enum(['new', 'changed', 'deleted']),
+  transfer: Id,
+  kind: TransferKind,
+  from: z.string().nullable(),
+  at: Time,
+  person: z.string(),
+  /** The transfer that took it back. */
+  undoneBy: Id.nullable(),
+  urgent: z.string().nullable(),
+  override: z.string().nullable(),
+  /** The change request that it was a part of. */
+  request: z.object({ id: Id, title: z.string(), author: z.string() }).nullable(),
+  approvedBy: z.array(z.string()),
+});
+export type ItemVisit = z.infer<typeof ItemVisit>;
 
 export const Login = z.object({
   environment: EnvironmentPath,
@@ -430,6 +471,8 @@ export const ProfileVersion = z.object({
   createdAt: Time,
   person: z.string(),
   sites: z.array(z.string()),
+  /** Of the newest version: its number. */
+  etag: Etag,
 });
 
 export const Server = z.object({
@@ -440,6 +483,7 @@ export const Server = z.object({
   reached: z.boolean(),
   freeBytes: z.number().nullable(),
 });
+export type Server = z.infer<typeof Server>;
 
 export const Token = z.object({
   id: Id,

@@ -236,7 +236,7 @@ describe('the laws', () => {
       live,
       {
         addresses: [address('main', 'https://a.test'), address('shop', 'https://b.test/x/y')],
-        roots: [{ name: 'main', path: '/r' }],
+        roots: [{ name: 'main', path: '/srv/r' }],
       },
       {
         addresses: [address('main', 'http://a.test/base', { www: 'https://w.test' }), address('shop', 'http://b.test')],

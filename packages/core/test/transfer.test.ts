@@ -4,6 +4,7 @@ import {
   type Change,
   compareFiles,
   compareKeys,
+  compareLane,
   compileCondition,
   counted,
   type DataClass,
@@ -12,7 +13,9 @@ import {
   invert,
   type KeyOrder,
   listAmounts,
+  mergeLane,
   plainSentence,
+  pullLane,
   pushLane,
   pushSentence,
   readEnvironmentPath,
@@ -56,6 +59,35 @@ describe('lanes', () => {
       expect(resetLane(end(kind), end(kind)).allowed).toBe(false);
       expect(pushLane(end('staging'), end('live', 'quayside')).allowed).toBe(false);
     }
+  });
+});
+
+describe('the preview of a change request', () => {
+  const LANES = { pushLane, pullLane, mergeLane, compareLane, resetLane };
+  const preview = { ...end('staging'), path: 'threadmill/preview-x', preview: { request: 'q-0000000000' } };
+
+  it.each(Object.entries(LANES))('is no end of what %s decides, whatever stands at the other', (_name, lane) => {
+    for (const kind of KINDS)
+      for (const [from, onto] of [
+        [preview, end(kind)],
+        [end(kind), preview],
+      ] as const) {
+        const verdict = lane(from, onto);
+        expect(verdict).toMatchObject({ allowed: false });
+        expect(!verdict.allowed && verdict.reason).toContain('threadmill/preview-x is the preview');
+      }
+  });
+
+  it('is told by its sentence', () => {
+    const sentence = plainSentence({
+      kind: 'preview',
+      onto: 'threadmill/preview-x',
+      of: 'threadmill/live',
+      title: 'Autumn <b>',
+    });
+    expect(sentenceText(sentence)).toBe(
+      'Make threadmill/preview-x what threadmill/live would be with Autumn <b>, personal data masked.',
+    );
   });
 });
 

@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { Client, followEvents } from '@tessarion/client';
-import type { ForecastWishes, Transfer } from '@tessarion/contract';
+import type { BodyOf, ForecastWishes, Transfer } from '@tessarion/contract';
 import { installSite, makeDatabase, onDatabase, type ServerLogin } from '@tessarion/demo-site';
 import { signIn } from './people.js';
 import { DEMO_PERSON, DEMO_SITES, type DemoSite } from './scenario.js';
@@ -54,6 +54,7 @@ export async function prepareStudio(client: Client, place: DemoPlace, profiles: 
     await client.call('profileSave', {
       params: { name },
       body: { text: await fs.readFile(join(profiles, `${name}.yaml`), 'utf8') },
+      etag: null,
     });
   await client.call('serverCreate', {
     body: {
@@ -71,8 +72,8 @@ export async function prepareStudio(client: Client, place: DemoPlace, profiles: 
   });
 }
 
-/** Installs a site at the web host and brings it in. */
-export async function bringIn(client: Client, place: DemoPlace, site: DemoSite): Promise<void> {
+/** Installs a site at the web host. @returns what there is to say of it when it is brought in */
+export async function install(place: DemoPlace, site: DemoSite): Promise<BodyOf<'siteAdopt'>> {
   const folder = join(place.hosts, `${site.name}--live`);
   const database = {
     host: place.server.host,
@@ -85,19 +86,21 @@ export async function bringIn(client: Client, place: DemoPlace, site: DemoSite):
   await makeDatabase(place.server, database.name, database.password);
   await installSite({ folder, format: site.format, baseUrl, database, content: site.content });
   const { name, ...login } = database;
-  const transfer = await client.call('siteAdopt', {
-    body: {
-      name: site.name,
-      client: site.client,
-      timeZone: 'Europe/Oslo',
-      profile: PROFILES[site.format],
-      server: 'harbour-1',
-      folder,
-      addresses: [{ name: 'main', url: baseUrl }],
-      databases: [{ name: 'main', database: name, ...login }],
-    },
-  });
-  await ended(client, transfer);
+  return {
+    name: site.name,
+    client: site.client,
+    timeZone: 'Europe/Oslo',
+    profile: PROFILES[site.format],
+    server: 'harbour-1',
+    folder,
+    addresses: [{ name: 'main', url: baseUrl }],
+    databases: [{ name: 'main', database: name, ...login }],
+  };
+}
+
+/** Installs a site at the web host and brings it in. */
+export async function bringIn(client: Client, place: DemoPlace, site: DemoSite): Promise<void> {
+  await ended(client, await client.call('siteAdopt', { body: await install(place, site) }));
 }
 
 /** Fills the studio: sites, copies, and the work that is going on in them. */

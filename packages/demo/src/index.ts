@@ -1,3 +1,4 @@
-export { becomeAdministrator, bringIn, type DemoPlace, ended, prepareStudio } from './fill.js';
+export { becomeAdministrator, bringIn, type DemoPlace, ended, install, prepareStudio } from './fill.js';
+export { browser } from './people.js';
 export type { DemoSite } from './scenario.js';
 export { Visitors, visit } from './visitors.js';

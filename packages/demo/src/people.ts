@@ -1,9 +1,9 @@
 import { Client } from '@tessarion/client';
 
-/** A client that keeps its session, as a browser does. */
-export async function signIn(url: string, mail: string, password: string): Promise<Client> {
+/** A client that keeps its cookie, as a browser does. */
+export function browser(url: string): Client {
   let cookie = '';
-  const client = new Client({
+  return new Client({
     url,
     fetch: async (input, init) => {
       const response = await fetch(input, {
@@ -14,6 +14,10 @@ export async function signIn(url: string, mail: string, password: string): Promi
       return response;
     },
   });
+}
+
+export async function signIn(url: string, mail: string, password: string): Promise<Client> {
+  const client = browser(url);
   await client.call('signIn', { body: { mail, password } });
   return client;
 }
@@ -53,14 +57,17 @@ export async function bringCrew(client: Client, url: string, password: string): 
   await client.call('teamSave', {
     params: { name: 'shop' },
     body: { title: 'The shop', members: [await id('ida'), await id('lise')] },
+    etag: null,
   });
   await client.call('teamSave', {
     params: { name: 'night-shift' },
     body: { title: 'Night shift', members: [await id('odd')] },
+    etag: null,
   });
   await client.call('roleSave', {
     params: { name: 'auditor' },
     body: { title: 'Auditor', permissions: ['site.read', 'journal.read'] },
+    etag: null,
   });
   return crew as Crew;
 }

@@ -3,7 +3,7 @@ import type { Client } from '@tessarion/client';
 import type { RequestDetail } from '@tessarion/contract';
 import { onDatabase } from '@tessarion/demo-site';
 import { type DemoPlace, ended, forecastOf } from './fill.js';
-import type { Crew } from './people.js';
+import { browser, type Crew } from './people.js';
 
 interface Story {
   readonly client: Client;
@@ -40,11 +40,26 @@ export async function tellRequests(story: Story): Promise<void> {
   });
 }
 
+/** Sites that are put together by a word. */
+const TAGS = {
+  threadmill: ['shop'],
+  bellfounder: ['shop'],
+  fernleigh: ['shop'],
+  hollowoak: ['shop'],
+  saltmarsh: ['timetable'],
+  wherry: ['timetable'],
+  pendulum: ['culture'],
+  quaychoir: ['culture'],
+} as const;
+
 async function rules(client: Client): Promise<void> {
+  for (const [site, tags] of Object.entries(TAGS))
+    await client.call('siteTag', { params: { site }, body: { tags: [...tags] }, etag: '*' });
   for (const site of ['threadmill', 'saltmarsh', 'pendulum', 'northgate'])
     await client.call('laneRule', {
       params: { site, onto: 'live' },
       body: { approvals: 1, teams: [], threadsBlock: site === 'threadmill' },
+      etag: '*',
     });
   for (const [site, days, from, until] of [
     ['threadmill', [1, 2, 3, 4, 7], '22:00', '02:00'],
@@ -54,6 +69,7 @@ async function rules(client: Client): Promise<void> {
     await client.call('windowSet', {
       params: { site },
       body: { windows: [{ days: [...days], from, until }] },
+      etag: '*',
     });
   await client.call('freezeAdd', {
     body: { reason: 'Christmas trade', scope: 'client:Threadmill & Daughters', time: CHRISTMAS },
@@ -86,6 +102,7 @@ async function inReview(story: Story): Promise<void> {
       { phase: 'before', text: 'Tell the warehouse what comes' },
       { phase: 'after', text: 'Send the newsletter' },
     ],
+    wantedFor: 'window',
   });
   await ask(crew.ida, opened);
   const shuttle = opened.items.find((item) => item.title === 'Walnut shuttle');
@@ -103,6 +120,27 @@ async function inReview(story: Story): Promise<void> {
   await crew.odd.call('commentAdd', {
     params: { id: opened.id },
     body: { text: 'Window is Sunday 22:00. I can take it then.' },
+  });
+  await guest(story, opened);
+}
+
+/** The client looks at what the shop would be, and says something. */
+async function guest({ client, crew, place }: Story, { id }: RequestDetail): Promise<void> {
+  await ended(client, await crew.ida.call('previewMake', { params: { id } }));
+  const { url } = await crew.ida.call('guestInvite', {
+    params: { site: 'threadmill' },
+    body: {
+      name: 'Vera Lund',
+      words:
+        'The first part of the autumn collection, as it would be in the shop. The pictures are the ones of Tuesday.',
+      looks: [{ request: id }],
+    },
+  });
+  const vera = browser(place.url);
+  await vera.call('guestEnter', { body: { key: url.slice(url.indexOf('#') + 1) } });
+  await vera.call('guestSay', {
+    params: { position: 0 },
+    body: { text: 'The runner is lovely. Can the shuttle come before it?' },
   });
 }
 
@@ -154,6 +192,7 @@ interface Wanted {
   readonly description?: string;
   readonly only?: string[];
   readonly steps?: { phase: 'before' | 'after'; text: string }[];
+  readonly wantedFor?: 'window';
 }
 
 async function open(

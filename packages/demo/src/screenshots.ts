@@ -38,6 +38,19 @@ const asked = inReview.find((one) => one.openThreads > 0);
 const talked =
   asked && (await client.call('requestShow', { params: { id: asked.id } })).threads.find((one) => one.item);
 
+/** A link for the picture of what a guest sees. */
+const guest =
+  asked &&
+  (await client.call('guestInvite', {
+    params: { site: asked.site },
+    body: {
+      name: 'Vera Lund',
+      words: 'The first part of the autumn collection, as it would be in the shop.',
+      looks: [{ request: asked.id }],
+      days: 1,
+    },
+  }));
+
 const SHOTS: readonly Shot[] = [
   { name: 'sign-in', path: '/sign-in', isStranger: true },
   { name: 'fleet-light', path: '/?at=threadmill' },
@@ -73,6 +86,12 @@ const SHOTS: readonly Shot[] = [
     by: mailOf(COLLEAGUES.lise),
     act: (page) => page.locator('.thread').first().waitFor(),
   },
+  {
+    name: 'guest',
+    path: new URL(guest?.url ?? url).pathname + new URL(guest?.url ?? url).hash,
+    isStranger: true,
+    act: (page) => page.getByText('What do you say?').first().waitFor(),
+  },
   { name: 'windows', path: '/windows?at=threadmill' },
   { name: 'people', path: '/people' },
   { name: 'journal', path: '/journal' },
@@ -95,6 +114,7 @@ try {
   if (only === undefined || only === 'terminal') await terminal();
 } finally {
   await browser.close();
+  if (guest) await client.call('guestEnd', { params: { id: guest.link.id } });
 }
 
 async function take(from: Browser, shot: Shot): Promise<void> {

@@ -7,7 +7,8 @@ import type { Environment } from '../src/environment/environment.js';
 import { SnapshotLibrary } from '../src/snapshot/library.js';
 import { takeParts } from '../src/snapshot/take.js';
 import { ChangeRecords } from '../src/transfer/change-records.js';
-import { type Baseline, compareEnvironments } from '../src/transfer/compare-environments.js';
+import { compareEnvironments } from '../src/transfer/compare-environments.js';
+import type { Baseline } from '../src/transfer/comparison-plan.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

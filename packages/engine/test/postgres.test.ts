@@ -1,10 +1,11 @@
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { PrivateCluster } from '@tessarion/cluster';
+import type { PrivateCluster } from '@tessarion/cluster';
 import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { startCluster } from '../../../tests/support/clusters.js';
 import { PostgresAdmin } from '../src/database/postgres-admin.js';
 import { PostgresLoader } from '../src/database/postgres-load.js';
 import { PostgresView } from '../src/database/postgres-view.js';
@@ -19,8 +20,7 @@ let number = 0;
 beforeAll(async () => {
   folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-pg-'));
   await fs.chmod(folder, 0o711);
-  cluster = await PrivateCluster.at(join(folder, 'cluster'));
-  server = await cluster.start();
+  ({ cluster, access: server } = await startCluster(join(folder, 'cluster')));
   admin = new PostgresAdmin({ ...server, database: 'postgres' });
 }, 60_000);
 afterAll(async () => {

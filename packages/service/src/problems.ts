@@ -4,6 +4,9 @@ import { EngineError } from '@tessarion/engine';
 /** Every kind of refusal or failure that the interface knows; `type` is stable. */
 const KINDS = {
   'not-signed-in': [401, 'Not signed in'],
+  passcode: [401, 'Passcode wanted'],
+  'second-factor': [401, 'Second factor wanted'],
+  'wrong-password': [400, 'Wrong password'],
   'not-allowed': [403, 'Not allowed'],
   'not-found': [404, 'Not found'],
   invalid: [400, 'Invalid request'],
@@ -15,6 +18,8 @@ const KINDS = {
   taken: [409, 'Already taken'],
   conflict: [409, 'Not possible now'],
   outdated: [409, 'Outdated'],
+  'changed-meanwhile': [412, 'Changed meanwhile'],
+  'etag-missing': [428, 'Entity tag missing'],
   'checks-failed': [409, 'A check failed'],
   unsettled: [409, 'Collisions to settle'],
   'too-many-tries': [429, 'Too many tries'],
@@ -25,7 +30,7 @@ export type ProblemKind = keyof typeof KINDS;
 
 /** A refusal with a plain reason and a next step. */
 export class ProblemError extends Error {
-  override readonly name = 'ProblemError';
+  override readonly name: string = 'ProblemError';
 
   constructor(
     readonly kind: ProblemKind,

@@ -22,6 +22,8 @@ export interface ServeOptions {
   readonly gatewayPort: number;
   /** Absent: a private cluster in the data folder. */
   readonly recordsUrl?: string | undefined;
+  /** Where people reach the console, such as behind a server that speaks TLS; otherwise host and port. */
+  readonly publicUrl?: string | undefined;
   readonly consoleFolder?: string | undefined;
   readonly workers: number;
   readonly version: string;
@@ -48,7 +50,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   const recordsUrl =
     options.recordsUrl ?? `postgresql://${access?.user}:${access?.password}@${access?.host}:${access?.port}/postgres`;
   const ports = await settlePorts(folder, options);
-  const consoleUrl = `http://${options.host}:${ports.service}`;
+  const consoleUrl = options.publicUrl?.replace(/\/+$/, '') ?? `http://${options.host}:${ports.service}`;
   const settings = { dataFolder: folder.path, recordsUrl, consoleUrl, gatewayPort: ports.gateway };
   const installation = await openInstallation('service', { ...process.env, ...toVariables(settings) });
   await migrate(installation.records);
@@ -56,7 +58,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
   await startGateway(folder, options.host, ports.gateway, installation);
 
-  const firstKey = await new Access(installation.records, installation.now).firstKey();
+  const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
   const app = await createApp({ installation, consoleFolder: options.consoleFolder, version: options.version });
   await app.listen({ host: options.host, port: ports.service });
   const workers = new Workers(toVariables(settings), installation);
@@ -65,7 +67,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   sealer.start();
 
   return {
-    url: consoleUrl,
+    url: `http://${options.host}:${ports.service}`,
     gatewayPort: ports.gateway,
     firstKey,
     installation,

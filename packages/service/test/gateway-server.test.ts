@@ -345,7 +345,8 @@ describe('holding', () => {
       else answer.end('quick one');
     };
     const slow = ask(LIVE, '/slow');
-    while (gateway.traffic()['threadmill/live'] === undefined) await new Promise((resolve) => setTimeout(resolve, 2));
+    while (gateway.takeTraffic()['threadmill/live'] === undefined)
+      await new Promise((resolve) => setTimeout(resolve, 2));
     await new Promise((resolve) => setTimeout(resolve, 20));
     const held = gateway.holds.hold('threadmill/live', 5000, 5000);
     let isHeld = false;
@@ -396,7 +397,7 @@ describe('traffic', () => {
     clock += 3600_000;
     await ask(LIVE);
     await ask(COPY);
-    expect(gateway.traffic()).toEqual({ 'threadmill/live': { '2026-11-23T10': 3, '2026-11-23T11': 1 } });
+    expect(gateway.takeTraffic()).toEqual({ 'threadmill/live': { '2026-11-23T10': 3, '2026-11-23T11': 1 } });
   });
 
   it('is remembered for five weeks and no longer', async () => {
@@ -404,7 +405,7 @@ describe('traffic', () => {
       clock += 3600_000;
       if (hour % 100 === 0 || hour > 24 * 35) await ask(LIVE);
     }
-    const hours = Object.keys(gateway.traffic()['threadmill/live'] ?? {});
+    const hours = Object.keys(gateway.takeTraffic()['threadmill/live'] ?? {});
     expect(hours.length).toBeLessThanOrEqual(24 * 35);
   });
 });

@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 import { Holds } from '../src/gateway/holds.js';
 import { gatePage, markerHtml } from '../src/gateway/marker.js';
-import { Passes, TryLimit } from '../src/gateway/pass.js';
+import { PASS_SECONDS, Passes, TryLimit } from '../src/gateway/pass.js';
 import type { Route } from '../src/gateway/routes.js';
 
 const LIVE = 'threadmill/live';
@@ -112,12 +112,16 @@ describe('passes of a gate', () => {
     );
   });
 
-  it('a ticket works once', () => {
+  it('a ticket works once, and says for how long the gate stays open', () => {
     const ticket = passes.issue('ticket', COPY, 0, 60);
-    expect(passes.redeem('threadmill/other', ticket, 0)).toBe(false);
-    expect(passes.redeem(COPY, ticket, 0)).toBe(true);
-    expect(passes.redeem(COPY, ticket, 1)).toBe(false);
-    expect(passes.redeem(COPY, passes.issue('ticket', COPY, 0, 60), 60_001)).toBe(false);
+    expect(passes.redeem('threadmill/other', ticket, 0)).toBeUndefined();
+    expect(passes.redeem(COPY, ticket, 0)).toBe(PASS_SECONDS);
+    expect(passes.redeem(COPY, ticket, 1)).toBeUndefined();
+    expect(passes.redeem(COPY, passes.issue('ticket', COPY, 0, 60), 60_001)).toBeUndefined();
+    const short = passes.issue('ticket', COPY, 0, 60, 3600);
+    // Whoever makes it hold for longer has another signature to find.
+    expect(passes.redeem(COPY, short.replace(':3600.', ':36000.'), 0)).toBeUndefined();
+    expect(passes.redeem(COPY, short, 0)).toBe(3600);
   });
 
   it('those who try too often are held off for a while, each for himself', () => {

@@ -115,6 +115,8 @@ interface UndoOptions extends Ends {
   readonly only?: string[];
   readonly except?: string[];
   readonly also?: string[];
+  readonly urgent?: string;
+  readonly override?: string;
 }
 
 /** Shows what taking a transfer back would do, asks, and does it. */
@@ -135,7 +137,12 @@ async function undo(id: string, options: UndoOptions, command: Command): Promise
     client,
     await client.call('transferUndo', {
       params: { id },
-      body: { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }) },
+      body: {
+        forecast: forecast.id,
+        ...(confirm === undefined ? {} : { confirm }),
+        ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
+        ...(options.override === undefined ? {} : { override: options.override }),
+      },
     }),
     options,
   );
@@ -279,6 +286,8 @@ export function addDailyCommands(program: Command): void {
     .option('--only <NAME...>', 'take back only these')
     .option('--except <NAME...>', 'take back everything but these')
     .option('--also <ID...>', 'take these back too, though others changed them since')
+    .option('--urgent <REASON>', 'past approval and claims; marked for ever')
+    .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion undo t-8k2m4q9x1c\n  tessarion undo t-8k2m4q9x1c --only product:3 --confirm threadmill/live',

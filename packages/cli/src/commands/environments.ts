@@ -164,13 +164,39 @@ export function addEnvironments(program: Command): void {
     const description = options.describe === undefined ? {} : { description: options.describe };
     if (Object.keys({ ...schedule, ...description }).length === 0)
       throw new CliError(2, 'Nothing is to be changed.', '', 'Name --describe, --pull-at or --no-pull.');
-    const one = await (await connect(command)).call('environmentEdit', {
-      params,
-      body: { ...description, ...schedule },
-    });
+    const client = await connect(command);
+    const { etag } = await client.call('environmentShow', { params });
+    const one = await client.call('environmentEdit', { params, body: { ...description, ...schedule }, etag });
     if (wantsJson(command)) return printJson(one);
     if (options.describe !== undefined) print(one.description ?? `${one.path} has no description any more.`);
     if ('schedule' in schedule) print(one.schedule ? scheduleWords(one.schedule) : 'Nothing comes in by itself.');
+  });
+  examples(
+    json(
+      env
+        .command('whence')
+        .argument('<site/name>')
+        .argument('<item>', 'its id, such as product:3, or its title')
+        .description('say when a thing came here: in which transfers, by which request, approved by whom'),
+    ),
+    'tessarion env whence threadmill/live product:3',
+    'tessarion env whence threadmill/live "Wool throw" --json',
+  ).action(async (path: string, item: string, _options: unknown, command: Command) => {
+    const visits = await (await connect(command)).call('itemHistory', { params: readPath(path), query: { item } });
+    if (wantsJson(command)) return printJson(visits);
+    if (visits.length === 0)
+      return print(`No transfer has written "${item}" here: it was there before, or was made there.`);
+    for (const one of visits) {
+      print(`${when(one.at)}  ${bold(one.title)} ${one.change}`);
+      print(`  ${one.kind} ${one.transfer}${one.from ? ` from ${one.from}` : ''}, by ${one.person}`);
+      if (one.undoneBy) print(`  taken back by ${one.undoneBy}`);
+      if (one.request) {
+        const approved = one.approvedBy.length > 0 ? `approved by ${one.approvedBy.join(', ')}` : 'approved by nobody';
+        print(dim(`  ${one.request.id} "${one.request.title}" of ${one.request.author}, ${approved}`));
+      }
+      if (one.urgent) print(dim(`  urgent: ${one.urgent}`));
+      if (one.override) print(dim(`  outside its window: ${one.override}`));
+    }
   });
   examples(
     acting(

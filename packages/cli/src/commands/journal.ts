@@ -1,9 +1,9 @@
-import type { JournalEntry } from '@tessarion/contract';
+import type { ExportForm, JournalEntry } from '@tessarion/contract';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { count, cut, dim, print, printJson, printTable, when } from '../output.js';
+import { count, cut, dim, print, printJson, printTable, when, writeOut } from '../output.js';
 import { connect, wantsJson } from '../program.js';
-import { examples, json } from './options.js';
+import { examples, exportForm, given, json } from './options.js';
 
 const FILTERS = ['actor', 'act', 'outcome', 'thing', 'since', 'until'] as const;
 
@@ -15,9 +15,6 @@ const filtering = (command: Command): Command =>
     .option('--thing <NAME>', 'such as threadmill/live')
     .option('--since <TIME>', 'RFC 3339, such as 2026-11-01T00:00:00Z')
     .option('--until <TIME>');
-
-const filterOf = (options: Record<string, string>): Record<string, string> =>
-  Object.fromEntries(FILTERS.flatMap((name) => (options[name] === undefined ? [] : [[name, options[name]]])));
 
 /** What an entry is about, in a few words. */
 const words = ({ details }: JournalEntry): string =>
@@ -39,7 +36,7 @@ export function addJournal(program: Command): void {
     'tessarion journal list --outcome refused --since 2026-11-01T00:00:00Z --json',
   ).action(async (options: Record<string, string>, command: Command) => {
     const query = {
-      ...filterOf(options),
+      ...given(FILTERS, options),
       limit: Number(options.limit),
       ...(options.after ? { cursor: options.after } : {}),
     };
@@ -87,39 +84,13 @@ export function addJournal(program: Command): void {
     filtering(
       journal
         .command('export')
-        .description('write the journal to the standard output, oldest page last')
-        .addOption(new Option('--as <FORM>').choices(['jsonl', 'csv']).default('jsonl')),
+        .description('write the journal to the standard output, newest first')
+        .addOption(exportForm()),
     ),
     'tessarion journal export --since 2026-11-01T00:00:00Z > november.jsonl',
     'tessarion journal export --as csv --thing threadmill/live > live.csv',
   ).action(async (options: Record<string, string>, command: Command) => {
-    const client = await connect(command);
-    const isCsv = options.as === 'csv';
-    if (isCsv) print('position,at,actor,name,from,act,outcome,thing,details');
-    for (let cursor: string | undefined; ; ) {
-      const query = { ...filterOf(options), limit: 500, ...(cursor === undefined ? {} : { cursor }) };
-      const page = await client.call('journalList', { query });
-      for (const one of page.items) print(isCsv ? csvLine(one) : JSON.stringify(one));
-      if (page.next === null) return;
-      cursor = page.next;
-    }
+    const query = { ...given(FILTERS, options), as: options.as as ExportForm };
+    await writeOut(await (await connect(command)).call('journalExport', { query }));
   });
 }
-
-/** One line by RFC 4180; what a spreadsheet would take for a formula is kept text. */
-const csvLine = (one: JournalEntry): string =>
-  [
-    one.position ?? '',
-    one.at,
-    one.actor,
-    one.name ?? '',
-    one.from ?? '',
-    one.act,
-    one.outcome,
-    one.thing,
-    JSON.stringify(one.details),
-  ]
-    .map(String)
-    .map((cell) => (/^[=+\-@\t]/.test(cell) ? `'${cell}` : cell))
-    .map((cell) => (/[",\r\n]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell))
-    .join(',');

@@ -3,7 +3,7 @@ import type { Colleague } from '@tessarion/contract';
 import { PERMISSIONS, type Permission } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { ago, cut, print, printJson, printTable, when } from '../output.js';
+import { ago, cut, dim, print, printJson, printTable, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { examples, json } from './options.js';
 
@@ -56,6 +56,7 @@ export function addPeople(program: Command): void {
     if (wantsJson(command)) return printJson(made);
     print(`${made.name} may come until ${when(made.expiresAt)}, with this link, which is shown once:`);
     print(`${client.url}/invitation#${made.key}`);
+    if (made.isMailed) print(dim(`It is mailed to ${mail} as well.`));
   });
   examples(
     json(people.command('invite-again').argument('<mail>').description('make a new key; former ones end')),
@@ -67,9 +68,16 @@ export function addPeople(program: Command): void {
     if (wantsJson(command)) return printJson(made);
     print(`Valid until ${when(made.expiresAt)}, and shown once:`);
     print(`${client.url}/invitation#${made.key}`);
+    if (made.isMailed) print(dim(`It is mailed to ${mail} as well.`));
   });
   const acts = [
     ['end', 'personEnd', 'end all access of somebody at once', 'has no access any more'],
+    [
+      'end-factor',
+      'personFactorEnd',
+      'take away the second factor of somebody who has lost it',
+      'is asked for no second factor any more',
+    ],
     ['return', 'personReturn', 'let somebody in again, with the roles that they had', 'may come in again'],
     ['erase', 'personErase', 'erase name and mail address of somebody who left, also in the journal', 'is erased'],
   ] as const;
@@ -143,9 +151,22 @@ export function addPeople(program: Command): void {
     const client = await connect(command);
     const members: string[] = [];
     for (const mail of mails) members.push((await find(client, mail)).id);
-    const team = await client.call('teamSave', { params: { name }, body: { title: options.title ?? name, members } });
+    const former = (await client.call('teamList')).find((one) => one.name === name);
+    const team = await client.call('teamSave', {
+      params: { name },
+      body: { title: options.title ?? former?.title ?? name, members },
+      etag: former?.etag ?? null,
+    });
     if (wantsJson(command)) printJson(team);
     else print(`${team.title}: ${team.members.map((one) => one.name).join(', ') || 'nobody'}.`);
+  });
+  examples(
+    people.command('disband').argument('<name>').description('remove a team; what was given to it ends'),
+    'tessarion people disband shop',
+    'tessarion people disband night-shift --url http://127.0.0.1:7070',
+  ).action(async (name: string, _options: unknown, command: Command) => {
+    await (await connect(command)).call('teamRemove', { params: { name } });
+    print(`The team ${name} is removed.`);
   });
   examples(
     json(people.command('teams').description('list the teams')),
@@ -208,9 +229,12 @@ function addRoles(program: Command): void {
     'tessarion role save night-shift --title "Night shift" --may site.read live.deliver',
     'tessarion role save auditor --may site.read journal.read',
   ).action(async (name: string, options: { title?: string; may: Permission[] }, command: Command) => {
-    const saved = await (await connect(command)).call('roleSave', {
+    const client = await connect(command);
+    const former = (await client.call('roleList')).find((one) => one.name === name);
+    const saved = await client.call('roleSave', {
       params: { name },
-      body: { title: options.title ?? name, permissions: options.may },
+      body: { title: options.title ?? former?.title ?? name, permissions: options.may },
+      etag: former?.etag ?? null,
     });
     if (wantsJson(command)) printJson(saved);
     else print(`${saved.name} allows ${saved.permissions.join(', ')}.`);

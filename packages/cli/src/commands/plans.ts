@@ -1,9 +1,10 @@
-import type { DeliveryPlan, DeliveryWindow } from '@tessarion/contract';
-import { counted } from '@tessarion/core';
+import type { DeliveryPlan, DeliveryWindow, LaneRule } from '@tessarion/contract';
+import { asksForApproval, momentWords, wantedBy } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { print, printJson, printTable, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
+import { readTime } from './deliver.js';
 import { examples, json } from './options.js';
 
 const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
@@ -13,13 +14,23 @@ export function addPlans(program: Command): void {
   addLanes(program);
   const window = program.command('window').description('when delivering onto live is allowed');
   examples(
-    json(window.command('show').argument('<site>').description('show windows, freezes and what is scheduled')),
+    json(
+      window
+        .command('show')
+        .argument('<site>')
+        .description('show windows, freezes and what is scheduled')
+        .option('--at <TIME>', 'say whether one may deliver then, such as 2026-12-01T22:30:00Z'),
+    ),
     'tessarion window show threadmill',
-    'tessarion window show threadmill --json',
-  ).action(async (site: string, _options: unknown, command: Command) => {
-    const plan = await (await connect(command)).call('deliveryPlan', { params: { site } });
+    'tessarion window show threadmill --at 2026-12-01T22:30:00Z',
+  ).action(async (site: string, options: { at?: string }, command: Command) => {
+    const at = options.at === undefined ? undefined : readTime(options.at);
+    const plan = await (await connect(command)).call('deliveryPlan', {
+      params: { site },
+      ...(at === undefined ? {} : { query: { at } }),
+    });
     if (wantsJson(command)) printJson(plan);
-    else printPlan(plan);
+    else printPlan(plan, at);
   });
   examples(
     json(
@@ -32,12 +43,38 @@ export function addPlans(program: Command): void {
     'tessarion window set threadmill mon-thu,22:00-02:00 sun,06:00-09:00',
     'tessarion window set threadmill',
   ).action(async (site: string, windows: string[], _options: unknown, command: Command) => {
-    const plan = await (await connect(command)).call('windowSet', {
-      params: { site },
-      body: { windows: windows.map(readWindow) },
-    });
+    const body = { windows: windows.map(readWindow) };
+    const client = await connect(command);
+    const { etag } = await client.call('deliveryPlan', { params: { site } });
+    const plan = await client.call('windowSet', { params: { site }, body, etag });
     if (wantsJson(command)) printJson(plan);
     else printPlan(plan);
+  });
+
+  examples(
+    json(window.command('quiet').argument('<site>').description('propose a window from when few visitors come')),
+    'tessarion window quiet threadmill',
+    'tessarion window quiet threadmill --json',
+  ).action(async (site: string, _options: unknown, command: Command) => {
+    const quiet = await (await connect(command)).call('quietHours', { params: { site } });
+    if (wantsJson(command)) return printJson(quiet);
+    const { since, proposal } = quiet;
+    if (since === null) return print('Nobody has come through the gateway yet.');
+    if (!proposal)
+      return print(`Counted since ${when(since)}: not a whole week yet, or no hours are quieter than others.`);
+    const { days, from, until } = proposal.window;
+    print(
+      `Quiet: ${from} to ${until} on ${days.map((day) => DAYS[day - 1]).join(', ')}; ${proposal.quiet} requests an hour, where ${proposal.usual} are usual.`,
+    );
+  });
+  examples(
+    json(window.command('calendar').description('make the address of a calendar of windows, freezes and deliveries')),
+    'tessarion window calendar',
+    'tessarion window calendar --json',
+  ).action(async (_options: unknown, command: Command) => {
+    const made = await (await connect(command)).call('calendarMake');
+    if (wantsJson(command)) printJson(made);
+    else print(made.url);
   });
 
   const freeze = program.command('freeze').description('when delivering onto live is forbidden');
@@ -70,7 +107,7 @@ export function addPlans(program: Command): void {
         .command('add')
         .description('forbid delivering for a time')
         .requiredOption('--reason <TEXT>')
-        .requiredOption('--for <SCOPE>', 'a site, client:NAME, or everything')
+        .requiredOption('--for <SCOPE>', 'a site, client:NAME, tag:NAME, or everything')
         .requiredOption('--from <TIME>', '2026-12-20T18:00, or 12-20 for each year')
         .requiredOption('--until <TIME>', '2027-01-02T06:00, or 01-02 for each year'),
     ),
@@ -107,14 +144,7 @@ function addLanes(program: Command): void {
   ).action(async (site: string, _options: unknown, command: Command) => {
     const lanes = await (await connect(command)).call('laneList', { params: { site } });
     if (wantsJson(command)) return printJson(lanes);
-    for (const one of lanes)
-      print(
-        `Onto ${one.onto}: ${
-          one.approvals === 0 && one.teams.length === 0
-            ? 'a plain push goes'
-            : `${[counted(one.approvals, 'approval'), ...one.teams.map((team) => `somebody of ${team}`)].join(', ')}${one.threadsBlock ? ', and no open thread' : ''}`
-        }`,
-      );
+    for (const one of lanes) print(`Onto ${one.onto}: ${asksForApproval(one) ? ruleWords(one) : 'a plain push goes'}`);
   });
   examples(
     json(
@@ -125,6 +155,7 @@ function addLanes(program: Command): void {
         .addOption(new Option('--onto <KIND>').choices(['live', 'staging']).default('live'))
         .requiredOption('--approvals <N>', 'how many must approve; 0 lets a plain push go')
         .option('--team <NAME...>', 'somebody of each of these must approve')
+        .option('--guests <N>', 'how many guests must say yes, beside them')
         .option('--threads-block', 'open threads keep it from going'),
     ),
     'tessarion lane rule threadmill --approvals 1',
@@ -132,21 +163,36 @@ function addLanes(program: Command): void {
   ).action(
     async (
       site: string,
-      options: { onto: 'live' | 'staging'; approvals: string; team?: string[]; threadsBlock?: boolean },
+      options: {
+        onto: 'live' | 'staging';
+        approvals: string;
+        team?: string[];
+        guests?: string;
+        threadsBlock?: boolean;
+      },
       command: Command,
     ) => {
-      const rule = await (await connect(command)).call('laneRule', {
+      const client = await connect(command);
+      const former = (await client.call('laneList', { params: { site } })).find((one) => one.onto === options.onto);
+      const rule = await client.call('laneRule', {
+        etag: former?.etag ?? null,
         params: { site, onto: options.onto },
         body: {
           approvals: Number(options.approvals),
           teams: options.team ?? [],
           threadsBlock: options.threadsBlock === true,
+          guests: Number(options.guests ?? 0),
         },
       });
       if (wantsJson(command)) printJson(rule);
-      else print(`What goes onto ${rule.onto} of ${site} needs ${counted(rule.approvals, 'approval')}.`);
+      else print(`What goes onto ${rule.onto} of ${site} needs ${ruleWords(rule)}.`);
     },
   );
+}
+
+function ruleWords(rule: LaneRule): string {
+  const wanted = wantedBy(rule).join(', ') || 'no approval';
+  return rule.threadsBlock ? `${wanted}, and no open thread` : wanted;
 }
 
 /** Reads `mon-fri,22:00-02:00`. @throws {CliError} usage */
@@ -184,12 +230,8 @@ const daysText = (days: readonly number[]): string => {
     .join(', ');
 };
 
-function printPlan(plan: DeliveryPlan): void {
-  print(
-    plan.now.allowed
-      ? `One may deliver onto ${plan.site}/live now${plan.now.until ? `, until ${when(plan.now.until)}` : ''}.`
-      : `${plan.now.because === 'freeze' ? `${plan.site}/live is frozen` : 'No window is open'}${plan.now.next ? `; it opens ${when(plan.now.next)}` : '; it never opens within a year'}.`,
-  );
+function printPlan(plan: DeliveryPlan, at?: string): void {
+  print(`${plan.site}/live ${at === undefined ? 'now' : when(at)}: ${momentWords(plan.moment, when)}`);
   if (plan.windows.length === 0) print('There are no windows: it is allowed at all times but in freezes.');
   else
     printTable(

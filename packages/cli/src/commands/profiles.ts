@@ -39,16 +39,19 @@ export function addProfileCommands(program: Command): void {
     .command('save')
     .argument('<file>')
     .description('save a new version of a profile')
+    .option('--edited <VERSION>', 'the version that was edited; refused when there is a newer one by now')
     .option('--json', 'one JSON document')
     .addHelpText(
       'after',
-      '\nExamples:\n  tessarion profile save quayside.yaml\n  tessarion profile save quayside.yaml --json',
+      '\nExamples:\n  tessarion profile save quayside.yaml\n  tessarion profile save quayside.yaml --edited 3',
     )
-    .action(async (file: string, _options: unknown, command: Command) => {
+    .action(async (file: string, options: { edited?: string }, command: Command) => {
       const text = await readText(file);
       const read = readLayer(text);
       const name = read.ok ? read.layer.document.name : (/^name:\s*([a-z0-9-]+)/m.exec(text)?.[1] ?? 'profile');
-      const saved = await (await connect(command)).call('profileSave', { params: { name }, body: { text } });
+      const client = await connect(command);
+      const etag = options.edited ?? (await client.call('profileList')).find((one) => one.name === name)?.etag ?? null;
+      const saved = await client.call('profileSave', { params: { name }, body: { text }, etag });
       if (wantsJson(command)) return printJson(saved);
       print(
         `Saved ${saved.name} version ${saved.version}${saved.sites.length > 0 ? `, used by ${saved.sites.join(', ')}` : ''}.`,
@@ -138,7 +141,9 @@ export function addProfileCommands(program: Command): void {
     )
     .action(async (name: string, options: { site: string }, command: Command) => {
       const client = await connect(command);
-      const site = await client.call('profileUse', { params: { site: options.site }, body: { profile: name } });
+      const params = { site: options.site };
+      const { etag } = await client.call('siteShow', { params });
+      const site = await client.call('profileUse', { params, body: { profile: name }, etag });
       if (wantsJson(command)) return printJson(site);
       print(`${site.name} has the profile ${site.profile} version ${site.profileVersion}.`);
     });

@@ -1,13 +1,16 @@
 import type { Client } from '@tessarion/client';
-import type { ChangeRequest, RequestDetail, RequestItem } from '@tessarion/contract';
-import { counted, REQUEST_STATES, readEnvironmentPath } from '@tessarion/core';
+import type { ChangeRequest, RequestDetail } from '@tessarion/contract';
+import { REQUEST_STATES } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { arrow, bold, cut, dim, print, printJson, printTable, when } from '../output.js';
-import { ask, awaitForecast, chooseEnds, connect, wantsJson } from '../program.js';
-import { reportEnd, watchTransfer } from '../watch.js';
+import { arrow, cut, dim, print, printJson, printTable } from '../output.js';
+import { awaitForecast, chooseEnds, connect, wantsJson } from '../program.js';
 import { type Choice, choosing, wishesOf } from './choosing.js';
+import { addDeliver, readWanted } from './deliver.js';
 import { examples, json } from './options.js';
+import { addPreview } from './previews.js';
+import { byId, printRequest } from './print-request.js';
+import { addReview } from './reviews.js';
 
 interface OpenOptions extends Choice {
   readonly from?: string;
@@ -18,11 +21,30 @@ interface OpenOptions extends Choice {
   readonly reviewer?: string[];
   readonly before?: string[];
   readonly after?: string[];
+  readonly wanted?: string;
   readonly waitInLine?: boolean;
   readonly draft?: boolean;
 }
 
-const byId = (id: string) => ({ params: { id } });
+interface EditOptions {
+  readonly title?: string;
+  readonly describe?: string;
+  readonly reviewer?: string[];
+  readonly before?: string[];
+  readonly after?: string[];
+  readonly wanted?: string;
+}
+
+/** The manual steps of a request; those of a phase that is not named stay as they were. */
+function stepsOf(
+  wanted: { readonly before?: readonly string[] | undefined; readonly after?: readonly string[] | undefined },
+  former: readonly { phase: 'before' | 'after'; text: string }[] = [],
+): { phase: 'before' | 'after'; text: string }[] {
+  return (['before', 'after'] as const).flatMap((phase) => {
+    const texts = wanted[phase] ?? former.filter((one) => one.phase === phase).map((one) => one.text);
+    return texts.map((text) => ({ phase, text }));
+  });
+}
 
 /** Commands on change requests: asking, reviewing, delivering. */
 export function addRequests(program: Command): void {
@@ -41,6 +63,7 @@ export function addRequests(program: Command): void {
           .option('--reviewer <WHO...>', 'mail address of a person, or team:NAME')
           .option('--before <STEP...>', 'a manual step before the delivery')
           .option('--after <STEP...>', 'a manual step after it')
+          .option('--wanted <TIME>', 'when to deliver it: window, or a time such as 2026-12-01T22:30:00Z')
           .option('--wait-in-line', 'wait for what others have claimed')
           .option('--draft', 'do not ask for review yet'),
       ),
@@ -50,10 +73,7 @@ export function addRequests(program: Command): void {
   ).action(async (options: OpenOptions, command: Command) => {
     const client = await connect(command);
     const forecast = options.forecast ?? (await forecastFor(client, options));
-    const steps = [
-      ...(options.before ?? []).map((text) => ({ phase: 'before' as const, text })),
-      ...(options.after ?? []).map((text) => ({ phase: 'after' as const, text })),
-    ];
+    const steps = stepsOf(options);
     const opened = await client.call('requestOpen', {
       body: {
         forecast,
@@ -61,6 +81,7 @@ export function addRequests(program: Command): void {
         reviewers: await reviewersOf(client, options.reviewer ?? []),
         steps,
         ...(options.describe === undefined ? {} : { description: options.describe }),
+        ...(options.wanted === undefined ? {} : { wantedFor: readWanted(options.wanted) }),
         ...(options.waitInLine ? { waitInLine: true } : {}),
       },
     });
@@ -79,6 +100,7 @@ export function addRequests(program: Command): void {
         .option('--open', 'only those that are not done')
         .addOption(new Option('--state <STATE>').choices(REQUEST_STATES))
         .option('--site <NAME>')
+        .option('--find <WORDS>', 'of the title, or of the name of who opened it')
         .option('--limit <N>', 'how many', '20')
         .option('--after <CURSOR>', 'go on where the last page ended'),
     ),
@@ -91,6 +113,7 @@ export function addRequests(program: Command): void {
       ...(options.open ? { open: 'yes' as const } : {}),
       ...(options.state ? { state: options.state as ChangeRequest['state'] } : {}),
       ...(options.site ? { site: String(options.site) } : {}),
+      ...(options.find ? { find: String(options.find) } : {}),
       ...(options.after ? { cursor: String(options.after) } : {}),
     };
     const page = await (await connect(command)).call('requestList', { query });
@@ -101,7 +124,7 @@ export function addRequests(program: Command): void {
       page.items.map((one) => [
         one.id,
         one.title,
-        `${one.from} ${arrow} ${one.onto.split('/')[1]}`,
+        one.undoes ? `${one.onto}, back` : `${one.from} ${arrow} ${one.onto.split('/')[1]}`,
         one.waitsForMe ? `${one.state} *` : one.state,
         cut(one.author.name, 16),
         String(one.itemCount),
@@ -133,6 +156,41 @@ export function addRequests(program: Command): void {
     'show a change request: items, reviewers, conversation, what may be done',
     ['tessarion request show q-8k2m4q9x1c', 'tessarion request show q-8k2m4q9x1c --json'],
     (client, id) => client.call('requestShow', byId(id)),
+  );
+  act(
+    'edit',
+    'change what a request says, whom it asks, or its manual steps; what is named replaces what was there',
+    [
+      'tessarion request edit q-8k2m4q9x1c --title "Autumn, all of it"',
+      'tessarion request edit q-8k2m4q9x1c --reviewer team:shop ida.moe@copperlane.example',
+    ],
+    async (client, id, options) => {
+      const { title, describe, reviewer, before, after, wanted } = options as EditOptions;
+      const former = await client.call('requestShow', byId(id));
+      const body = {
+        ...(title === undefined ? {} : { title }),
+        ...(describe === undefined ? {} : { description: describe }),
+        ...(reviewer === undefined ? {} : { reviewers: await reviewersOf(client, reviewer) }),
+        ...(wanted === undefined ? {} : { wantedFor: wanted === 'any' ? null : readWanted(wanted) }),
+        ...(before === undefined && after === undefined ? {} : { steps: stepsOf({ before, after }, former.steps) }),
+      };
+      if (Object.keys(body).length === 0)
+        throw new CliError(
+          2,
+          'Nothing is to be changed.',
+          '',
+          'Name --title, --describe, --reviewer, --before, --after or --wanted.',
+        );
+      return client.call('requestEdit', { ...byId(id), body, etag: former.etag });
+    },
+    (command) =>
+      command
+        .option('--title <TEXT>')
+        .option('--describe <TEXT>', 'more about it, in Markdown')
+        .option('--reviewer <WHO...>', 'mail address of a person, or team:NAME')
+        .option('--before <STEP...>', 'the manual steps before the delivery')
+        .option('--after <STEP...>', 'those after it')
+        .option('--wanted <TIME>', 'when to deliver it: window, any, or a time such as 2026-12-01T22:30:00Z'),
   );
   act(
     'ask',
@@ -181,160 +239,26 @@ export function addRequests(program: Command): void {
     (command) => command.requiredOption('--step <ID>').option('--undone', 'it is not done'),
   );
 
+  act(
+    'ask-over',
+    'ask those who have claimed what it waits for to hand it over',
+    ['tessarion request ask-over q-8k2m4q9x1c', 'tessarion request ask-over q-8k2m4q9x1c --json'],
+    (client, id) => client.call('claimAsk', byId(id)),
+  );
+  act(
+    'yield',
+    'let those go first who wait for items of it',
+    [
+      'tessarion request yield q-8k2m4q9x1c --item product:3',
+      'tessarion request yield q-8k2m4q9x1c --item product:3 page:7 --json',
+    ],
+    (client, id, { item }) => client.call('claimYield', { ...byId(id), body: { items: item as unknown as string[] } }),
+    (command) => command.requiredOption('--item <ID...>'),
+  );
+
+  addPreview(request);
   addReview(program);
   addDeliver(program);
-}
-
-function addReview(program: Command): void {
-  const review = program.command('review').description('say what you think of a change request');
-  const verdict = (says: 'approve' | 'return', description: string, ...shown: string[]): void => {
-    const command = review
-      .command(says)
-      .argument('<id>')
-      .description(description)
-      .option('--revision <N>', 'the revision that you looked at; the newest, when it is left out');
-    if (says === 'return') command.requiredOption('--reason <TEXT>', 'what is to be mended');
-    else command.option('--words <TEXT>', 'something to go with it');
-    examples(json(command), ...shown).action(
-      async (id: string, options: { revision?: string; reason?: string; words?: string }, run: Command) => {
-        const client = await connect(run);
-        const revision =
-          options.revision === undefined
-            ? (await client.call('requestShow', byId(id))).revision
-            : Number(options.revision);
-        const words = options.reason ?? options.words;
-        const changed = await client.call('verdictGive', {
-          ...byId(id),
-          body: { says, revision, ...(words === undefined ? {} : { words }) },
-        });
-        if (wantsJson(run)) printJson(changed);
-        else printRequest(changed);
-      },
-    );
-  };
-  verdict(
-    'approve',
-    'approve what the request would write, as you saw it',
-    'tessarion review approve q-8k2m4q9x1c',
-    'tessarion review approve q-8k2m4q9x1c --revision 2 --words "Well done"',
-  );
-  verdict(
-    'return',
-    'send it back, with a reason',
-    'tessarion review return q-8k2m4q9x1c --reason "The price of the throw is wrong"',
-    'tessarion review return q-8k2m4q9x1c --revision 2 --reason "Not before Friday"',
-  );
-  examples(
-    json(
-      review
-        .command('comment')
-        .argument('<id>')
-        .argument('<text>', 'in Markdown; @MAIL calls somebody')
-        .description('comment on a request, an item or a field of it, or reply in a thread')
-        .option('--item <ID>')
-        .option('--field <NAME>')
-        .option('--reply <THREAD>'),
-    ),
-    'tessarion review comment q-8k2m4q9x1c "Is it russet, or rust?" --item product:1 --field title',
-    'tessarion review comment q-8k2m4q9x1c "Rust it is." --reply c-3f9d2a7k5m',
-  ).action(
-    async (id: string, text: string, options: { item?: string; field?: string; reply?: string }, command: Command) => {
-      const changed = await (await connect(command)).call('commentAdd', {
-        ...byId(id),
-        body: {
-          text,
-          ...(options.item === undefined ? {} : { item: options.item }),
-          ...(options.field === undefined ? {} : { field: options.field }),
-          ...(options.reply === undefined ? {} : { thread: options.reply }),
-        },
-      });
-      if (wantsJson(command)) printJson(changed);
-      else printThreads(changed);
-    },
-  );
-  examples(
-    json(
-      review
-        .command('resolve')
-        .argument('<id>')
-        .argument('<thread>')
-        .description('resolve a thread')
-        .option('--reopen', 'open it again'),
-    ),
-    'tessarion review resolve q-8k2m4q9x1c c-3f9d2a7k5m',
-    'tessarion review resolve q-8k2m4q9x1c c-3f9d2a7k5m --reopen',
-  ).action(async (id: string, comment: string, options: { reopen?: boolean }, command: Command) => {
-    const changed = await (await connect(command)).call('threadResolve', {
-      params: { id, comment },
-      body: { resolved: !options.reopen },
-    });
-    if (wantsJson(command)) printJson(changed);
-    else printThreads(changed);
-  });
-}
-
-interface DeliverOptions {
-  readonly when: string;
-  readonly confirm?: string;
-  readonly override?: string;
-  readonly detach?: boolean;
-}
-
-function addDeliver(program: Command): void {
-  examples(
-    json(
-      program
-        .command('deliver')
-        .argument('<request>')
-        .description('deliver an approved change request: now, at a time, or in the next window')
-        .option('--when <TIME>', 'now, window, or a time such as 2026-12-01T22:30:00Z', 'now')
-        .option('--confirm <SITE/NAME>', 'names a live destination in full')
-        .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
-        .option('--detach', 'do not wait for its end'),
-    ),
-    'tessarion deliver q-8k2m4q9x1c --confirm threadmill/live',
-    'tessarion deliver q-8k2m4q9x1c --when window --confirm threadmill/live',
-  ).action(async (id: string, options: DeliverOptions, command: Command) => {
-    const client = await connect(command);
-    const request = await client.call('requestShow', byId(id));
-    const sentence = request.sentence.map((piece) => piece.text).join('');
-    const isLive = readEnvironmentPath(request.onto)?.environment === 'live';
-    if (!wantsJson(command)) print(bold(sentence));
-    const confirm =
-      options.confirm ??
-      (isLive
-        ? await ask(`Deliver "${request.title}". Type ${request.onto}: `, `--confirm ${request.onto}`)
-        : undefined);
-    const changed = await client.call('requestDeliver', {
-      ...byId(id),
-      body: {
-        when: readWhen(options.when),
-        ...(confirm === undefined ? {} : { confirm }),
-        ...(options.override === undefined ? {} : { override: options.override }),
-      },
-    });
-    if (changed.state === 'delivering' && changed.transfer && !options.detach) {
-      const ended = await watchTransfer(client, changed.transfer);
-      if (!wantsJson(command) || ended.state !== 'done') reportEnd(ended);
-    }
-    const after = await client.call('requestShow', byId(id));
-    if (wantsJson(command)) printJson(after);
-    else print(`${after.id} is ${after.state}${after.deliverAt ? `, due ${when(after.deliverAt)}` : ''}.`);
-  });
-}
-
-/** @throws {CliError} usage */
-function readWhen(text: string): string {
-  if (text === 'now' || text === 'window') return text;
-  const at = new Date(text);
-  if (Number.isNaN(at.getTime()))
-    throw new CliError(
-      2,
-      `"${text}" is no time.`,
-      'A delivery goes now, in the next window, or at a time.',
-      'Write --when now, --when window, or --when 2026-12-01T22:30:00Z.',
-    );
-  return at.toISOString();
 }
 
 async function forecastFor(client: Client, options: OpenOptions): Promise<string> {
@@ -358,69 +282,4 @@ async function reviewersOf(client: Client, wanted: readonly string[]) {
       );
     return { person: person.id };
   });
-}
-
-const standing = (item: RequestItem): string => {
-  if (item.outcome === 'needs-you') return 'collides';
-  if (item.outcome === 'kept') return 'stays';
-  if (item.lapsedFor.length > 0) return `changed since ${item.lapsedFor.join(', ')} approved`;
-  if (item.missing > 0 || item.missingTeams.length > 0)
-    return `needs ${[
-      ...(item.missing > 0 ? [counted(item.missing, 'approval')] : []),
-      ...item.missingTeams.map((team) => `team ${team}`),
-    ].join(', ')}`;
-  return item.approvedBy.length > 0 ? `approved by ${item.approvedBy.join(', ')}` : 'needs nobody';
-};
-
-/** Prints a request as people read it. */
-export function printRequest(request: RequestDetail): void {
-  print(bold(request.title));
-  print(request.sentence.map((piece) => piece.text).join(''));
-  print(
-    `${request.id}, ${request.state}, revision ${request.revision}, by ${request.author.name}${request.deliverAt ? `, due ${when(request.deliverAt)}` : ''}`,
-  );
-  if (request.because) print(`Because: ${request.because}`);
-  if (request.urgent) print(`Urgent: ${request.urgent}`);
-  if (request.description) print(`\n${request.description}`);
-  print();
-  printTable(
-    ['item', 'title', 'change', 'rev', 'standing'],
-    request.items
-      .slice(0, 40)
-      .map((item) => [
-        item.id.length > 24 ? item.kind : item.id,
-        item.openThreads > 0 ? `${item.title} (${counted(item.openThreads, 'thread')})` : item.title,
-        item.change,
-        String(item.since),
-        cut(standing(item), 34),
-      ]),
-    [3],
-    1,
-  );
-  if (request.items.length > 40) print(dim(`and ${request.items.length - 40} more`));
-  print();
-  for (const one of request.reviewers)
-    print(
-      `${one.person?.name ?? `team ${one.team}`}: ${one.says === null ? 'has said nothing yet' : `${one.says === 'approve' ? 'approved' : 'sent it back'}${one.isCurrent ? '' : ', of a former revision'}`}`,
-    );
-  for (const held of request.waitsFor)
-    print(`Waits for ${held.item}, claimed by "${held.title}" (${held.request}) of ${held.author}.`);
-  for (const step of request.steps)
-    print(
-      `${step.doneAt ? 'done' : 'to do'}  ${step.phase} the delivery: ${step.text}  ${dim(step.doneAt ? `${step.doneBy}, ${when(step.doneAt)}` : step.id)}`,
-    );
-  printThreads(request);
-  const open = request.acts.filter((one) => one.allowed).map((one) => one.act);
-  if (open.length > 0) print(dim(`You may: ${open.join(', ')}`));
-}
-
-function printThreads({ threads }: RequestDetail): void {
-  for (const thread of threads) {
-    const about = thread.item === null ? 'the request' : `${thread.item}${thread.field ? `, ${thread.field}` : ''}`;
-    print(`\n${bold(about)}  ${dim(`${thread.id}${thread.resolvedAt ? `, resolved by ${thread.resolvedBy}` : ''}`)}`);
-    for (const comment of thread.comments)
-      print(
-        `  ${comment.author?.name ?? 'Somebody'}, ${when(comment.at)}${comment.editedAt ? ', edited' : ''}: ${comment.removedAt ? dim('removed') : comment.text}`,
-      );
-  }
 }

@@ -1,8 +1,9 @@
 import { fileURLToPath } from 'node:url';
-import { Client } from '@tessarion/client';
+import { Client, ServiceProblem } from '@tessarion/client';
+import type { Person } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { bold, print, printJson, printTable, when } from '../output.js';
-import { ask, connect, wantsJson } from '../program.js';
+import { ask, askHidden, connect, wantsJson } from '../program.js';
 import { readSettings, saveSettings } from '../settings.js';
 
 /** Starting the service, signing in, tokens and configuration. */
@@ -18,6 +19,7 @@ export function addServiceCommands(program: Command): void {
     .option('--host <ADDRESS>', 'where to listen', '127.0.0.1')
     .option('--port <N>', 'console and interface; 0 chooses a free one', '7070')
     .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', '0')
+    .option('--public-url <URL>', 'where people reach the console, when another server stands before it')
     .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
     .option('--workers <N>', 'worker processes', '1')
     .addHelpText(
@@ -30,6 +32,7 @@ export function addServiceCommands(program: Command): void {
         host: string;
         port: string;
         gatewayPort: string;
+        publicUrl?: string;
         records?: string;
         workers: string;
       }) => {
@@ -40,6 +43,7 @@ export function addServiceCommands(program: Command): void {
           port: Number(options.port),
           gatewayPort: Number(options.gatewayPort),
           recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
+          publicUrl: options.publicUrl ?? process.env.TESSARION_PUBLIC_URL,
           workers: Number(options.workers),
           version: '0.1.0',
           consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),
@@ -73,7 +77,8 @@ export function addServiceCommands(program: Command): void {
     .action(async (options: { mail?: string }, command: Command) => {
       const [url] = await readSettings(command.optsWithGlobals());
       const mail = options.mail ?? (await ask('Mail address: ', '--mail'));
-      const password = process.env.TESSARION_PASSWORD ?? (await ask('Password: ', 'the variable TESSARION_PASSWORD'));
+      const password =
+        process.env.TESSARION_PASSWORD ?? (await askHidden('Password: ', 'the variable TESSARION_PASSWORD'));
       let cookie = '';
       const withCookie: typeof fetch = async (input, init) => {
         const response = await fetch(input, {
@@ -84,7 +89,7 @@ export function addServiceCommands(program: Command): void {
         return response;
       };
       const client = new Client({ url: url?.value ?? '', fetch: withCookie });
-      const person = await client.call('signIn', { body: { mail, password } });
+      const person = await signIn(client, mail, password);
       const token = await client.call('tokenCreate', { body: { name: 'command line', days: 90 } });
       await client.call('signOut');
       print(
@@ -152,4 +157,17 @@ export function addServiceCommands(program: Command): void {
         settings.map((one) => [bold(one.name), one.value ?? '–', one.source]),
       );
     });
+}
+
+/** Signs in, and asks for a code where somebody has a second factor. */
+async function signIn(client: Client, mail: string, password: string): Promise<Person> {
+  const given = process.env.TESSARION_CODE;
+  try {
+    return await client.call('signIn', { body: { mail, password, ...(given === undefined ? {} : { code: given }) } });
+  } catch (error) {
+    if (!(error instanceof ServiceProblem) || error.problem.type !== 'tessarion:second-factor' || given !== undefined)
+      throw error;
+    const code = await ask('Code of your second factor: ', 'the variable TESSARION_CODE');
+    return client.call('signIn', { body: { mail, password, code } });
+  }
 }

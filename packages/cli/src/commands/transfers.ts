@@ -1,31 +1,38 @@
+import { type ExportForm, TransferKind, TransferState } from '@tessarion/contract';
 import { counted } from '@tessarion/core';
-import type { Command } from 'commander';
-import { arrow, bold, cut, dim, print, printJson, printTable, size, when } from '../output.js';
+import { type Command, Option } from 'commander';
+import { arrow, bold, cut, dim, print, printJson, printTable, size, when, writeOut } from '../output.js';
 import { connect, wantsJson } from '../program.js';
-import { examples, json } from './options.js';
+import { examples, exportForm, given, json } from './options.js';
+
+const FILTERS = ['site', 'kind', 'state', 'person', 'since', 'until'] as const;
+
+const filtering = (command: Command): Command =>
+  command
+    .option('--site <NAME>')
+    .addOption(new Option('--kind <KIND>').choices(TransferKind.options))
+    .addOption(new Option('--state <STATE>').choices(TransferState.options))
+    .option('--person <NAME>')
+    .option('--since <TIME>', 'RFC 3339, such as 2026-11-01T00:00:00Z')
+    .option('--until <TIME>');
 
 /** Commands on transfers. */
 export function addTransfers(program: Command): void {
   const transfer = program.command('transfer').description('every push, reset, copy and restore');
   examples(
     json(
-      transfer
-        .command('list')
-        .description('list transfers, newest first')
-        .option('--site <NAME>')
-        .option('--kind <KIND>')
-        .option('--state <STATE>')
-        .option('--person <NAME>')
+      filtering(transfer.command('list').description('list transfers, newest first'))
         .option('--limit <N>', 'how many', '20')
         .option('--after <CURSOR>', 'go on where the last page ended'),
     ),
     'tessarion transfer list --site threadmill',
     'tessarion transfer list --state failed --json',
   ).action(async (options: Record<string, string>, command: Command) => {
-    const { site, kind, state, person, limit, after } = options;
-    const query = Object.fromEntries(
-      Object.entries({ site, kind, state, person, limit, cursor: after }).filter(([, value]) => value !== undefined),
-    );
+    const query = {
+      ...given(FILTERS, options),
+      limit: Number(options.limit),
+      ...(options.after ? { cursor: options.after } : {}),
+    };
     const page = await (await connect(command)).call('transferList', { query });
     if (wantsJson(command)) return printJson(page);
     if (page.items.length === 0) return print('No transfers.');
@@ -41,6 +48,19 @@ export function addTransfers(program: Command): void {
       ]),
     );
     if (page.next) print(dim(`More: --after "${page.next}"`));
+  });
+  examples(
+    filtering(
+      transfer
+        .command('export')
+        .description('write transfers to the standard output, newest first')
+        .addOption(exportForm()),
+    ),
+    'tessarion transfer export --site threadmill --since 2026-11-01T00:00:00Z > november.jsonl',
+    'tessarion transfer export --as csv --state failed > failed.csv',
+  ).action(async (options: Record<string, string>, command: Command) => {
+    const query = { ...given(FILTERS, options), as: options.as as ExportForm };
+    await writeOut(await (await connect(command)).call('transferExport', { query }));
   });
   examples(
     json(transfer.command('show').argument('<id>').description('show a transfer: who, when, what, how much')),
@@ -84,5 +104,16 @@ export function addTransfers(program: Command): void {
     for (const warning of one.warnings) print(`Note: ${warning}`);
     for (const remain of one.remains) print(`Stays: ${remain}`);
     for (const line of one.log) print(dim(`${when(line.at)}  ${line.text}`));
+  });
+  examples(
+    transfer
+      .command('acknowledge')
+      .argument('<id>')
+      .description('say that you know of a failed one; its environment is no longer marked by it'),
+    'tessarion transfer acknowledge t-8k2m4q9x1c',
+    'tessarion transfer acknowledge t-8k2m4q9x1c --url http://127.0.0.1:7070',
+  ).action(async (id: string, _options: unknown, command: Command) => {
+    await (await connect(command)).call('transferAcknowledge', { params: { id } });
+    print(`${id} is acknowledged.`);
   });
 }

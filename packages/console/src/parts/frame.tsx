@@ -43,6 +43,9 @@ function titleOf(pathname: string): string {
   if (room === 'requests' && name) return `Change request ${name}`;
   if (room === 'profiles' && name) return `Profile ${name}`;
   if (room === 'settings') return 'Settings';
+  if (room === 'webhooks') return 'Webhooks';
+  if (room === 'servers') return 'Servers';
+  if (room === 'bring-in') return 'Bring in a site';
   return ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
 }
 

@@ -21,6 +21,9 @@ const WORDS: Record<Notice['kind'], string> = {
   undone: 'It was taken back',
   withdrawn: 'withdrew it',
   freed: 'What you wait for is free',
+  'hand-over': 'asks for something of it',
+  idle: 'It lies still',
+  guest: 'A guest said of a variant',
 };
 
 /** What one was told, in the bar: a count, and the list on demand. */
@@ -46,7 +49,11 @@ export function Notices(): JSX.Element {
         {items.map((one) => (
           <MenuItem key={one.id}>
             <Link
-              to={`/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`}
+              to={
+                one.request === null
+                  ? `/sites/${one.site}`
+                  : `/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`
+              }
               className={one.seenAt === null ? 'new' : ''}
               onClick={() => one.seenAt === null && see.mutate(one.id)}
             >

@@ -3,75 +3,84 @@ import type { BodyOf, Environment, Site, Transfer } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { Confirm } from '../parts/confirm.js';
+import { InlineText } from '../parts/inline-text.js';
+import { Overtaken } from '../parts/overtaken.js';
 import { Failure } from '../parts/states.js';
 import { Ago } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useMe } from '../session.js';
 
 const DAYS = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
 
 const paramsOf = (one: Environment) => ({ site: one.site, environment: one.name });
 
-function useEdit(one: Environment, done: () => void) {
+function useEdit(one: Environment) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (body: BodyOf<'environmentEdit'>) => client.call('environmentEdit', { params: paramsOf(one), body }),
-    onSuccess: async () => {
-      await cache.invalidateQueries({ queryKey: ['site', one.site] });
-      done();
-    },
+    mutationFn: ({ etag, ...body }: BodyOf<'environmentEdit'> & { readonly etag: string }) =>
+      client.call('environmentEdit', { params: paramsOf(one), body, etag }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['sites', one.site] }),
   });
+}
+
+/** Words by which a site is put together with others, for lists and freezes. */
+export function Tags({ site }: { readonly site: Site }): JSX.Element {
+  const cache = useQueryClient();
+  const me = useMe();
+  const save = async (text: string, etag: string): Promise<void> => {
+    const tags = text.split(/[\s,]+/).filter((one) => one !== '');
+    try {
+      const changed = await client.call('siteTag', { params: { site: site.name }, body: { tags }, etag });
+      cache.setQueryData<Site>(['sites', site.name], changed);
+    } finally {
+      await cache.invalidateQueries({ queryKey: ['sites', site.name] });
+    }
+  };
+  return (
+    <InlineText
+      text={site.tags.join(' ')}
+      etag={site.etag}
+      label="Tags"
+      placeholder="shop north"
+      shown={site.tags.length > 0 ? site.tags.join(', ') : <span className="qq">none</span>}
+      button={
+        me.data?.permissions.includes('site.manage') ? (site.tags.length === 0 ? 'Give it some' : 'Change') : undefined
+      }
+      save={save}
+    />
+  );
 }
 
 /** What a copy is for, in words of the people who work in it. */
 export function Description({ one }: { readonly one: Environment }): JSX.Element {
-  const [text, setText] = useState<string>();
-  const edit = useEdit(one, () => setText(undefined));
-  if (text === undefined)
-    return (
-      <>
-        {one.description ?? <span className="qq">not said</span>}{' '}
-        <button type="button" className="btn sm" onClick={() => setText(one.description ?? '')}>
-          {one.description === null ? 'Say it' : 'Change'}
-        </button>
-      </>
-    );
-  const submit = (event: FormEvent): void => {
-    event.preventDefault();
-    edit.mutate({ description: text });
-  };
+  const edit = useEdit(one);
   return (
-    <form className="inline-edit" onSubmit={submit}>
-      <input
-        autoFocus
-        maxLength={500}
-        aria-label="What it is for"
-        value={text}
-        onChange={(event) => setText(event.target.value)}
-      />
-      <button type="submit" className="btn sm main" disabled={edit.isPending}>
-        Keep
-      </button>
-      <button type="button" className="btn sm" onClick={() => setText(undefined)}>
-        Leave it
-      </button>
-      {edit.isError && <Failure error={edit.error} />}
-    </form>
+    <InlineText
+      text={one.description ?? ''}
+      etag={one.etag}
+      label="What it is for"
+      shown={one.description ?? <span className="qq">not said</span>}
+      button={one.description === null ? 'Say it' : 'Change'}
+      save={(description, etag) => edit.mutateAsync({ description, etag })}
+    />
   );
 }
 
+const scheduleWords = (schedule: Environment['schedule']): string =>
+  schedule === null
+    ? 'when somebody brings it'
+    : `at ${schedule.at}, ${schedule.days.length === 0 ? 'every day' : schedule.days.map((day) => DAYS[day - 1]).join(', ')}`;
+
 /** When live's news comes in by itself, and what came of it last. */
 export function Schedule({ one, zone }: { readonly one: Environment; readonly zone: string }): JSX.Element {
-  const [wish, setWish] = useState<{ at: string; days: number[] }>();
-  const edit = useEdit(one, () => setWish(undefined));
+  const [wish, setWish] = useState<{ at: string; days: number[]; etag: string }>();
+  const edit = useEdit(one);
   const { schedule } = one;
   if (!wish)
     return (
       <>
         {schedule ? (
           <>
-            at <b>{schedule.at}</b>,{' '}
-            {schedule.days.length === 0 ? 'every day' : schedule.days.map((day) => DAYS[day - 1]).join(', ')}{' '}
-            <span className="qq">{zone}</span>{' '}
+            {scheduleWords(schedule)} <span className="qq">{zone}</span>{' '}
           </>
         ) : (
           <span className="qq">when somebody brings it </span>
@@ -79,7 +88,7 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
         <button
           type="button"
           className="btn sm"
-          onClick={() => setWish({ at: schedule?.at ?? '03:30', days: [...(schedule?.days ?? [])] })}
+          onClick={() => setWish({ at: schedule?.at ?? '03:30', days: [...(schedule?.days ?? [])], etag: one.etag })}
         >
           {schedule ? 'Change' : 'Set a time'}
         </button>
@@ -103,9 +112,14 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
         )}
       </>
     );
+  const close = { onSuccess: () => setWish(undefined) };
+  const keep = (etag: string): void => {
+    const { at, days } = wish;
+    edit.mutate({ schedule: { from: schedule?.from ?? `${one.site}/live`, at, days }, etag }, close);
+  };
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    edit.mutate({ schedule: { from: schedule?.from ?? `${one.site}/live`, ...wish } });
+    keep(wish.etag);
   };
   const toggle = (day: number): void =>
     setWish({
@@ -138,14 +152,18 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
         Keep
       </button>
       {schedule && (
-        <button type="button" className="btn sm" onClick={() => edit.mutate({ schedule: null })}>
+        <button
+          type="button"
+          className="btn sm"
+          onClick={() => edit.mutate({ schedule: null, etag: wish.etag }, close)}
+        >
           End it
         </button>
       )}
       <button type="button" className="btn sm" onClick={() => setWish(undefined)}>
         Leave it
       </button>
-      {edit.isError && <Failure error={edit.error} />}
+      {edit.isError && <Overtaken error={edit.error} now={scheduleWords(schedule)} again={() => keep(one.etag)} />}
     </form>
   );
 }

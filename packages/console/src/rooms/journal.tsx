@@ -1,10 +1,13 @@
-import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import { useMutation } from '@tanstack/react-query';
 import type { JournalEntry } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
-import { Icon } from '../parts/icon.js';
+import { Link } from 'react-router';
+import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Older } from '../parts/older.js';
+import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { usePaged } from '../parts/use-paged.js';
+import { useView } from '../parts/use-view.js';
 import { clock, exact, number } from '../parts/words.js';
 import { client } from '../session.js';
 
@@ -12,49 +15,32 @@ const OUTCOMES = ['done', 'refused', 'failed'] as const;
 
 /** Everything that was done and refused, sealed in order. */
 export function JournalRoom(): JSX.Element {
-  const [query, setQuery] = useSearchParams();
-  const filter = Object.fromEntries(
-    ['thing', 'act', 'outcome', 'actor'].flatMap((name) =>
-      query.get(name) ? [[name, query.get(name) as string]] : [],
-    ),
-  );
-  const pages = useInfiniteQuery({
-    queryKey: ['journal', filter],
-    queryFn: ({ pageParam }) =>
-      client.call('journalList', {
-        query: { ...filter, limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) },
-      }),
-    initialPageParam: '',
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
-  const set = (name: string, value: string): void => {
-    const next = new URLSearchParams(query);
-    if (value === '') next.delete(name);
-    else next.set(name, value);
-    setQuery(next, { replace: true });
+  const view = useView();
+  const filter = {
+    ...view.among(['thing', 'act', 'outcome', 'actor']),
+    ...momentsOf(view.get('since'), view.get('until')),
   };
-  const entries = pages.data?.pages.flatMap((page) => page.items) ?? [];
-  const chosen = ['thing', 'act', 'actor'].filter((name) => query.get(name));
+  const { pages, items: entries } = usePaged(['journal', filter], (page) =>
+    client.call('journalList', { query: { ...filter, ...page } }),
+  );
   return (
     <main className="tableroom slab">
       <div className="tools">
         <h1>Journal</h1>
         <Seal />
         <span className="sp" />
-        {chosen.map((name) => (
-          <button key={name} type="button" className="btn" onClick={() => set(name, '')}>
-            {query.get(name)} <Icon name="close" />
-          </button>
+        {['thing', 'act', 'actor'].map((name) => (
+          <Chosen key={name} name={name} view={view} />
         ))}
-        <label className="choice">
-          <span className="qq">Outcome</span>
-          <select value={query.get('outcome') ?? ''} onChange={(event) => set('outcome', event.target.value)}>
-            <option value="">all</option>
-            {OUTCOMES.map((one) => (
-              <option key={one}>{one}</option>
-            ))}
-          </select>
-        </label>
+        <Choice
+          name="Outcome"
+          value={view.get('outcome')}
+          options={OUTCOMES}
+          choose={(value) => view.set('outcome', value)}
+        />
+        <DayChoice name="Since" value={view.get('since')} choose={(day) => view.set('since', day)} />
+        <DayChoice name="Until" value={view.get('until')} choose={(day) => view.set('until', day)} />
+        <SaveAs list="journal" filter={filter} />
       </div>
       {pages.isPending ? (
         <Loading what="Reading the journal" rows={14} />
@@ -78,7 +64,7 @@ export function JournalRoom(): JSX.Element {
             </thead>
             <tbody>
               {entries.map((one) => (
-                <Row key={one.id} one={one} choose={set} />
+                <Row key={one.id} one={one} choose={view.set} />
               ))}
             </tbody>
           </table>

@@ -16,6 +16,7 @@ export function NewEnvironmentRoom(): JSX.Element {
   const site = useSite(siteName);
   const [kind, setKind] = useState<'dev' | 'staging'>(query.get('kind') === 'dev' ? 'dev' : 'staging');
   const [name, setName] = useState<string | undefined>(undefined);
+  const [isTyped, setTyped] = useState(false);
   const [from, setFrom] = useState(`${siteName}/live`);
   const [areas, setAreas] = useState<readonly string[]>([]);
   const [tables, setTables] = useState<readonly string[]>([]);
@@ -88,7 +89,16 @@ export function NewEnvironmentRoom(): JSX.Element {
           <legend className="sr-only">Kind</legend>
           {(['staging', 'dev'] as const).map((one) => (
             <label key={one} className={`plate-choice ${one} ${kind === one ? 'on' : ''}`}>
-              <input type="radio" name="kind" value={one} checked={kind === one} onChange={() => setKind(one)} />
+              <input
+                type="radio"
+                name="kind"
+                value={one}
+                checked={kind === one}
+                onChange={() => {
+                  setKind(one);
+                  if (!isTyped) setName(undefined);
+                }}
+              />
               <Tile kind={one} state="in-step" size={32} decorative />
               <span className="pl">
                 <b>{one}</b>
@@ -109,7 +119,12 @@ export function NewEnvironmentRoom(): JSX.Element {
               autoComplete="off"
               aria-invalid={fault !== undefined}
               aria-describedby="name-note"
-              onChange={(event) => setName(event.target.value)}
+              // A proposal that arrives now does not change what is under somebody's hands.
+              onFocus={() => setName(wished)}
+              onChange={(event) => {
+                setTyped(true);
+                setName(event.target.value);
+              }}
             />
             <span id="name-note" className={fault ? 'note bad' : 'note qq'}>
               {fault ? `${fault.message} ${fault.remedy ?? ''}` : (proposal.data?.address ?? '')}

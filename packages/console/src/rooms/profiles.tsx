@@ -1,17 +1,23 @@
 import { useQuery } from '@tanstack/react-query';
 import type { JSX } from 'react';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Icon } from '../parts/icon.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { clock } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useMe } from '../session.js';
+import { ProfileEditor } from './profile-editor.js';
 
-/** What kinds of site are made of; read only. */
+/** What kinds of site are made of. */
 export function ProfilesRoom(): JSX.Element {
   const { name } = useParams();
   const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => client.call('profileList') });
   const chosen = name ?? profiles.data?.[0]?.name;
   const [query, setQuery] = useSearchParams();
   const isComposed = query.get('view') === 'composed';
+  const navigate = useNavigate();
+  const me = useMe();
+  const mayWrite = me.data?.permissions.includes('site.manage') === true;
+  const isWriting = mayWrite ? query.get('write') : null;
   const shown = useQuery({
     queryKey: ['profile', chosen],
     enabled: chosen !== undefined,
@@ -35,10 +41,19 @@ export function ProfilesRoom(): JSX.Element {
         <Failure error={profiles.error} />
       </main>
     );
-  if (profiles.data.length === 0) {
+  if (profiles.data.length === 0 && isWriting !== 'new') {
     return (
       <main className="room slab">
-        <Empty title="No profiles yet" act={<code className="mono">tessarion profile save FILE</code>}>
+        <Empty
+          title="No profiles yet"
+          act={
+            mayWrite && (
+              <Link className="btn main" to="/profiles?write=new">
+                Write one
+              </Link>
+            )
+          }
+        >
           A profile says what a kind of site is made of: what is yours, what visitors made, what is personal. Without
           one a site can be kept, not copied.
         </Empty>
@@ -48,9 +63,22 @@ export function ProfilesRoom(): JSX.Element {
   return (
     <main className="profiles">
       <section className="slab list" aria-label="Profiles">
-        <h1>Profiles</h1>
+        <div className="tools">
+          <h1>Profiles</h1>
+          <span className="sp" />
+          {mayWrite && (
+            <Link className="btn" to="/profiles?write=new">
+              <Icon name="plus" />
+              New
+            </Link>
+          )}
+        </div>
         {profiles.data.map((one) => (
-          <Link key={one.name} className={`prow ${one.name === chosen ? 'cur' : ''}`} to={`/profiles/${one.name}`}>
+          <Link
+            key={one.name}
+            className={`prow ${one.name === chosen && isWriting !== 'new' ? 'cur' : ''}`}
+            to={`/profiles/${one.name}`}
+          >
             <b>{one.name}</b>
             <span className="q cut">{one.title}</span>
             <span className="qq">
@@ -62,8 +90,15 @@ export function ProfilesRoom(): JSX.Element {
       </section>
       <section className="slab text" aria-label="Document" tabIndex={0}>
         {shown.isError && <Failure error={shown.error} />}
-        {shown.isPending && <Loading what="Reading the profile" />}
-        {shown.data && (
+        {shown.isPending && chosen !== undefined && <Loading what="Reading the profile" />}
+        {isWriting !== null && (isWriting === 'new' || shown.data) ? (
+          <ProfileEditor
+            key={isWriting === 'new' ? 'new' : chosen}
+            profile={isWriting === 'new' ? undefined : shown.data}
+            close={(saved) => void navigate(`/profiles/${saved ?? chosen ?? ''}`, { replace: true })}
+          />
+        ) : null}
+        {isWriting === null && shown.data && (
           <>
             <header>
               <h2>{shown.data.title}</h2>
@@ -90,6 +125,11 @@ export function ProfilesRoom(): JSX.Element {
                   onClick={() => setQuery(isComposed ? {} : { view: 'composed' }, { replace: true })}
                 >
                   {isComposed ? 'Its own lines only' : 'As it is composed'}
+                </button>
+              )}
+              {mayWrite && (
+                <button type="button" className="btn" onClick={() => setQuery({ write: 'version' })}>
+                  Write a new version
                 </button>
               )}
               {composed.isError && <Failure error={composed.error} />}

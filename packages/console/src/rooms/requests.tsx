@@ -1,14 +1,17 @@
-import { useInfiniteQuery } from '@tanstack/react-query';
 import type { ChangeRequest } from '@tessarion/contract';
-import type { JSX } from 'react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { REQUEST_STATES } from '@tessarion/core';
+import { type JSX, useEffect, useRef, useState } from 'react';
+import { Link } from 'react-router';
 import { useKeys } from '../keys.js';
+import { Choice } from '../parts/choice.js';
 import { Course } from '../parts/course.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { usePaged, useRowKeys } from '../parts/use-paged.js';
+import { useView, type View } from '../parts/use-view.js';
 import { Ago, clock, number } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useSites } from '../session.js';
 
 const VIEWS = [
   { name: 'waiting', title: 'Waiting for me', query: { whose: 'waiting' } },
@@ -26,37 +29,16 @@ const EMPTY: Record<(typeof VIEWS)[number]['name'], string> = {
 
 /** Changes on their way: those that wait for me, mine, all. */
 export function RequestsRoom(): JSX.Element {
-  const [query, setQuery] = useSearchParams();
-  const navigate = useNavigate();
-  const view = VIEWS.find((one) => one.name === query.get('view')) ?? VIEWS[2];
-  const site = query.get('site') ?? undefined;
-  const pages = useInfiniteQuery({
-    queryKey: ['requests', view.name, site ?? ''],
-    queryFn: ({ pageParam }) =>
-      client.call('requestList', {
-        query: {
-          ...view.query,
-          ...(site === undefined ? {} : { site }),
-          limit: 100,
-          ...(pageParam === '' ? {} : { cursor: pageParam }),
-        },
-      }),
-    initialPageParam: '',
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
-  const items = pages.data?.pages.flatMap((page) => page.items) ?? [];
-  const at = query.get('at');
-  const set = (name: string, value: string | undefined): void => {
-    const next = new URLSearchParams(query);
-    if (value === undefined) next.delete(name);
-    else next.set(name, value);
-    setQuery(next, { replace: true });
-  };
-  const move = (step: number): void => {
-    const next = items[Math.min(items.length - 1, Math.max(0, items.findIndex((one) => one.id === at) + step))];
-    if (next) set('at', next.id);
-  };
-  useKeys({ j: () => move(1), k: () => move(-1), Enter: () => at && void navigate(`/requests/${at}`) });
+  const view = useView();
+  const sites = useSites();
+  const which = VIEWS.find((one) => one.name === view.get('view')) ?? VIEWS[2];
+  const filter = { ...which.query, ...view.among(['site', 'state', 'find']) };
+  const { pages, items } = usePaged(['requests', filter], (page) =>
+    client.call('requestList', { query: { ...filter, ...page } }),
+  );
+  const isNarrowed = Object.keys(view.among(['site', 'state', 'find'])).length > 0;
+  const at = view.get('at');
+  useRowKeys(items, view, (id) => `/requests/${id}`);
   return (
     <main className="tableroom slab">
       <div className="tools">
@@ -66,29 +48,41 @@ export function RequestsRoom(): JSX.Element {
             <button
               key={one.name}
               type="button"
-              className={one === view ? 'on course' : ''}
-              aria-pressed={one === view}
-              onClick={() => set('view', one.name)}
+              className={one === which ? 'on course' : ''}
+              aria-pressed={one === which}
+              onClick={() => view.set('view', one.name)}
             >
               {one.title}
             </button>
           ))}
         </nav>
         <span className="sp" />
-        {site !== undefined && (
-          <button type="button" className="btn" onClick={() => set('site', undefined)}>
-            {site} <Icon name="close" />
-          </button>
-        )}
+        <FindField view={view} />
+        <Choice
+          name="Site"
+          value={view.get('site')}
+          options={sites.data?.map((site) => site.name) ?? []}
+          choose={(value) => view.set('site', value)}
+        />
+        <Choice
+          name="State"
+          value={view.get('state')}
+          options={REQUEST_STATES}
+          choose={(value) => view.set('state', value)}
+        />
       </div>
       {pages.isPending ? (
         <Loading what="Reading the change requests" rows={10} />
       ) : pages.isError ? (
         <Failure error={pages.error} />
       ) : items.length === 0 ? (
-        <Empty title={view.name === 'waiting' ? 'Nothing waits for you' : 'No change requests'}>
-          {EMPTY[view.name]}
-        </Empty>
+        isNarrowed ? (
+          <Empty title="No change request fits">Take a filter out, or look among all of them.</Empty>
+        ) : (
+          <Empty title={which.name === 'waiting' ? 'Nothing waits for you' : 'No change requests'}>
+            {EMPTY[which.name]}
+          </Empty>
+        )
       ) : (
         <div className="scroll">
           <table>
@@ -117,6 +111,34 @@ export function RequestsRoom(): JSX.Element {
   );
 }
 
+/** Finds by words of the title, or the name of who opened it; the list follows once one pauses. */
+function FindField({ view }: { readonly view: View }): JSX.Element {
+  const said = view.get('find');
+  const [text, setText] = useState(said);
+  const field = useRef<HTMLInputElement>(null);
+  useKeys({ '/': () => field.current?.focus() });
+  useEffect(() => {
+    if (text.trim() === said) return;
+    const pause = setTimeout(() => view.set('find', text.trim()), 250);
+    return () => clearTimeout(pause);
+  });
+  return (
+    <label className="fl">
+      <Icon name="find" />
+      <input
+        ref={field}
+        value={text}
+        maxLength={100}
+        onChange={(event) => setText(event.target.value)}
+        onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
+        placeholder="Title, or by whom"
+        aria-label="Find by title, or by whom"
+      />
+      <kbd>/</kbd>
+    </label>
+  );
+}
+
 function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurrent: boolean }): JSX.Element {
   return (
     <tr className={isCurrent ? 'cur' : ''}>
@@ -134,7 +156,10 @@ function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurre
       <td className="mono">
         {one.from} <Icon name="right" size={12} /> {one.onto.split('/')[1]}
       </td>
-      <td className="fig-cell">{number(one.itemCount)}</td>
+      <td className="fig-cell">
+        {number(one.itemCount)}
+        <span className="only-narrow">{one.itemCount === 1 ? ' item' : ' items'}</span>
+      </td>
       <td className="q">{one.author.name}</td>
       <td className="q">
         {one.reviewers.map((reviewer, i) => (
@@ -150,7 +175,14 @@ function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurre
           </span>
         ))}
       </td>
-      <td className="fig-cell q">{one.openThreads === 0 ? '' : number(one.openThreads)}</td>
+      <td className="fig-cell q">
+        {one.openThreads > 0 && (
+          <>
+            {number(one.openThreads)}
+            <span className="only-narrow">{one.openThreads === 1 ? ' open thread' : ' open threads'}</span>
+          </>
+        )}
+      </td>
       <td className="q">
         <Ago time={one.updatedAt} suffix=" ago" />
       </td>

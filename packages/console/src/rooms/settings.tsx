@@ -1,28 +1,69 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Notice } from '@tessarion/contract';
-import { NOTICE_KINDS } from '@tessarion/core';
+import { MAIL_WISHES, type MailWish, NOTICE_KINDS } from '@tessarion/core';
 import type { JSX } from 'react';
+import { Link } from 'react-router';
 import { Failure, Loading } from '../parts/states.js';
 import { Ago, clock } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useMe } from '../session.js';
+import { CalendarLink } from './calendar-link.js';
+import { SecondFactor } from './second-factor.js';
+import { Tokens } from './tokens.js';
 
 /** One's own: what is mailed, where one is signed in, and tokens. */
 export function SettingsRoom(): JSX.Element {
   return (
     <main className="settings slab">
       <h1>Settings</h1>
+      {/* First: nothing above it comes later and moves it. */}
+      <Installation />
       <Mail />
+      <SecondFactor />
+      <CalendarLink />
       <Sessions />
       <Tokens />
     </main>
   );
 }
 
+const FOR_ALL = [
+  { to: '/servers', name: 'Servers', words: 'machines where environments live', needs: 'server.manage' },
+  { to: '/webhooks', name: 'Webhooks', words: 'tell other programs what happens', needs: 'webhook.manage' },
+] as const;
+
+/** What is set up for everybody, for who may. */
+function Installation(): JSX.Element | null {
+  const me = useMe();
+  const rooms = FOR_ALL.filter((one) => me.data?.permissions.includes(one.needs));
+  if (rooms.length === 0) return null;
+  return (
+    <section aria-labelledby="installation">
+      <h2 id="installation">For everybody</h2>
+      <ul className="plain">
+        {rooms.map((one) => (
+          <li key={one.to}>
+            <Link className="u" to={one.to}>
+              {one.name}
+            </Link>{' '}
+            <span className="q">{one.words}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+const WISHES: Record<MailWish, string> = {
+  now: 'at once',
+  daily: 'once a day',
+  never: 'never',
+};
+
 function Mail(): JSX.Element {
   const cache = useQueryClient();
   const wishes = useQuery({ queryKey: ['notice wishes'], queryFn: () => client.call('noticeWishes') });
   const wish = useMutation({
-    mutationFn: ({ kind, mail }: { kind: Notice['kind']; mail: 'now' | 'never' }) =>
+    mutationFn: ({ kind, mail }: { kind: Notice['kind']; mail: MailWish }) =>
       client.call('noticeWish', { params: { kind }, body: { mail } }),
     onSuccess: (all) => cache.setQueryData(['notice wishes'], all),
   });
@@ -32,23 +73,67 @@ function Mail(): JSX.Element {
     <section aria-labelledby="mailed">
       <h2 id="mailed">Mailed to me, beside the notices here, when</h2>
       {wish.isError && <Failure error={wish.error} />}
-      <ul className="plain ticks">
+      <ul className="plain wishes">
         {(Object.keys(NOTICE_KINDS) as Notice['kind'][]).map((kind) => (
           <li key={kind}>
-            <label className="tick">
-              <input
-                type="checkbox"
-                checked={wishes.data[kind] === 'now'}
-                onChange={(event) => wish.mutate({ kind, mail: event.target.checked ? 'now' : 'never' })}
-              />
+            <label className="wish">
               <span>{NOTICE_KINDS[kind]}</span>
+              <select
+                value={wishes.data[kind]}
+                onChange={(event) => wish.mutate({ kind, mail: event.target.value as MailWish })}
+              >
+                {MAIL_WISHES.map((one) => (
+                  <option key={one} value={one}>
+                    {WISHES[one]}
+                  </option>
+                ))}
+              </select>
             </label>
           </li>
         ))}
       </ul>
+      <DailyMail />
     </section>
   );
 }
+
+/** At what time of day what happened is mailed together. */
+function DailyMail(): JSX.Element | null {
+  const cache = useQueryClient();
+  const time = useQuery({ queryKey: ['digest time'], queryFn: () => client.call('digestTime') });
+  const set = useMutation({
+    mutationFn: (at: string) => client.call('digestTimeSet', { body: { at, zone: OWN_ZONE } }),
+    onSuccess: (given) => cache.setQueryData(['digest time'], given),
+  });
+  if (!time.data) return null;
+  const { at, zone } = time.data;
+  return (
+    <>
+      {set.isError && <Failure error={set.error} />}
+      <label className="wish daily">
+        <span>
+          What comes once a day comes at, in {OWN_ZONE}
+          {zone !== OWN_ZONE && (
+            <span className="qq">
+              {' '}
+              (now at {at} of {zone})
+            </span>
+          )}
+        </span>
+        <input
+          type="time"
+          key={at}
+          defaultValue={zone === OWN_ZONE ? at : ''}
+          onBlur={({ target }) =>
+            target.value !== '' && (target.value !== at || zone !== OWN_ZONE) && set.mutate(target.value)
+          }
+        />
+      </label>
+    </>
+  );
+}
+
+const OWN_ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 function Sessions(): JSX.Element {
   const cache = useQueryClient();
@@ -77,42 +162,6 @@ function Sessions(): JSX.Element {
             )}
           </li>
         ))}
-      </ul>
-    </section>
-  );
-}
-
-function Tokens(): JSX.Element {
-  const cache = useQueryClient();
-  const tokens = useQuery({ queryKey: ['tokens'], queryFn: () => client.call('tokenList') });
-  const remove = useMutation({
-    mutationFn: (id: string) => client.call('tokenRemove', { params: { id } }),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['tokens'] }),
-  });
-  return (
-    <section aria-labelledby="tokens">
-      <h2 id="tokens">Tokens</h2>
-      {remove.isError && <Failure error={remove.error} />}
-      <ul className="plain">
-        {(tokens.data ?? []).map((one) => (
-          <li key={one.id} className="given">
-            <span>
-              <b>{one.name}</b>{' '}
-              <span className="q">
-                {one.permissions === null ? 'all that you may' : one.permissions.join(', ')} for {one.scope}
-                {one.expiresAt && `, until ${clock(one.expiresAt)}`}; used <Ago time={one.lastUsedAt} suffix=" ago" />
-              </span>
-            </span>
-            <button type="button" className="bare-link" onClick={() => remove.mutate(one.id)}>
-              End it
-            </button>
-          </li>
-        ))}
-        {tokens.data?.length === 0 && (
-          <li className="q">
-            None. Make one with <code className="mono">tessarion token create NAME</code>
-          </li>
-        )}
       </ul>
     </section>
   );

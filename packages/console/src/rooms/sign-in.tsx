@@ -1,5 +1,7 @@
-import { useMutation } from '@tanstack/react-query';
-import { type FormEvent, type JSX, useState } from 'react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { ServiceProblem } from '@tessarion/client';
+import { isSignInProblem, SIGN_IN_PROBLEMS } from '@tessarion/contract';
+import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { Failure } from '../parts/states.js';
 import { Mark } from '../parts/tile.js';
@@ -38,63 +40,165 @@ function Mosaic(): JSX.Element {
   );
 }
 
-/** Where to go after signing in: a path of this console, and nothing that a browser would take for another site. */
-function ownPath(wanted: string | null): string {
-  const to = URL.canParse(wanted ?? '/', location.origin) ? new URL(wanted ?? '/', location.origin) : undefined;
-  return to?.origin === location.origin ? `${to.pathname}${to.search}${to.hash}` : '/';
-}
-
-export function SignInRoom(): JSX.Element {
-  const navigate = useNavigate();
-  const [query] = useSearchParams();
-  const [mail, setMail] = useState('');
-  const [password, setPassword] = useState('');
-  const signIn = useMutation({
-    mutationFn: () => client.call('signIn', { body: { mail, password } }),
-    onSuccess: async () => {
-      queries.clear();
-      await navigate(ownPath(query.get('to')), { replace: true });
-    },
-  });
+/** A form at the door: what it is for, what went wrong, its fields and its button. */
+function Door({
+  title,
+  words,
+  error,
+  button,
+  isPending,
+  act,
+  children,
+  below,
+}: {
+  readonly title: string;
+  readonly words: string;
+  readonly error: ReactNode;
+  readonly button: string;
+  readonly isPending: boolean;
+  readonly act: () => void;
+  readonly children: ReactNode;
+  readonly below?: ReactNode;
+}): JSX.Element {
   const submit = (event: FormEvent): void => {
     event.preventDefault();
-    signIn.mutate();
+    act();
   };
   return (
     <main className="door">
       <Mosaic />
       <form className="slab" onSubmit={submit}>
         <h1>
-          <Mark size={28} /> Tessarion
+          <Mark size={28} /> {title}
         </h1>
-        <p className="q">Nothing that visitors or colleagues made is ever lost by a sync.</p>
-        {signIn.isError && <Failure error={signIn.error} />}
-        <label>
-          Mail address
-          <input
-            type="email"
-            autoComplete="username"
-            required
-            autoFocus
-            value={mail}
-            onChange={(event) => setMail(event.target.value)}
-          />
-        </label>
-        <label>
-          Password
-          <input
-            type="password"
-            autoComplete="current-password"
-            required
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </label>
-        <button type="submit" className="btn main big" disabled={signIn.isPending}>
-          Sign in
+        <p className="q">{words}</p>
+        {error}
+        {children}
+        <button type="submit" className="btn main big" disabled={isPending}>
+          {button}
         </button>
+        {below}
       </form>
     </main>
+  );
+}
+
+interface Typed {
+  readonly value: string;
+  readonly type: (value: string) => void;
+  /** Whether one begins to type here. */
+  readonly isFirst?: boolean;
+}
+
+function MailField({ value, type, isFirst = false }: Typed): JSX.Element {
+  return (
+    <label>
+      Mail address
+      <input
+        type="email"
+        autoComplete="username"
+        required
+        autoFocus={isFirst}
+        value={value}
+        onChange={(event) => type(event.target.value)}
+      />
+    </label>
+  );
+}
+
+/** Where to go after signing in: a path of this console, and nothing that a browser would take for another site. */
+function ownPath(wanted: string | null): string {
+  const to = URL.canParse(wanted ?? '/', location.origin) ? new URL(wanted ?? '/', location.origin) : undefined;
+  return to?.origin === location.origin ? `${to.pathname}${to.search}${to.hash}` : '/';
+}
+
+const wantsCode = (error: unknown): boolean =>
+  error instanceof ServiceProblem && error.problem.type === 'tessarion:second-factor';
+
+export function SignInRoom(): JSX.Element {
+  const navigate = useNavigate();
+  const [query] = useSearchParams();
+  const problem = query.get('problem') ?? '';
+  const [mail, setMail] = useState('');
+  const [password, setPassword] = useState('');
+  const [code, setCode] = useState<string>();
+  const ways = useQuery({ queryKey: ['sign-in ways'], queryFn: () => client.call('signInWays') });
+  const signIn = useMutation({
+    mutationFn: () => client.call('signIn', { body: { mail, password, ...(code === undefined ? {} : { code }) } }),
+    onSuccess: async () => {
+      queries.clear();
+      await navigate(ownPath(query.get('to')), { replace: true });
+    },
+    // Asked for once the password was right; what is wrong about a code is said from then on.
+    onError: (error) => wantsCode(error) && setCode((known) => known ?? ''),
+  });
+  const isFirstAsk = wantsCode(signIn.error) && (code ?? '') === '';
+  return (
+    <Door
+      title="Tessarion"
+      words="Nothing that visitors or colleagues made is ever lost by a sync."
+      error={
+        signIn.isError ? (
+          !isFirstAsk && <Failure error={signIn.error} />
+        ) : isSignInProblem(problem) ? (
+          <p className="failure" role="alert">
+            {SIGN_IN_PROBLEMS[problem]}
+          </p>
+        ) : null
+      }
+      button="Sign in"
+      isPending={signIn.isPending}
+      act={() => signIn.mutate()}
+      below={
+        ways.data?.provider && (
+          <a className="btn big" href={`/api/v1/sign-in/provider?to=${encodeURIComponent(ownPath(query.get('to')))}`}>
+            Sign in with {ways.data.provider}
+          </a>
+        )
+      }
+    >
+      <MailField value={mail} type={setMail} isFirst />
+      <label>
+        Password
+        <input
+          type="password"
+          autoComplete="current-password"
+          required
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+        />
+      </label>
+      {code !== undefined && (
+        <label>
+          Code of your second factor, or a recovery code
+          <input
+            autoComplete="one-time-code"
+            required
+            autoFocus
+            maxLength={40}
+            value={code}
+            onChange={(event) => setCode(event.target.value)}
+          />
+        </label>
+      )}
+    </Door>
+  );
+}
+
+function NewPassword({ value, type, isFirst = false }: Typed): JSX.Element {
+  return (
+    <label>
+      Password, at least 12 characters
+      <input
+        type="password"
+        autoComplete="new-password"
+        required
+        autoFocus={isFirst}
+        minLength={12}
+        value={value}
+        onChange={(event) => type(event.target.value)}
+      />
+    </label>
   );
 }
 
@@ -112,36 +216,17 @@ export function InvitationRoom(): JSX.Element {
       await navigate('/', { replace: true });
     },
   });
-  const submit = (event: FormEvent): void => {
-    event.preventDefault();
-    accept.mutate();
-  };
   return (
-    <main className="door">
-      <Mosaic />
-      <form className="slab" onSubmit={submit}>
-        <h1>
-          <Mark size={28} /> Come in
-        </h1>
-        <p className="q">Choose a password. This link works once.</p>
-        {accept.isError && <Failure error={accept.error} />}
-        <label>
-          Password, at least 12 characters
-          <input
-            type="password"
-            autoComplete="new-password"
-            required
-            autoFocus
-            minLength={12}
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </label>
-        <button type="submit" className="btn main big" disabled={accept.isPending}>
-          Come in
-        </button>
-      </form>
-    </main>
+    <Door
+      title="Come in"
+      words="Choose a password. This link works once."
+      error={accept.isError && <Failure error={accept.error} />}
+      button="Come in"
+      isPending={accept.isPending}
+      act={() => accept.mutate()}
+    >
+      <NewPassword value={password} type={setPassword} isFirst />
+    </Door>
   );
 }
 
@@ -161,54 +246,21 @@ export function FirstRoom(): JSX.Element {
       await navigate('/', { replace: true });
     },
   });
-  const submit = (event: FormEvent): void => {
-    event.preventDefault();
-    make.mutate();
-  };
   return (
-    <main className="door">
-      <Mosaic />
-      <form className="slab" onSubmit={submit}>
-        <h1>
-          <Mark size={28} /> The first administrator
-        </h1>
-        <p className="q">This link works once. You will bring the others in.</p>
-        {make.isError && <Failure error={make.error} />}
-        <label>
-          Name
-          <input
-            autoComplete="name"
-            required
-            autoFocus
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </label>
-        <label>
-          Mail address
-          <input
-            type="email"
-            autoComplete="username"
-            required
-            value={mail}
-            onChange={(event) => setMail(event.target.value)}
-          />
-        </label>
-        <label>
-          Password, at least 12 characters
-          <input
-            type="password"
-            autoComplete="new-password"
-            required
-            minLength={12}
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-          />
-        </label>
-        <button type="submit" className="btn main big" disabled={make.isPending}>
-          Begin
-        </button>
-      </form>
-    </main>
+    <Door
+      title="The first administrator"
+      words="This link works once. You will bring the others in."
+      error={make.isError && <Failure error={make.error} />}
+      button="Begin"
+      isPending={make.isPending}
+      act={() => make.mutate()}
+    >
+      <label>
+        Name
+        <input autoComplete="name" required autoFocus value={name} onChange={(event) => setName(event.target.value)} />
+      </label>
+      <MailField value={mail} type={setMail} />
+      <NewPassword value={password} type={setPassword} />
+    </Door>
   );
 }

@@ -11,7 +11,10 @@ import { Failure, Loading } from '../parts/states.js';
 import { stateWord, Tile } from '../parts/tile.js';
 import { Ago, clock, number, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
-import { Description, Rename, Schedule, Siblings } from './copy-facts.js';
+import { Description, Rename, Schedule, Siblings, Tags } from './copy-facts.js';
+import { ItemHistory } from './item-history.js';
+import { LaneRules } from './lane-rules.js';
+import { SiteGuests } from './site-guests.js';
 
 /** A site: its environments and the lanes between them, and what one may do with the one at hand. */
 export function SiteRoom(): JSX.Element {
@@ -204,7 +207,9 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
       <header>
         <Tile kind={one.kind} state={one.state} size={32} decorative />
         <h2 className="mono">{one.path}</h2>
-        <span className="q">{stateWord(one.state)}</span>
+        <span className="q cut" title={one.reason}>
+          {one.reason === '' || one.state === 'failed' ? stateWord(one.state) : one.reason}
+        </span>
         <span className="sp" />
         <button type="button" className="btn" onClick={() => void enter('')}>
           <Icon name="open" /> Open
@@ -268,6 +273,11 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
             `brought in ${clock(one.madeAt)}`
           )}
         </Fact>
+        {one.kind === 'live' && (
+          <Fact name="Tags">
+            <Tags site={site} />
+          </Fact>
+        )}
         {one.kind !== 'live' && (
           <>
             <Fact name="What for">
@@ -299,6 +309,7 @@ function Detail({ site, one }: { readonly site: Site; readonly one: Environment 
           <span className="mono">{one.databases.join(', ')}</span>
         </Fact>
       </dl>
+      <ItemHistory one={one} />
       <footer>
         <button type="button" className="btn" disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
           Take a snapshot
@@ -391,6 +402,8 @@ function SiteAside({ site }: { readonly site: Site }): JSX.Element {
           ))}
         </section>
       )}
+      <LaneRules site={site.name} />
+      <SiteGuests site={site} />
       <section className="slab p">
         <h2>
           <Link to={`/transfers?site=${site.name}`}>Transfers</Link>

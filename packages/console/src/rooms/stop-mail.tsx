@@ -12,7 +12,9 @@ export function StopMailRoom(): JSX.Element {
   const { person = '', kind = '' } = useParams();
   const stop = useMutation({
     mutationFn: () =>
-      client.call('mailStop', { body: { person, kind: kind as Notice['kind'], key: location.hash.slice(1) } }),
+      client.call('mailStop', {
+        body: { person, kind: kind as Notice['kind'] | 'digest', key: location.hash.slice(1) },
+      }),
   });
   return (
     <main className="door plain-door">
@@ -30,7 +32,11 @@ export function StopMailRoom(): JSX.Element {
           <p>No more of these mails come. In the console you are told as before.</p>
         ) : (
           <>
-            <p>You get these because {NOTICE_KINDS[kind as Notice['kind']] ?? 'you work here'}.</p>
+            <p>
+              {kind === 'digest'
+                ? 'You have things mailed once a day.'
+                : `You get these because ${NOTICE_KINDS[kind as Notice['kind']] ?? 'you work here'}.`}
+            </p>
             {stop.isError && <Failure error={stop.error} />}
             <button type="submit" className="btn main big" disabled={stop.isPending}>
               No more of these

@@ -1,65 +1,64 @@
-import { useInfiniteQuery } from '@tanstack/react-query';
 import type { Transfer } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
-import { useKeys } from '../keys.js';
+import { Link } from 'react-router';
+import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
+import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { usePaged, useRowKeys } from '../parts/use-paged.js';
+import { useView } from '../parts/use-view.js';
 import { Ago, clock, duration } from '../parts/words.js';
 import { client, useSites } from '../session.js';
 
-const KINDS = ['push', 'pull', 'clone', 'reset', 'restore', 'undo', 'rename', 'snapshot', 'remove', 'adopt'] as const;
+const KINDS = [
+  'push',
+  'pull',
+  'clone',
+  'preview',
+  'reset',
+  'restore',
+  'undo',
+  'rename',
+  'snapshot',
+  'remove',
+  'adopt',
+] as const;
 const STATES = ['waiting', 'running', 'done', 'failed', 'stopped', 'undone'] as const;
 
 /** Every push and pull, newest first. */
 export function TransfersRoom(): JSX.Element {
-  const [query, setQuery] = useSearchParams();
-  const navigate = useNavigate();
+  const view = useView();
   const sites = useSites();
-  const filter = Object.fromEntries(
-    ['site', 'kind', 'state'].flatMap((name) => (query.get(name) ? [[name, query.get(name) as string]] : [])),
+  const filter = {
+    ...view.among(['site', 'kind', 'state', 'person']),
+    ...momentsOf(view.get('since'), view.get('until')),
+  };
+  const { pages, items } = usePaged(['transfers', filter], (page) =>
+    client.call('transferList', { query: { ...filter, ...page } }),
   );
-  const pages = useInfiniteQuery({
-    queryKey: ['transfers', filter],
-    queryFn: ({ pageParam }) =>
-      client.call('transferList', {
-        query: { ...filter, limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) },
-      }),
-    initialPageParam: '',
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
-  const items = pages.data?.pages.flatMap((page) => page.items) ?? [];
-  const at = query.get('at');
-  const set = (name: string, value: string): void => {
-    const next = new URLSearchParams(query);
-    if (value === '') next.delete(name);
-    else next.set(name, value);
-    setQuery(next, { replace: true });
-  };
-  const move = (step: number): void => {
-    const next = items[Math.min(items.length - 1, Math.max(0, items.findIndex((one) => one.id === at) + step))];
-    if (next) set('at', next.id);
-  };
-  useKeys({ j: () => move(1), k: () => move(-1), Enter: () => at && void navigate(`/transfers/${at}`) });
+  const at = view.get('at');
+  useRowKeys(items, view, (id) => `/transfers/${id}`);
+  const choice = (name: string, options: readonly string[]): JSX.Element => (
+    <Choice
+      name={`${name[0]?.toUpperCase()}${name.slice(1)}`}
+      value={view.get(name)}
+      options={options}
+      choose={(value) => view.set(name, value)}
+    />
+  );
   return (
     <main className="tableroom slab">
       <div className="tools">
         <h1>Transfers</h1>
+        <Chosen name="person" view={view} />
         <span className="sp" />
-        <Choice
-          name="Site"
-          value={query.get('site') ?? ''}
-          options={sites.data?.map((site) => site.name) ?? []}
-          choose={(value) => set('site', value)}
-        />
-        <Choice name="Kind" value={query.get('kind') ?? ''} options={KINDS} choose={(value) => set('kind', value)} />
-        <Choice
-          name="State"
-          value={query.get('state') ?? ''}
-          options={STATES}
-          choose={(value) => set('state', value)}
-        />
+        {choice('site', sites.data?.map((site) => site.name) ?? [])}
+        {choice('kind', KINDS)}
+        {choice('state', STATES)}
+        <DayChoice name="Since" value={view.get('since')} choose={(day) => view.set('since', day)} />
+        <DayChoice name="Until" value={view.get('until')} choose={(day) => view.set('until', day)} />
+        <SaveAs list="transfers" filter={filter} />
       </div>
       {pages.isPending ? (
         <Loading what="Reading the transfers" rows={12} />
@@ -85,7 +84,7 @@ export function TransfersRoom(): JSX.Element {
             </thead>
             <tbody>
               {items.map((one) => (
-                <Row key={one.id} one={one} isCurrent={one.id === at} />
+                <Row key={one.id} one={one} isCurrent={one.id === at} choose={view.set} />
               ))}
             </tbody>
           </table>
@@ -96,7 +95,15 @@ export function TransfersRoom(): JSX.Element {
   );
 }
 
-function Row({ one, isCurrent }: { readonly one: Transfer; readonly isCurrent: boolean }): JSX.Element {
+function Row({
+  one,
+  isCurrent,
+  choose,
+}: {
+  readonly one: Transfer;
+  readonly isCurrent: boolean;
+  readonly choose: (name: string, value: string) => void;
+}): JSX.Element {
   const took = one.startedAt && one.endedAt ? (Date.parse(one.endedAt) - Date.parse(one.startedAt)) / 1000 : undefined;
   return (
     <tr className={isCurrent ? 'cur' : ''}>
@@ -119,33 +126,13 @@ function Row({ one, isCurrent }: { readonly one: Transfer; readonly isCurrent: b
       <td className="q wide-cell" title={one.sentence.map((piece) => piece.text).join('')}>
         {one.sentence.map((piece) => piece.text).join('')}
       </td>
-      <td className="q">{one.person}</td>
+      <td>
+        <button type="button" className="cell-link q" onClick={() => choose('person', one.person)}>
+          {one.person}
+        </button>
+      </td>
       <td className={one.state === 'failed' ? 'bad' : 'q'}>{one.undoneBy ? 'undone' : one.state}</td>
       <td className="fig-cell qq">{took === undefined ? '' : duration(took)}</td>
     </tr>
-  );
-}
-
-function Choice({
-  name,
-  value,
-  options,
-  choose,
-}: {
-  readonly name: string;
-  readonly value: string;
-  readonly options: readonly string[];
-  readonly choose: (value: string) => void;
-}): JSX.Element {
-  return (
-    <label className="choice">
-      <span className="qq">{name}</span>
-      <select value={value} onChange={(event) => choose(event.target.value)}>
-        <option value="">all</option>
-        {options.map((one) => (
-          <option key={one}>{one}</option>
-        ))}
-      </select>
-    </label>
   );
 }

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { endpoint } from '../endpoint.js';
+import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onEnvironment, onSite } from './inputs.js';
 
@@ -56,7 +56,7 @@ export const environmentsEndpoints = {
     response: s.Transfer,
     status: 202,
   }),
-  environmentEdit: endpoint({
+  environmentEdit: edit({
     method: 'PATCH',
     path: '/environments/:site/:environment',
     permission: 'copy.manage',
@@ -96,6 +96,21 @@ export const environmentsEndpoints = {
     body: none,
     response: s.Transfer,
     status: 202,
+  }),
+  itemHistory: endpoint({
+    method: 'GET',
+    path: '/environments/:site/:environment/item-history',
+    permission: 'site.read',
+    about: { environments: ['params.site/params.environment'] },
+    summary: 'Say when a thing came to an environment: in which transfers, by which request, approved by whom.',
+    params: onEnvironment,
+    query: z.strictObject({
+      /** The id of an item, such as `product:3`, or its title. */
+      item: z.string().trim().min(1, 'name an item').max(2000),
+      limit: z.coerce.number().int().min(1).max(200).optional(),
+    }),
+    body: none,
+    response: z.array(s.ItemVisit),
   }),
   environmentLogins: endpoint({
     method: 'GET',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { endpoint } from '../endpoint.js';
+import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onSite } from './inputs.js';
 
@@ -51,6 +51,7 @@ export const fleetEndpoints = {
     params: nothing,
     query: z.strictObject({
       client: z.string().optional(),
+      tag: s.Name.optional(),
       kind: s.EnvironmentKind.optional(),
       state: s.EnvironmentState.optional(),
     }),
@@ -66,6 +67,17 @@ export const fleetEndpoints = {
     params: onSite,
     query: nothing,
     body: none,
+    response: s.Site,
+  }),
+  siteTag: edit({
+    method: 'PUT',
+    path: '/sites/:site/tags',
+    permission: 'site.manage',
+    about: { site: 'params.site' },
+    summary: 'Say by which words a site is put together with others.',
+    params: onSite,
+    query: nothing,
+    body: z.strictObject({ tags: z.array(s.Name).max(20) }),
     response: s.Site,
   }),
   siteAdopt: endpoint({

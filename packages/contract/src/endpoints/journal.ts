@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
-import { none, nothing, Page, paged } from './inputs.js';
+import { ExportForm, none, nothing, Page, paged, pieces } from './inputs.js';
 
 /** Which entries are meant; times as RFC 3339 in UTC. */
 export const JournalFilter = z.strictObject({
@@ -26,6 +26,18 @@ export const journalEndpoints = {
     query: Page.extend(JournalFilter.shape),
     body: none,
     response: paged(s.JournalEntry),
+  }),
+  journalExport: endpoint({
+    method: 'GET',
+    path: '/journal/export',
+    permission: 'journal.read',
+    about: 'installation',
+    summary: 'Write out all that was done and refused and fits, newest first.',
+    params: nothing,
+    query: JournalFilter.extend({ as: ExportForm.optional() }),
+    body: none,
+    response: pieces,
+    isText: true,
   }),
   journalVerify: endpoint({
     method: 'POST',

@@ -1,6 +1,7 @@
-import { NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
+import { isTimeZone, MAIL_WISHES, NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
 import { z } from 'zod';
 import { endpoint } from '../endpoint.js';
+import * as r from '../request-shapes.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing, Page, paged } from './inputs.js';
 
@@ -9,7 +10,10 @@ export const NoticeName = z.enum(Object.keys(NOTICE_KINDS) as [NoticeKind, ...No
 export const Notice = z.object({
   id: s.Id,
   kind: NoticeName,
-  request: s.Id,
+  /** What it is about: a change request, or a guest of a site. */
+  request: s.Id.nullable(),
+  site: z.string(),
+  /** Of the request, or the guest's name. */
   title: z.string(),
   onto: z.string(),
   by: z.string().nullable(),
@@ -20,7 +24,14 @@ export const Notice = z.object({
 });
 export type Notice = z.infer<typeof Notice>;
 
-const MailWishes = z.record(NoticeName, z.enum(['now', 'never']));
+/** When what happened is mailed together. */
+export const DigestTime = z.strictObject({
+  at: r.TimeOfDay,
+  /** By its IANA name, such as `Europe/Oslo`. */
+  zone: z.string().max(60).refine(isTimeZone, 'write a time zone such as Europe/Oslo'),
+});
+
+const MailWishes = z.record(NoticeName, z.enum(MAIL_WISHES));
 
 export const noticesEndpoints = {
   noticeList: endpoint({
@@ -76,21 +87,43 @@ export const noticesEndpoints = {
     path: '/notice-wishes/:kind',
     permission: 'signed-in',
     about: 'own',
-    summary: 'Have a kind of notice mailed, or not.',
+    summary: 'Have a kind of notice mailed at once, once a day, or not.',
     params: z.object({ kind: NoticeName }),
     query: nothing,
-    body: z.strictObject({ mail: z.enum(['now', 'never']) }),
+    body: z.strictObject({ mail: z.enum(MAIL_WISHES) }),
     response: MailWishes,
+  }),
+  digestTime: endpoint({
+    method: 'GET',
+    path: '/digest-time',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Show when what is mailed once a day is mailed to oneself.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: DigestTime,
+  }),
+  digestTimeSet: endpoint({
+    method: 'PUT',
+    path: '/digest-time',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Have what is mailed once a day mailed at this time; what waits already comes then too.',
+    params: nothing,
+    query: nothing,
+    body: DigestTime,
+    response: DigestTime,
   }),
   mailStop: endpoint({
     method: 'POST',
     path: '/mail-stops',
     permission: 'open',
     about: 'own',
-    summary: 'End a kind of mail with the key of its link.',
+    summary: 'End a kind of mail, or the daily one, with the key of its link.',
     params: nothing,
     query: nothing,
-    body: z.strictObject({ person: s.Id, kind: NoticeName, key: z.string().max(64) }),
+    body: z.strictObject({ person: s.Id, kind: z.union([NoticeName, z.literal('digest')]), key: z.string().max(64) }),
     response: none,
     status: 204,
   }),

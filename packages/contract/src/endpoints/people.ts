@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { endpoint } from '../endpoint.js';
+import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { Mail, Password } from './access.js';
 import { byId, none, nothing } from './inputs.js';
@@ -23,11 +23,12 @@ export const peopleEndpoints = {
     path: '/people',
     permission: 'people.manage',
     about: 'installation',
-    summary: 'Invite somebody with a first role; the key of the invitation is shown once.',
+    summary:
+      'Invite somebody with a first role; the key of the invitation is shown once, and mailed where mail is set up.',
     params: nothing,
     query: nothing,
     body: z.strictObject({ name: z.string().min(1).max(120), mail: Mail, role: s.Name, scope: s.ScopeText }),
-    response: s.Colleague.extend({ key: z.string(), expiresAt: s.Time }),
+    response: s.Colleague.extend({ key: z.string(), expiresAt: s.Time, isMailed: z.boolean() }),
     status: 201,
   }),
   personInviteAgain: endpoint({
@@ -39,7 +40,7 @@ export const peopleEndpoints = {
     params: byId,
     query: nothing,
     body: none,
-    response: z.object({ key: z.string(), expiresAt: s.Time }),
+    response: z.object({ key: z.string(), expiresAt: s.Time, isMailed: z.boolean() }),
     status: 201,
   }),
   personEnd: endpoint({
@@ -70,6 +71,17 @@ export const peopleEndpoints = {
     permission: 'people.manage',
     about: 'installation',
     summary: 'Erase name and mail address of somebody whose access was ended, also in the journal.',
+    params: byId,
+    query: nothing,
+    body: none,
+    response: s.Colleague,
+  }),
+  personFactorEnd: endpoint({
+    method: 'POST',
+    path: '/people/:id/second-factor/end',
+    permission: 'people.manage',
+    about: 'installation',
+    summary: 'Take away the second factor of somebody who has lost it; their sessions end.',
     params: byId,
     query: nothing,
     body: none,
@@ -126,7 +138,7 @@ export const peopleEndpoints = {
     body: none,
     response: z.array(s.Role),
   }),
-  roleSave: endpoint({
+  roleSave: edit({
     method: 'PUT',
     path: '/roles/:name',
     permission: 'role.manage',
@@ -160,7 +172,7 @@ export const peopleEndpoints = {
     body: none,
     response: z.array(s.Team),
   }),
-  teamSave: endpoint({
+  teamSave: edit({
     method: 'PUT',
     path: '/teams/:name',
     permission: 'people.manage',

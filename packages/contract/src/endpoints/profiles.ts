@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { endpoint } from '../endpoint.js';
+import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onEnvironment, onSite } from './inputs.js';
 
@@ -26,7 +26,7 @@ export const profilesEndpoints = {
     body: none,
     response: s.ProfileVersion.extend({ text: z.string() }),
   }),
-  profileSave: endpoint({
+  profileSave: edit({
     method: 'PUT',
     path: '/profiles/:name',
     permission: 'site.manage',
@@ -77,7 +77,7 @@ export const profilesEndpoints = {
       ),
     }),
   }),
-  profileUse: endpoint({
+  profileUse: edit({
     method: 'PUT',
     path: '/sites/:site/profile',
     permission: 'site.manage',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { endpoint } from '../endpoint.js';
+import { edit, endpoint } from '../endpoint.js';
 import * as r from '../request-shapes.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing, onSite, Page, paged } from './inputs.js';
@@ -7,6 +7,9 @@ import { byId, none, nothing, onSite, Page, paged } from './inputs.js';
 const Title = z.string().trim().min(1, 'say what it is').max(200);
 const Words = z.string().max(20_000);
 const Reason = z.string().trim().min(1, 'say why').max(2000);
+const Steps = z
+  .array(z.strictObject({ phase: z.enum(['before', 'after']), text: z.string().trim().min(1).max(500) }))
+  .max(50);
 const ofComment = z.object({ id: s.Id, comment: s.Id });
 const request = { request: 'params.id' } as const;
 
@@ -22,7 +25,7 @@ export const requestsEndpoints = {
     body: none,
     response: z.array(r.LaneRule),
   }),
-  laneRule: endpoint({
+  laneRule: edit({
     method: 'PUT',
     path: '/sites/:site/lanes/:onto',
     permission: 'site.manage',
@@ -34,6 +37,7 @@ export const requestsEndpoints = {
       approvals: z.number().int().min(0).max(9),
       teams: z.array(s.Name).max(9),
       threadsBlock: z.boolean(),
+      guests: z.number().int().min(0).max(9).optional(),
     }),
     response: r.LaneRule,
   }),
@@ -49,6 +53,8 @@ export const requestsEndpoints = {
       state: r.RequestState.optional(),
       open: z.enum(['yes']).optional(),
       site: s.Name.optional(),
+      /** Words of its title, or of its author's name. */
+      find: z.string().trim().min(1).max(100).optional(),
     }),
     body: none,
     response: paged(r.ChangeRequest),
@@ -66,10 +72,8 @@ export const requestsEndpoints = {
       title: Title,
       description: Words.optional(),
       reviewers: z.array(r.ReviewerWish).max(20).optional(),
-      steps: z
-        .array(z.strictObject({ phase: z.enum(['before', 'after']), text: z.string().trim().min(1).max(500) }))
-        .max(50)
-        .optional(),
+      steps: Steps.optional(),
+      wantedFor: r.WantedTime.optional(),
       /** Waits until others let go of what they have claimed, instead of being refused. */
       waitInLine: z.boolean().optional(),
     }),
@@ -87,18 +91,20 @@ export const requestsEndpoints = {
     body: none,
     response: r.RequestDetail,
   }),
-  requestEdit: endpoint({
+  requestEdit: edit({
     method: 'PATCH',
     path: '/requests/:id',
     permission: 'request.open',
     about: request,
-    summary: 'Change title, description or reviewers.',
+    summary: 'Change title, description, reviewers, manual steps or wanted time; a step that stays keeps its tick.',
     params: byId,
     query: nothing,
     body: z.strictObject({
       title: Title.optional(),
       description: Words.optional(),
       reviewers: z.array(r.ReviewerWish).max(20).optional(),
+      steps: Steps.optional(),
+      wantedFor: r.WantedTime.nullable().optional(),
     }),
     response: r.RequestDetail,
   }),
@@ -135,6 +141,52 @@ export const requestsEndpoints = {
     query: nothing,
     body: z.strictObject({ reason: Reason }),
     response: r.RequestDetail,
+  }),
+  claimAsk: endpoint({
+    method: 'POST',
+    path: '/requests/:id/claim-asks',
+    permission: 'request.open',
+    about: request,
+    summary: 'Ask those who have claimed what a request waits for to hand it over.',
+    params: byId,
+    query: nothing,
+    body: none,
+    response: r.RequestDetail,
+  }),
+  claimYield: endpoint({
+    method: 'POST',
+    path: '/requests/:id/yields',
+    permission: 'request.open',
+    about: request,
+    summary: 'Let those go first who wait for items of a request; it waits behind them.',
+    params: byId,
+    query: nothing,
+    body: z.strictObject({ items: z.array(z.string().max(2000)).min(1, 'name what is handed over').max(1000) }),
+    response: r.RequestDetail,
+  }),
+  previewMake: endpoint({
+    method: 'POST',
+    path: '/requests/:id/preview',
+    permission: 'preview.make',
+    about: request,
+    summary: "Make an environment that shows the destination as it is now with exactly the request's items, or anew.",
+    params: byId,
+    query: nothing,
+    body: none,
+    response: s.Transfer,
+    status: 202,
+  }),
+  previewRemove: endpoint({
+    method: 'DELETE',
+    path: '/requests/:id/preview',
+    permission: 'preview.make',
+    about: request,
+    summary: 'Remove the preview of a request; it goes by itself when the request ends.',
+    params: byId,
+    query: nothing,
+    body: none,
+    response: s.Transfer,
+    status: 202,
   }),
   verdictGive: endpoint({
     method: 'POST',
@@ -193,7 +245,7 @@ export const requestsEndpoints = {
     response: r.RequestDetail,
     status: 201,
   }),
-  commentEdit: endpoint({
+  commentEdit: edit({
     method: 'PATCH',
     path: '/requests/:id/comments/:comment',
     permission: 'request.comment',
@@ -264,9 +316,44 @@ export const requestsEndpoints = {
     about: { site: 'params.site' },
     summary: 'Show when one may deliver onto live: windows, freezes, openings and what is scheduled.',
     params: onSite,
-    query: nothing,
+    query: z.strictObject({ at: s.Time.optional() }),
     body: none,
     response: r.DeliveryPlan,
+  }),
+  quietHours: endpoint({
+    method: 'GET',
+    path: '/sites/:site/quiet-hours',
+    permission: 'site.read',
+    about: { site: 'params.site' },
+    summary: 'Propose a window from when few visitors come.',
+    params: onSite,
+    query: nothing,
+    body: none,
+    response: r.QuietHours,
+  }),
+  calendarMake: endpoint({
+    method: 'POST',
+    path: '/calendar',
+    permission: 'signed-in',
+    about: 'own',
+    summary: 'Make the address of a calendar of windows, freezes and deliveries, shown once; a former address ends.',
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: z.object({ url: z.string() }),
+    status: 201,
+  }),
+  calendarEnd: endpoint({
+    method: 'DELETE',
+    path: '/calendar',
+    permission: 'signed-in',
+    about: 'own',
+    summary: "End one's calendar's address.",
+    params: nothing,
+    query: nothing,
+    body: none,
+    response: none,
+    status: 204,
   }),
   deliveryPlanList: endpoint({
     method: 'GET',
@@ -279,7 +366,7 @@ export const requestsEndpoints = {
     body: none,
     response: paged(r.DeliveryPlan),
   }),
-  windowSet: endpoint({
+  windowSet: edit({
     method: 'PUT',
     path: '/sites/:site/windows',
     permission: 'window.manage',

@@ -1,11 +1,22 @@
 import { z } from 'zod';
 import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
-import { byId, none, nothing, Page, paged } from './inputs.js';
+import { byId, ExportForm, none, nothing, Page, paged, pieces } from './inputs.js';
 
 const Reason = z.string().trim().min(1, 'say why').max(2000);
 /** Goes past approval and claims, or outside a window or in a freeze, and why. */
 const past = { urgent: Reason.optional(), override: Reason.optional() };
+
+/** Which transfers are meant; times as RFC 3339 in UTC, of when they were asked for. */
+export const TransferFilter = z.strictObject({
+  site: s.Name.optional(),
+  kind: s.TransferKind.optional(),
+  state: s.TransferState.optional(),
+  person: z.string().max(120).optional(),
+  since: s.Time.optional(),
+  until: s.Time.optional(),
+});
+export type TransferFilter = z.infer<typeof TransferFilter>;
 
 export const transfersEndpoints = {
   pushCreate: endpoint({
@@ -75,14 +86,21 @@ export const transfersEndpoints = {
     about: 'listed',
     summary: 'List transfers, newest first.',
     params: nothing,
-    query: Page.extend({
-      site: s.Name.optional(),
-      kind: s.TransferKind.optional(),
-      state: s.TransferState.optional(),
-      person: z.string().max(120).optional(),
-    }),
+    query: Page.extend(TransferFilter.shape),
     body: none,
     response: paged(s.Transfer),
+  }),
+  transferExport: endpoint({
+    method: 'GET',
+    path: '/transfers/export',
+    permission: 'site.read',
+    about: 'listed',
+    summary: 'Write out all transfers that fit, newest first.',
+    params: nothing,
+    query: TransferFilter.extend({ as: ExportForm.optional() }),
+    body: none,
+    response: pieces,
+    isText: true,
   }),
   transferShow: endpoint({
     method: 'GET',
@@ -117,7 +135,7 @@ export const transfersEndpoints = {
     summary: 'Take back what a transfer wrote, as a forecast of its undo shows.',
     params: byId,
     query: nothing,
-    body: z.strictObject({ forecast: s.Id, confirm: z.string().optional() }),
+    body: z.strictObject({ forecast: s.Id, confirm: z.string().optional(), ...past }),
     response: s.Transfer,
     status: 202,
   }),

@@ -1,4 +1,5 @@
 import { DateTime } from 'luxon';
+import { lastMoment, localMoment } from './local-moment.js';
 
 /** When delivering is allowed, week by week: from one time of day to another, which may lie on the next day. */
 export interface WeeklyWindow {
@@ -16,6 +17,19 @@ export type Freeze =
   /** Each year, from the first day up to and with the last; `MM-DD`. */
   | { readonly repeats: 'yearly'; readonly from: string; readonly until: string };
 
+/** A site as freezes name it. */
+export interface FreezableSite {
+  readonly name: string;
+  readonly client: string;
+  readonly tags: readonly string[];
+}
+
+/** Whether a freeze for `everything`, `client:NAME`, `tag:NAME` or a site is one for a site. */
+export function isFreezeFor(scope: string, { name, client, tags }: FreezableSite): boolean {
+  if (scope.startsWith('tag:')) return tags.includes(scope.slice('tag:'.length));
+  return scope === 'everything' || scope === `client:${client}` || scope === name;
+}
+
 /** A stretch of time, in milliseconds since 1970; it begins at `from` and ends before `until`. */
 export interface Stretch {
   readonly from: number;
@@ -23,34 +37,6 @@ export interface Stretch {
 }
 
 const DAY = 86_400_000;
-
-/** A local time that a change of clocks leaves out is taken as the moment at which the clocks go forward. */
-function moment(day: DateTime, time: string): number {
-  const [hour, minute] = time.split(':').map(Number) as [number, number];
-  const wanted = day.set({ hour, minute, second: 0, millisecond: 0 });
-  if (wanted.hour === hour && wanted.minute === minute) return earliest(wanted);
-  // Left out: luxon goes on by the width of the gap; the gap's end is where the offset changes.
-  let [before, after] = [wanted.minus({ hours: 3 }).toMillis(), wanted.toMillis()];
-  const offset = DateTime.fromMillis(after, { zone: day.zone }).offset;
-  while (after - before > 1) {
-    const middle = Math.floor((before + after) / 2);
-    if (DateTime.fromMillis(middle, { zone: day.zone }).offset === offset) after = middle;
-    else before = middle;
-  }
-  return after;
-}
-
-/** Of a local time that comes twice, the first. */
-const earliest = (wanted: DateTime): number =>
-  Math.min(...wanted.getPossibleOffsets().map((possible) => possible.toMillis()));
-
-/** Of a local time that comes twice, the last: what ends then ends when it has passed for good. */
-const latest = (day: DateTime, time: string): number => {
-  const [hour, minute] = time.split(':').map(Number) as [number, number];
-  const wanted = day.set({ hour, minute, second: 0, millisecond: 0 });
-  if (wanted.hour !== hour || wanted.minute !== minute) return moment(day, time);
-  return Math.max(...wanted.getPossibleOffsets().map((possible) => possible.toMillis()));
-};
 
 /** The openings of some windows that touch a span of time, joined where they meet, in order. */
 export function openingsOf(windows: readonly WeeklyWindow[], zone: string, span: Stretch): Stretch[] {
@@ -62,8 +48,8 @@ export function openingsOf(windows: readonly WeeklyWindow[], zone: string, span:
       if (!window.days.includes(day.weekday)) continue;
       const isOvernight = window.until <= window.from;
       const stretch = {
-        from: moment(day, window.from),
-        until: latest(isOvernight ? day.plus({ days: 1 }) : day, window.until),
+        from: localMoment(day, window.from),
+        until: lastMoment(isOvernight ? day.plus({ days: 1 }) : day, window.until),
       };
       if (stretch.until > stretch.from && stretch.until > span.from && stretch.from < span.until) found.push(stretch);
     }
@@ -80,11 +66,11 @@ export function frozenOf(freezes: readonly Freeze[], zone: string, span: Stretch
 }
 
 function once({ from, until }: Freeze, zone: string): Stretch {
-  const at = (local: string, of: typeof moment): number => {
+  const at = (local: string, of: typeof localMoment): number => {
     const [date, time] = local.split('T') as [string, string];
     return of(DateTime.fromISO(date, { zone }), time);
   };
-  return { from: at(from, moment), until: at(until, latest) };
+  return { from: at(from, localMoment), until: at(until, lastMoment) };
 }
 
 function* eachYear({ from, until }: Freeze, zone: string, span: Stretch): Generator<Stretch> {

@@ -4,8 +4,8 @@ import type { RowKey } from '../rows/keys.js';
 import type { RowChange } from '../transfer/change.js';
 import type { OwnChange } from './compare-tables.js';
 import { isSame } from './decide-row.js';
+import { keysIn } from './key-uses.js';
 import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
-import { keysIn } from './settle.js';
 
 /**
  * The rows that a transfer wrote to one table, as the taking back of it sees them: a merge whose source is what they

@@ -1,7 +1,8 @@
+import type { ByteString } from '../address/place.js';
 import type { Profile } from '../profile/schema.js';
 import { compileCondition } from '../rows/condition.js';
 import { keysInside } from './keys-inside.js';
-import { type KeyUse, tableId } from './merge-table.js';
+import { type KeyUse, type MergeTable, tableId, type Values } from './merge-table.js';
 
 /** What key uses are worked out from. Tables by `schema.table`. */
 export interface ReferringTable {
@@ -90,4 +91,22 @@ export function keyUses(
       return [table.table, uses];
     }),
   );
+}
+
+/** Keys that a row holds of other rows. */
+export function* keysIn(
+  { uses }: MergeTable,
+  values: Values | undefined,
+): Generator<{ table: string; key: ByteString }> {
+  if (!values) return;
+  for (const use of uses) {
+    const value = values[use.column];
+    if (value === null || value === undefined || (use.when && !use.when(values))) continue;
+    const keys: ByteString[] = use.inside ? [] : [value];
+    use.inside?.replace(value, (key) => {
+      keys.push(key);
+      return key;
+    });
+    for (const key of keys) for (const table of [use.table, ...(use.through ?? [])]) yield { table, key };
+  }
 }

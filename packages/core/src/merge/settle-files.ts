@@ -1,6 +1,6 @@
 import type { FileState } from '../transfer/change.js';
+import type { Side } from './collision.js';
 import type { FileOutcome } from './compare-files.js';
-import type { Side } from './settle.js';
 
 /** A file outcome with what the path will hold; `after` is undefined while nobody settled it. */
 export interface SettledFile {

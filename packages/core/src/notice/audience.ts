@@ -13,6 +13,9 @@ export const NOTICE_KINDS = {
   undone: 'a delivery was taken back',
   withdrawn: 'a request that you review was given up',
   freed: 'what you wait for is free',
+  'hand-over': 'somebody asks for something that your request has claimed',
+  idle: 'your request lies still, and its claims lapse',
+  guest: 'a guest whom you invited said something of a variant, or chose one',
 } as const;
 
 export type NoticeKind = keyof typeof NOTICE_KINDS;
@@ -29,7 +32,9 @@ export type Concern =
   /** Who delivers it, or set its time. */
   | 'deliverer'
   /** Whose request waits for something of it. */
-  | 'next-in-line';
+  | 'next-in-line'
+  /** Who invited the guest. */
+  | 'host';
 
 /** Who is told what. */
 export const AUDIENCE: Readonly<Record<NoticeKind, readonly Concern[]>> = {
@@ -46,6 +51,9 @@ export const AUDIENCE: Readonly<Record<NoticeKind, readonly Concern[]>> = {
   undone: ['author', 'reviewers', 'deliverer'],
   withdrawn: ['reviewers', 'author'],
   freed: ['next-in-line'],
+  'hand-over': ['author'],
+  idle: ['author'],
+  guest: ['host'],
 };
 
 /** People who are told of something; whoever did it knows already. */
@@ -60,7 +68,9 @@ export function audienceOf(
   return told;
 }
 
-export type MailWish = 'now' | 'never';
+/** When somebody is mailed of something: at once, once a day with all the rest, or not at all. */
+export const MAIL_WISHES = ['now', 'daily', 'never'] as const;
+export type MailWish = (typeof MAIL_WISHES)[number];
 
 /** What is mailed to somebody who has not said anything: what waits for them, and what went wrong. */
 export const MAILED_UNASKED: ReadonlySet<NoticeKind> = new Set([
@@ -71,6 +81,9 @@ export const MAILED_UNASKED: ReadonlySet<NoticeKind> = new Set([
   'blocked',
   'delivered',
   'undone',
+  'hand-over',
+  'idle',
+  'guest',
 ]);
 
 /** Mail addresses that a text calls with an @, in lower case: `@ida.moe@copperlane.example`. */

@@ -1,3 +1,5 @@
+import { counted } from '../transfer/sentence.js';
+
 /** What a lane asks for before anything goes over it. */
 export interface ReviewRule {
   /** How many people must approve each item; 0 where a plain push may go. */
@@ -6,14 +8,20 @@ export interface ReviewRule {
   readonly teams: readonly string[];
   /** Whether an open thread of comments keeps the request from going. */
   readonly threadsBlock: boolean;
+  /** How many guests must say yes to each item, beside the colleagues. */
+  readonly guests: number;
 }
 
 /** What somebody said of a request, and exactly what they looked at. */
 export interface Verdict {
   readonly reviewer: string;
+  /** Somebody from outside: theirs counts as a guest's, never as a colleague's. */
+  readonly isGuest: boolean;
   /** Teams that the reviewer belongs to. */
   readonly teams: readonly string[];
   readonly says: 'approve' | 'return';
+  /** It was sent back, and asked for again since. */
+  readonly isAnswered: boolean;
   /** Hash of each item that would have been written when they looked, by the item's id. */
   readonly seen: ReadonlyMap<string, string>;
 }
@@ -25,6 +33,7 @@ export interface ItemStanding {
   readonly lapsedFor: readonly string[];
   readonly missing: number;
   readonly missingTeams: readonly string[];
+  readonly missingGuests: number;
 }
 
 export interface RequestStanding {
@@ -32,6 +41,8 @@ export interface RequestStanding {
   /** Everything that would be written is approved, nobody has sent it back, and no thread is in the way. */
   readonly isApproved: boolean;
   readonly returnedBy: readonly string[];
+  /** Who had sent it back and has not spoken since it was asked for again: they are heard before it goes. */
+  readonly awaited: readonly string[];
 }
 
 export interface RequestToJudge {
@@ -51,28 +62,43 @@ export interface RequestToJudge {
  */
 export function judge({ rule, authors, verdicts, items, openThreads }: RequestToJudge): RequestStanding {
   const counted = verdicts.filter((one) => !authors.has(one.reviewer));
+  const approving = counted.filter((one) => one.says === 'approve');
+  const returning = counted.filter((one) => one.says === 'return');
   const standings = new Map<string, ItemStanding>();
   let isEnough = items.size > 0;
   for (const [id, hash] of items) {
-    const holding = counted.filter((one) => one.says === 'approve' && one.seen.get(id) === hash);
-    const lapsed = counted.filter((one) => one.says === 'approve' && one.seen.has(id) && one.seen.get(id) !== hash);
-    const missing = Math.max(0, rule.approvals - holding.length);
-    const missingTeams = rule.teams.filter((team) => !holding.some((one) => one.teams.includes(team)));
-    if (missing > 0 || missingTeams.length > 0) isEnough = false;
+    const holding = approving.filter((one) => one.seen.get(id) === hash);
+    const lapsed = approving.filter((one) => one.seen.has(id) && one.seen.get(id) !== hash);
+    const colleagues = holding.filter((one) => !one.isGuest);
+    const missing = Math.max(0, rule.approvals - colleagues.length);
+    const missingTeams = rule.teams.filter((team) => !colleagues.some((one) => one.teams.includes(team)));
+    const missingGuests = Math.max(0, rule.guests - (holding.length - colleagues.length));
+    if (missing + missingTeams.length + missingGuests > 0) isEnough = false;
     standings.set(id, {
       approvedBy: holding.map((one) => one.reviewer),
       lapsedFor: lapsed.map((one) => one.reviewer),
       missing,
       missingTeams,
+      missingGuests,
     });
   }
-  const returnedBy = counted.filter((one) => one.says === 'return').map((one) => one.reviewer);
+  const returnedBy = returning.filter((one) => !one.isAnswered).map((one) => one.reviewer);
+  const awaited = returning.filter((one) => one.isAnswered).map((one) => one.reviewer);
   return {
     items: standings,
     returnedBy,
-    isApproved: isEnough && returnedBy.length === 0 && !(rule.threadsBlock && openThreads > 0),
+    awaited,
+    isApproved: isEnough && returnedBy.length + awaited.length === 0 && !(rule.threadsBlock && openThreads > 0),
   };
 }
 
+/** What a lane asks for, thing by thing: `2 approvals`, `somebody of legal`, `a yes of 1 guest`. */
+export const wantedBy = ({ approvals, teams, guests }: Omit<ReviewRule, 'threadsBlock'>): string[] => [
+  ...(approvals > 0 ? [counted(approvals, 'approval')] : []),
+  ...teams.map((team) => `somebody of ${team}`),
+  ...(guests > 0 ? [`a yes of ${counted(guests, 'guest')}`] : []),
+];
+
 /** Whether a lane lets a plain push go, without a request. */
-export const asksForApproval = ({ approvals, teams }: ReviewRule): boolean => approvals > 0 || teams.length > 0;
+export const asksForApproval = ({ approvals, teams, guests }: ReviewRule): boolean =>
+  approvals > 0 || teams.length > 0 || guests > 0;

@@ -2,6 +2,7 @@ import type { EnvironmentKind } from '../profile/schema.js';
 
 export type TransferKind =
   | 'clone'
+  | 'preview'
   | 'push'
   | 'pull'
   | 'reset'
@@ -16,6 +17,8 @@ export interface LaneEnd {
   readonly path: string;
   readonly site: string;
   readonly kind: EnvironmentKind;
+  /** What it previews; such an environment is looked at, and nothing moves from or onto it. */
+  readonly preview?: object | null;
 }
 
 export type LaneVerdict =
@@ -26,6 +29,8 @@ const RANK: Record<EnvironmentKind, number> = { dev: 0, staging: 1, live: 2 };
 
 /** Decides whether a push may go from one environment onto another: dev → staging → live, within one site. */
 export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
+  const shown = previewOf(from, onto);
+  if (shown) return shown;
   if (from.path === onto.path)
     return refused(`${from.path} cannot be pushed onto itself.`, 'Name two different environments.');
   if (from.site !== onto.site)
@@ -50,6 +55,8 @@ export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
 
 /** Decides whether live's or staging's news may be brought into a copy below it, within one site. */
 export function pullLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
+  const shown = previewOf(from, onto);
+  if (shown) return shown;
   if (from.path === onto.path)
     return refused(`${from.path} cannot be brought into itself.`, 'Name two different environments.');
   if (from.site !== onto.site)
@@ -71,12 +78,14 @@ export const mergeLane = (from: LaneEnd, onto: LaneEnd): LaneVerdict =>
 
 /** Whether what two environments changed may be compared: along the lanes, and between copies of one kind. */
 export const compareLane = (a: LaneEnd, b: LaneEnd): LaneVerdict =>
-  a.site === b.site && a.path !== b.path && a.kind === b.kind && a.kind !== 'live'
+  !previewOf(a, b) && a.site === b.site && a.path !== b.path && a.kind === b.kind && a.kind !== 'live'
     ? { allowed: true }
     : mergeLane(a, b);
 
 /** Decides whether a copy may be made like its source again: downward, or onto a copy of the same kind. */
 export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
+  const shown = previewOf(from, onto);
+  if (shown) return shown;
   if (from.path === onto.path)
     return refused(`${from.path} cannot be reset from itself.`, 'Name two different environments.');
   if (onto.kind === 'live')
@@ -90,6 +99,17 @@ export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
       'Name the live or a staging environment as the source.',
     );
   return { allowed: true };
+}
+
+function previewOf(...ends: readonly LaneEnd[]): LaneVerdict | undefined {
+  const found = ends.find((one) => one.preview);
+  return (
+    found &&
+    refused(
+      `${found.path} is the preview of a change request: it is looked at, and nothing moves from or onto it.`,
+      'Name the environment itself instead.',
+    )
+  );
 }
 
 const refused = (reason: string, next: string): LaneVerdict => ({ allowed: false, reason, next });

@@ -101,6 +101,7 @@ export const sentenceText = (pieces: readonly SentencePiece[]): string => pieces
 export function plainSentence(
   facts:
     | { kind: 'clone'; from: string; onto: string; leftOut: number }
+    | { kind: 'preview'; onto: string; of: string; title: string }
     | { kind: 'reset'; from: string; onto: string }
     | { kind: 'restore'; snapshot: string; onto: string }
     | { kind: 'snapshot'; of: string }
@@ -122,6 +123,16 @@ export function plainSentence(
             ? `, leaving out ${facts.leftOut} things, personal data masked.`
             : ', personal data masked.',
         ),
+      ];
+    case 'preview':
+      return [
+        plain('Make '),
+        path(facts.onto),
+        plain(' what '),
+        path(facts.of),
+        plain(' would be with '),
+        { text: facts.title, tone: 'strong' },
+        plain(', personal data masked.'),
       ];
     case 'reset':
       return [

@@ -16,14 +16,34 @@ const TEXT_SETTINGS = [
 
 export type SessionUse = 'read' | 'write';
 
+/** How long each try of a connection may take: a server that is busy, or a machine that stood still, gets another. */
+const PATIENCE_MS = [5000, 10_000, 15_000];
+
 /**
- * Opens a session on a site's database.
+ * Opens a session on a site's database. A server that stays silent is asked again; one that refuses is not.
  *
  * Writing sessions end soon after their client is gone, so that visitors wait on no lock of a dead worker.
  *
+ * @param patience how long each try may take, in milliseconds
  * @throws {EngineError} `database-unreachable`, `database-refused`
  */
-export async function connectTo(login: DatabaseLogin, use: SessionUse, purpose: string): Promise<pg.Client> {
+export async function connectTo(
+  login: DatabaseLogin,
+  use: SessionUse,
+  purpose: string,
+  patience: readonly number[] = PATIENCE_MS,
+): Promise<pg.Client> {
+  for (const [tried, wait] of patience.entries()) {
+    try {
+      return await session(login, use, purpose, wait);
+    } catch (error) {
+      if (!stayedSilent(error) || tried === patience.length - 1) throw databaseError(error, login);
+    }
+  }
+  throw new Error('Unreachable: the last try returns or throws.');
+}
+
+async function session(login: DatabaseLogin, use: SessionUse, purpose: string, wait: number): Promise<pg.Client> {
   const client = new pg.Client({
     host: login.host,
     port: login.port,
@@ -31,7 +51,7 @@ export async function connectTo(login: DatabaseLogin, use: SessionUse, purpose: 
     user: login.user,
     password: login.password,
     application_name: `tessarion ${purpose}`.slice(0, 63),
-    connectionTimeoutMillis: 10_000,
+    connectionTimeoutMillis: wait,
     keepAlive: true,
   });
   client.on('error', () => undefined);
@@ -46,9 +66,13 @@ export async function connectTo(login: DatabaseLogin, use: SessionUse, purpose: 
     return client;
   } catch (error) {
     await client.end().catch(() => undefined);
-    throw databaseError(error, login);
+    throw error;
   }
 }
+
+/** `pg` has no code for the end of `connectionTimeoutMillis`. */
+const stayedSilent = (error: unknown): boolean =>
+  (error as { code?: string }).code === 'ETIMEDOUT' || /timeout expired/.test(messageOf(error));
 
 /** Gives a database error a plain reason. */
 export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {

@@ -32,6 +32,16 @@ export class PostgresAdmin {
     }
   }
 
+  /** Whether this login may make databases and other logins. @throws {EngineError} where it cannot log in at all */
+  async mayProvision(): Promise<boolean> {
+    const [row] = await this.#with((query) =>
+      query(
+        'SELECT (rolsuper OR (rolcreatedb AND rolcreaterole))::text AS may FROM pg_roles WHERE rolname = current_user',
+      ),
+    );
+    return row?.may === 'true';
+  }
+
   /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
   async create(login: DatabaseLogin, extensions: readonly ExtensionShape[], connectionLimit = 40): Promise<void> {
     await this.drop(login.database, login.user);

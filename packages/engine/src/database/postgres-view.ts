@@ -4,7 +4,7 @@ import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { EngineError } from '../errors.js';
 import { connectTo, databaseError } from './connect.js';
-import { describeSchema, quoteName, quoteTable } from './describe.js';
+import { describeSchema, listTables, quoteName, quoteTable } from './describe.js';
 import type {
   DatabaseLogin,
   DatabaseView,
@@ -41,12 +41,9 @@ export class PostgresView implements DatabaseView {
     const client = await connectTo(login, 'read', 'read');
     try {
       await client.query("SET lock_timeout = '30s'");
-      const before = await describeSchema(client);
+      const tables = await listTables(client);
       await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
-      if (before.tables.length > 0)
-        await client.query(
-          `LOCK TABLE ${before.tables.map((table) => quoteTable(table)).join(', ')} IN ACCESS SHARE MODE`,
-        );
+      if (tables.length > 0) await client.query(`LOCK TABLE ${tables.map(quoteTable).join(', ')} IN ACCESS SHARE MODE`);
       const schema = await describeSchema(client);
       const size = await client.query<{ bytes: string }>('SELECT pg_database_size(current_database())::text AS bytes');
       const snapshot = await client.query<{ id: string }>('SELECT pg_export_snapshot() AS id');

@@ -18,7 +18,7 @@ import {
 } from '@tessarion/core';
 import type { PackWriter } from '../blobs/pack-store.js';
 import { fullName } from '../database/site-database.js';
-import type { Reshaped } from '../transfer/compare-environments.js';
+import type { Reshaped } from '../transfer/comparison-plan.js';
 import type { SnapshotLibrary } from './library.js';
 import { readFolder } from './read-tree.js';
 import { blockList, RowImageWriter } from './row-image.js';

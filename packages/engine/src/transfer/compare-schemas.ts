@@ -16,7 +16,7 @@ import {
   type TableShape,
 } from '../database/site-database.js';
 import { describeMakes } from '../database/table-makes.js';
-import type { ComparisonPlan } from './compare-environments.js';
+import type { ComparisonPlan } from './comparison-plan.js';
 
 /** A difference, and the database that it stands in. */
 export type DatabaseDifference = SchemaDifference & {

@@ -1,8 +1,8 @@
 import { addTo, type ByteString, matchesPath, type Profile, toBytes, toText } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
-import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
+import { quoteName, quoteTable } from '../database/describe.js';
 import { fullName, profileName, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
+import type { Lookups } from './lookups.js';
 
 /** Rows of a table that refer to one thing. */
 export interface Use {
@@ -31,41 +31,37 @@ const MOST_KEYS = 2000;
  * @param keys by table (`schema.table`); at most 2,000 of each are looked up
  */
 export async function usesOf(
+  lookups: Lookups,
   environment: Environment,
   database: string,
   keys: ReadonlyMap<string, readonly ByteString[]>,
 ): Promise<Use[]> {
-  const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login || keys.size === 0) return [];
-  const client = await connectTo(login, 'read', 'impact');
-  try {
-    const { tables } = await describeSchema(client);
-    const uses: Use[] = [];
-    for (const [name, wanted] of keys) {
-      const target = tables.find((one) => fullName(one) === name);
-      if (target?.key.length !== 1) continue;
-      for (const { table, column, when } of referencesTo(target, tables, environment.profile)) {
-        const conditions = Object.entries(when);
-        const whole = wholeOf(profileName(table), environment.profile);
-        const isThere = whole !== undefined && table.columns.some((one) => one.name === whole.column);
-        const found = await client.query<{ key: string; rows: string }>(
-          `SELECT ${quoteName(column)}::text AS key, count(${isThere ? `DISTINCT ${quoteName(whole.column)}` : '*'})::text AS rows FROM ONLY ${quoteTable(table)}
-            WHERE ${quoteName(column)}::text = ANY($1)
-            ${conditions.map(([one], i) => `AND ${quoteName(one)}::text = ANY($${i + 2})`).join(' ')} GROUP BY 1`,
-          [wanted.slice(0, MOST_KEYS).map(toText), ...conditions.map(([, values]) => values)],
-        );
-        for (const { key, rows } of found.rows)
-          uses.push({
-            of: { table: name, key: toBytes(key) },
-            by: isThere ? whole.table : profileName(table),
-            rows: Number(rows),
-          });
-      }
+  const lookup = keys.size === 0 ? undefined : await lookups.in(environment, database);
+  if (!lookup) return [];
+  const { client, tables } = lookup;
+  const uses: Use[] = [];
+  for (const [name, wanted] of keys) {
+    const target = tables.find((one) => fullName(one) === name);
+    if (target?.key.length !== 1) continue;
+    for (const { table, column, when } of referencesTo(target, tables, environment.profile)) {
+      const conditions = Object.entries(when);
+      const whole = wholeOf(profileName(table), environment.profile);
+      const isThere = whole !== undefined && table.columns.some((one) => one.name === whole.column);
+      const found = await client.query<{ key: string; rows: string }>(
+        `SELECT ${quoteName(column)}::text AS key, count(${isThere ? `DISTINCT ${quoteName(whole.column)}` : '*'})::text AS rows FROM ONLY ${quoteTable(table)}
+          WHERE ${quoteName(column)}::text = ANY($1)
+          ${conditions.map(([one], i) => `AND ${quoteName(one)}::text = ANY($${i + 2})`).join(' ')} GROUP BY 1`,
+        [wanted.slice(0, MOST_KEYS).map(toText), ...conditions.map(([, values]) => values)],
+      );
+      for (const { key, rows } of found.rows)
+        uses.push({
+          of: { table: name, key: toBytes(key) },
+          by: isThere ? whole.table : profileName(table),
+          rows: Number(rows),
+        });
     }
-    return uses;
-  } finally {
-    await client.end();
   }
+  return uses;
 }
 
 /** Rows that use a file. */
@@ -81,6 +77,7 @@ const MOST_FILES = 200;
 
 /** Counts what on an environment uses some files, by the profile's text patterns (`mentions`). */
 export async function mentionsOf(
+  lookups: Lookups,
   environment: Environment,
   database: string,
   paths: readonly ByteString[],
@@ -91,61 +88,52 @@ export async function mentionsOf(
     const [name, column] = rule.in.split('.') as [string, string?];
     if (own.length > 0) addTo(byTable, name, { column, paths: own });
   }
-  const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login || byTable.size === 0) return [];
-  const client = await connectTo(login, 'read', 'impact');
-  try {
-    const { tables } = await describeSchema(client);
-    const found: Mention[] = [];
-    for (const [name, rules] of byTable) {
-      const table = tables.find((one) => profileName(one) === name);
-      const has = (column: string | undefined): boolean => table?.columns.some((one) => one.name === column) === true;
-      const known = rules.filter(({ column }) => column === undefined || has(column));
-      if (!table || known.length === 0) continue;
-      const whole = wholeOf(name, environment.profile);
-      const isPart = whole !== undefined && has(whole.column);
-      const thing = isPart ? quoteName(whole.column) : 'ctid';
-      // A row that names a file in two columns uses it once.
-      const each = known.map(({ column }, i) => {
-        const holds = column === undefined ? 'true' : `strpos(t.${quoteName(column)}::text, f.path) > 0`;
-        return `SELECT f.path, t.${thing}::text AS thing FROM unnest($${i + 1}::text[]) AS f(path) JOIN ONLY ${quoteTable(table)} t ON ${holds}`;
-      });
-      const result = await client.query<{ path: string; rows: string }>(
-        `SELECT path, count(DISTINCT thing)::text AS rows FROM (${each.join(' UNION ALL ')}) AS found GROUP BY 1`,
-        known.map((rule) => rule.paths.map(toText)),
-      );
-      for (const { path, rows } of result.rows)
-        found.push({ path: toBytes(path), by: isPart ? whole.table : name, rows: Number(rows) });
-    }
-    return found;
-  } finally {
-    await client.end();
+  const lookup = byTable.size === 0 ? undefined : await lookups.in(environment, database);
+  if (!lookup) return [];
+  const { client, tables } = lookup;
+  const found: Mention[] = [];
+  for (const [name, rules] of byTable) {
+    const table = tables.find((one) => profileName(one) === name);
+    const has = (column: string | undefined): boolean => table?.columns.some((one) => one.name === column) === true;
+    const known = rules.filter(({ column }) => column === undefined || has(column));
+    if (!table || known.length === 0) continue;
+    const whole = wholeOf(name, environment.profile);
+    const isPart = whole !== undefined && has(whole.column);
+    const thing = isPart ? quoteName(whole.column) : 'ctid';
+    // A row that names a file in two columns uses it once.
+    const each = known.map(({ column }, i) => {
+      const holds = column === undefined ? 'true' : `strpos(t.${quoteName(column)}::text, f.path) > 0`;
+      return `SELECT f.path, t.${thing}::text AS thing FROM unnest($${i + 1}::text[]) AS f(path) JOIN ONLY ${quoteTable(table)} t ON ${holds}`;
+    });
+    const result = await client.query<{ path: string; rows: string }>(
+      `SELECT path, count(DISTINCT thing)::text AS rows FROM (${each.join(' UNION ALL ')}) AS found GROUP BY 1`,
+      known.map((rule) => rule.paths.map(toText)),
+    );
+    for (const { path, rows } of result.rows)
+      found.push({ path: toBytes(path), by: isPart ? whole.table : name, rows: Number(rows) });
   }
+  return found;
 }
 
 /** What things are called, by key as text: for items of which only parts changed. */
 export async function titlesOf(
+  lookups: Lookups,
   environment: Environment,
   database: string,
   item: { readonly table: string; readonly title: string },
   keys: readonly string[],
 ): Promise<Map<string, string>> {
-  const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login || keys.length === 0) return new Map();
-  const client = await connectTo(login, 'read', 'impact');
-  try {
-    const { tables } = await describeSchema(client);
-    const table = tables.find((one) => profileName(one) === item.table);
-    if (table?.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) return new Map();
-    const result = await client.query<{ key: string; title: string | null }>(
-      `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
-        FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
-      [keys.slice(0, MOST_KEYS)],
-    );
-    return new Map(result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const])));
-  } finally {
-    await client.end();
-  }
+  const lookup = keys.length === 0 ? undefined : await lookups.in(environment, database);
+  if (!lookup) return new Map();
+  const { client, tables } = lookup;
+  const table = tables.find((one) => profileName(one) === item.table);
+  if (table?.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) return new Map();
+  const result = await client.query<{ key: string; title: string | null }>(
+    `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
+      FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
+    [keys.slice(0, MOST_KEYS)],
+  );
+  return new Map(result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const])));
 }
 
 /** The item's table that rows of another are part of, and the column that says of which. */

@@ -12,7 +12,7 @@ import { areasOf, type Environment, keptAreas, layout } from '../environment/env
 import { canonicalLink, FileForm, hashOf } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
-import type { Mode } from './apply-rows.js';
+import type { Mode } from './check-rows.js';
 import { rewriterOf } from './copy-files.js';
 
 /** Whether a path lies in an area that is kept beside the trees, such as the uploads of visitors. */

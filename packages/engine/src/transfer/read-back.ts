@@ -1,7 +1,7 @@
 import { type ByteString, LineRewriter, type RowChange, readLine, rulesForTable } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
-import { quoteName, quoteTable } from '../database/describe.js';
+import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
 import { profileName, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
@@ -52,8 +52,6 @@ export async function readBack(client: pg.Client, table: WrittenTable): Promise<
   for await (const chunk of stream as AsyncIterable<Buffer>) content += chunk.toString('latin1');
   return { shape, columns, lines: content === '' ? [] : content.slice(0, -1).split('\n') };
 }
-
-const quoteLiteral = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
 /** What was read back as changes, in canonical form: for each row the values of what was written or has moved. */
 export function* readBackChanges(

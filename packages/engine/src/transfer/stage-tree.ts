@@ -8,7 +8,7 @@ import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
 import { type TreeNode, whileThere } from '../server/server-connection.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
-import type { Mode, Remain } from './apply-rows.js';
+import type { Mode, Remain } from './check-rows.js';
 import { rewriterOf } from './copy-files.js';
 import { isKept } from './kept-files.js';
 
@@ -60,7 +60,7 @@ export async function stageTree(
   const remains: Remain[] = [];
   const applied = new Map<ByteString, FileChange>();
   for (const change of changes) {
-    if (sameFile(await readState(environment, root, change.path, rewriter), change.before))
+    if (mode === 'over' || sameFile(await readState(environment, root, change.path, rewriter), change.before))
       applied.set(change.path, change);
     else remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
   }

@@ -1,9 +1,10 @@
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { PrivateCluster } from '@tessarion/cluster';
+import type { PrivateCluster } from '@tessarion/cluster';
 import { checkProfile, type EnvironmentKind, type Profile, parseLocation } from '@tessarion/core';
 import pg from 'pg';
+import { startCluster } from '../../../../tests/support/clusters.js';
 import { PostgresAdmin } from '../../src/database/postgres-admin.js';
 import type { Environment } from '../../src/environment/environment.js';
 import { LocalServer } from '../../src/server/local-server.js';
@@ -24,8 +25,8 @@ export class Yard {
   static async open(): Promise<Yard> {
     const folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-yard-'));
     await fs.chmod(folder, 0o711);
-    const cluster = await PrivateCluster.at(join(folder, 'cluster'));
-    return new Yard(folder, cluster, await cluster.start());
+    const { cluster, access } = await startCluster(join(folder, 'cluster'));
+    return new Yard(folder, cluster, access);
   }
 
   async close(): Promise<void> {

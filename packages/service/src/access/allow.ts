@@ -1,7 +1,7 @@
 import type { About, Endpoint } from '@tessarion/contract';
 import { type Actor, decide, type EnvironmentKind, maySomewhere, type Permission, type Thing } from '@tessarion/core';
 import { ProblemError } from '../problems.js';
-import { noEnvironment, noForecast, noRequest, noSite, noSnapshot, noTransfer } from '../records/absent.js';
+import { noEnvironment, noForecast, noGuest, noRequest, noSite, noSnapshot, noTransfer } from '../records/absent.js';
 import type { Installation } from '../work/context.js';
 import type { Caller } from './actors.js';
 import type { Sight } from './sight.js';
@@ -33,7 +33,7 @@ export async function mustBeAllowed(
   input: Input,
 ): Promise<void> {
   const { permission, about } = definition;
-  if (permission === 'open' || permission === 'signed-in') return;
+  if (permission === 'open' || permission === 'guest' || permission === 'signed-in') return;
   if (about === 'own') return;
   if (about === 'listed') {
     if (!maySomewhere(caller.actor, permission)) refuse(decide(caller.actor, permission, { is: 'installation' }));
@@ -111,9 +111,25 @@ async function actedUpon(installation: Installation, about: Exclude<About, strin
     if (!found) throw noRequest(id);
     return upon(installation, [found.onto_path], found.onto_path, noRequest(id));
   }
+  if ('guest' in about) return uponGuest(installation, value(about.guest));
   const { path, absent } = await snapshotPlace(installation, value(about.snapshot));
   const onto = valueAt(input, about.onto);
   return onto === undefined ? upon(installation, [path], path, absent) : upon(installation, [path, onto], onto, absent);
+}
+
+/** A guest's link: all that it shows must be readable, and its site is acted upon. */
+async function uponGuest({ records }: Installation, id: string): Promise<ActedUpon> {
+  const absent = noGuest(id);
+  const found = (await records('guest_link as g')
+    .join('site as s', 's.name', 'g.site')
+    .where('g.id', id)
+    .first('g.site', 's.client')) as { site: string; client: string } | undefined;
+  if (!found) throw absent;
+  const shown = (await records('guest_look as l')
+    .leftJoin('change_request as r', 'r.id', 'l.request_id')
+    .where('l.link_id', id)
+    .select(records.raw('coalesce(l.environment, r.onto_path) AS path'))) as { path: string }[];
+  return { ends: shown.map((one) => one.path), target: { is: 'site', ...found }, absent };
 }
 
 async function snapshotPlace({ records }: Installation, id: string): Promise<{ path: string; absent: ProblemError }> {

@@ -1,14 +1,15 @@
 import type { Person } from '@tessarion/contract';
-import { hashSecret, newId, newSecret } from '../data-folder.js';
+import { type DataFolder, hashSecret, newId, newSecret } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import type { OnRecords, Records } from '../records/open.js';
 import { type Caller, callerOf } from './actors.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
+import { mustHaveFactor } from './second-factor.js';
+import { Tries } from './tries.js';
 
 const SESSION_DAYS = 14;
 const INVITATION_DAYS = 7;
 const FREE_TRIES = 5;
-const LONGEST_WAIT_SECONDS = 900;
 
 export interface PersonRow extends Person {
   readonly password_hash: string | null;
@@ -24,15 +25,24 @@ export interface SessionRow {
   readonly hash: string;
 }
 
+export interface NewSession {
+  readonly person: Person;
+  readonly session: string;
+  readonly expires: Date;
+}
+
 /** Signing in: first administrator, invitations, sessions and tokens. */
 export class Access {
   readonly #records: Records;
   readonly #now: () => Date;
-  readonly #failures = new Map<string, { count: number; until: number }>();
+  readonly #keys: DataFolder['keys'];
+  readonly tries: Tries;
 
-  constructor(records: Records, now: () => Date) {
+  constructor(records: Records, keys: DataFolder['keys'], now: () => Date) {
     this.#records = records;
     this.#now = now;
+    this.#keys = keys;
+    this.tries = new Tries(now);
   }
 
   /** Makes the key for the first administrator, once; undefined when there are people already. */
@@ -106,56 +116,73 @@ export class Access {
     return toPerson(row);
   }
 
-  /** @throws {ProblemError} `not-signed-in`, `too-many-tries` */
-  async signIn(
-    mail: string,
-    password: string,
-    address: string,
-  ): Promise<{ person: Person; session: string; expires: Date }> {
+  /** Who signs in. @throws {ProblemError} `not-signed-in`, `second-factor`, `too-many-tries` */
+  async identify(mail: string, password: string, code: string | undefined, address: string): Promise<Person> {
     const account = mail.trim().toLowerCase();
-    const now = this.#now().getTime();
     // Whoever tries many accounts from one place waits as well as whoever tries one account from many places.
     const counted = [`account ${account}`, `address ${address}`] as const;
-    const until = Math.max(...counted.map((one) => this.#failures.get(one)?.until ?? 0));
-    if (until > now)
-      throw new ProblemError(
-        'too-many-tries',
-        'Too many tries to sign in.',
-        `Wait ${Math.ceil((until - now) / 1000)} s.`,
-      );
+    this.tries.mustBeFree(...counted);
     const row = (await this.#records('person').where({ mail: account, state: 'active' }).first()) as
       | PersonRow
       | undefined;
     const isRight = await isPassword(password, row?.password_hash ?? NOBODY);
     if (!row || !isRight) {
-      for (const [i, one] of counted.entries()) this.#countFailure(one, FREE_TRIES * (i === 0 ? 1 : 10));
+      for (const [i, one] of counted.entries()) this.tries.fail(one, FREE_TRIES * (i === 0 ? 1 : 10));
       throw new ProblemError('not-signed-in', 'Mail address or password is not right.', 'Try again.');
     }
-    for (const one of counted) this.#failures.delete(one);
+    try {
+      await mustHaveFactor(this.#records, this.#keys, toPerson(row), code, this.#now());
+    } catch (error) {
+      if (code !== undefined)
+        for (const [i, one] of counted.entries()) this.tries.fail(one, FREE_TRIES * (i === 0 ? 1 : 10));
+      throw error;
+    }
+    this.tries.succeed(...counted);
+    return toPerson(row);
+  }
+
+  /** A session for somebody who has shown who they are. */
+  async beginSession(on: OnRecords, person: Person, address: string): Promise<NewSession> {
     const session = newSecret('session');
-    const expires = new Date(now + SESSION_DAYS * 86_400_000);
-    await this.#records('session').insert({
+    const expires = new Date(this.#now().getTime() + SESSION_DAYS * 86_400_000);
+    await on('session').insert({
       id: newId('n'),
       hash: hashSecret(session),
-      person_id: row.id,
+      person_id: person.id,
       created_at: this.#now(),
       expires_at: expires,
       address,
     });
-    return { person: toPerson(row), session, expires };
+    return { person, session, expires };
   }
 
-  #countFailure(of: string, free: number): void {
-    const now = this.#now().getTime();
-    const count = (this.#failures.get(of)?.count ?? 0) + 1;
-    const wait = count < free ? 0 : Math.min(LONGEST_WAIT_SECONDS, 2 ** (count - free + 1)) * 1000;
-    this.#failures.set(of, { count, until: wait === 0 ? 0 : now + wait });
-    if (this.#failures.size > 10_000)
-      for (const [one, { until }] of this.#failures) if (until < now) this.#failures.delete(one);
+  /** Sees that a password is somebody's own; wrong ones count as tries to sign in. @throws {ProblemError} `wrong-password` */
+  async mustKnowPassword(person: Person, password: string): Promise<void> {
+    const counted = `account ${person.mail}`;
+    this.tries.mustBeFree(counted);
+    const row = (await this.#records('person').where({ id: person.id }).first('password_hash')) as
+      | Pick<PersonRow, 'password_hash'>
+      | undefined;
+    if (await isPassword(password, row?.password_hash ?? NOBODY)) return this.tries.succeed(counted);
+    this.tries.fail(counted, FREE_TRIES);
+    throw new ProblemError('wrong-password', 'The password is not right.', 'Try again.');
   }
 
-  async signOut(session: string): Promise<void> {
-    await this.#records('session')
+  /** @throws {ProblemError} `second-factor`, `too-many-tries` */
+  async mustHaveFactor(on: OnRecords, person: Person, code: string): Promise<void> {
+    const counted = `account ${person.mail}`;
+    this.tries.mustBeFree(counted);
+    try {
+      await mustHaveFactor(on, this.#keys, person, code, this.#now());
+    } catch (error) {
+      this.tries.fail(counted, FREE_TRIES);
+      throw error;
+    }
+    this.tries.succeed(counted);
+  }
+
+  async signOut(on: OnRecords, session: string): Promise<void> {
+    await on('session')
       .where({ hash: hashSecret(session) })
       .delete();
   }
@@ -228,7 +255,8 @@ export class Access {
 
   /** Sessions, tokens and invitations of somebody end at once. */
   async endAll(trx: OnRecords, person: string): Promise<void> {
-    for (const table of ['session', 'token', 'invitation']) await trx(table).where({ person_id: person }).delete();
+    for (const table of ['session', 'token', 'invitation', 'calendar'])
+      await trx(table).where({ person_id: person }).delete();
   }
 }
 

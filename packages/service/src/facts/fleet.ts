@@ -1,6 +1,8 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
-import { type Freeze, formatLocation, frozenOf, type Profile } from '@tessarion/core';
+import { type Freeze, formatLocation, frozenOf, isFreezeFor, type Profile } from '@tessarion/core';
 import type { Sight } from '../access/sight.js';
+import { noSite } from '../records/absent.js';
+import { etagOf } from '../records/entity-tag.js';
 import type { EnvironmentRecord } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
@@ -14,7 +16,28 @@ export interface SiteRecord {
   readonly time_zone: string;
   readonly profile: string | null;
   readonly server: string;
+  readonly tags: readonly string[];
 }
+
+/** The entity tag of what an edit can change of a site. */
+export const siteTag = ({ profile, tags }: Pick<SiteRecord, 'profile' | 'tags'>): string => etagOf({ profile, tags });
+
+/**
+ * A site that nobody else changes until the transaction ends; others may go on to refer to it.
+ *
+ * @throws {ProblemError} `not-found`
+ */
+export async function holdSite(trx: OnRecords, name: string): Promise<SiteRecord> {
+  const found = await trx<SiteRecord>('site').where({ name }).forNoKeyUpdate().first();
+  if (!found) throw noSite(name);
+  return found as SiteRecord;
+}
+
+const scheduleOf = ({ from, at, days }: NonNullable<EnvironmentRecord['schedule']>) => ({ from, at, days: [...days] });
+
+/** The entity tag of what an edit can change of an environment. */
+export const environmentTag = (record: Pick<EnvironmentRecord, 'description' | 'schedule'>): string =>
+  etagOf({ description: record.description, schedule: record.schedule && scheduleOf(record.schedule) });
 
 interface Moves {
   readonly running?: TransferRecord;
@@ -65,29 +88,29 @@ export function toEnvironment(
     roots: record.roots.map(({ name, path }) => ({ name, path })),
     drift: record.drift,
     description: record.description,
-    schedule: record.schedule && {
-      from: record.schedule.from,
-      at: record.schedule.at,
-      days: [...record.schedule.days],
-      last: record.schedule.last,
-    },
+    schedule: record.schedule && { ...scheduleOf(record.schedule), last: record.schedule.last },
+    etag: environmentTag(record),
+    preview: record.preview,
     running: moves.running ? toTransfer(moves.running, null) : null,
     last: moves.last ? toTransfer(moves.last, null) : null,
   };
 }
 
-/** Sites with their environments, as far as they may be read, in the order in which they were brought in. */
+/**
+ * Sites with their environments, as far as they may be read, in the order in which they were brought in. Previews of
+ * change requests are no part of a site's work, and come only where they are asked for.
+ */
 export async function readFleet(
   installation: Installation,
   on: OnRecords,
   sight: Sight,
-  site?: string,
+  { site, previews = false }: { readonly site?: string | undefined; readonly previews?: boolean } = {},
 ): Promise<Site[]> {
   const query = on<SiteRecord>('site').orderBy('position');
   const all = (await (site === undefined ? query : query.where({ name: site }))) as SiteRecord[];
   const sites = all.filter((one) => sight.seesSite(one.name));
-  const environments = (await installation.environments.list(on, site)).filter((one) =>
-    sight.seesEnvironment(one.path),
+  const environments = (await installation.environments.list(on, site)).filter(
+    (one) => sight.seesEnvironment(one.path) && (previews || one.preview === null),
   );
   const moves = await installation.transfers.newestByEnvironment(on);
   const profiles = new Map<string, Awaited<ReturnType<typeof profileOfSite>>>();
@@ -104,6 +127,8 @@ export async function readFleet(
       profile: one.profile,
       profileVersion: profile?.version ?? null,
       timeZone: one.time_zone,
+      tags: [...one.tags],
+      etag: siteTag(one),
       environments: environments
         .filter((environment) => environment.site === one.name)
         .map((environment) =>
@@ -129,9 +154,7 @@ function frozenSites(
   return new Map(
     sites.flatMap((site) => {
       const found = freezes.find(
-        ({ scope, time }) =>
-          ['everything', `client:${site.client}`, site.name].includes(scope) &&
-          frozenOf([time], site.time_zone, moment).length > 0,
+        ({ scope, time }) => isFreezeFor(scope, site) && frozenOf([time], site.time_zone, moment).length > 0,
       );
       return found ? [[site.name, `Frozen: ${found.reason}`] as const] : [];
     }),

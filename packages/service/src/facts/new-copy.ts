@@ -1,8 +1,9 @@
 import { randomBytes } from 'node:crypto';
-import { type Address, layoutName, parseLocation } from '@tessarion/core';
+import { type Address, layoutName, type Profile, parseLocation } from '@tessarion/core';
 import { newPassword } from '@tessarion/engine';
-import type { DatabaseRecord, EnvironmentRecord } from '../records/environments.js';
+import { type DatabaseRecord, type EnvironmentRecord, UNKNOWN_YET } from '../records/environments.js';
 import type { ServerRecord } from '../records/servers.js';
+import { resolveSettings } from './settings.js';
 
 /** Where a copy lies and answers, made from its site's and its own name. */
 export function copyPlace(
@@ -50,8 +51,40 @@ export function copyDatabases(
   });
 }
 
+/** A copy's record before it is made, with the warnings of its settings. */
+export function newCopy(
+  wanted: Pick<EnvironmentRecord, 'site' | 'name' | 'kind' | 'preview'> & {
+    readonly madeFrom: string;
+    readonly source: EnvironmentRecord;
+    readonly server: ServerRecord;
+    readonly profile: Profile;
+  },
+  { gatewayPort, now }: { readonly gatewayPort: number; readonly now: () => Date },
+): { readonly record: EnvironmentRecord; readonly warnings: readonly string[] } {
+  const { site, name, kind, preview, madeFrom, source, server, profile } = wanted;
+  const place = copyPlace(site, name, source, server, gatewayPort);
+  const databases = copyDatabases(site, name, source.databases, server);
+  const settings = resolveSettings(profile, { kind, addresses: place.addresses, roots: place.roots, databases });
+  const record: EnvironmentRecord = {
+    ...UNKNOWN_YET,
+    path: `${site}/${name}`,
+    site,
+    name,
+    kind,
+    server: server.name,
+    ...place,
+    databases,
+    settings: settings.values,
+    gate: newGate(site),
+    made_from: madeFrom,
+    made_at: now(),
+    preview,
+  };
+  return { record, warnings: settings.warnings };
+}
+
 /** The login of a copy's gate. */
-export const newGate = (site: string): { user: string; password: string } => ({
+const newGate = (site: string): { user: string; password: string } => ({
   user: site,
   password: randomBytes(9).toString('base64url'),
 });

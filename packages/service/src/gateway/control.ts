@@ -28,8 +28,8 @@ export class GatewayControl {
     return this.#call('/ping', {});
   }
 
-  /** Requests by environment and hour. */
-  async traffic(): Promise<Record<string, Record<string, number>>> {
+  /** Requests by environment and hour since they were last taken; they are counted once. */
+  async takeTraffic(): Promise<Record<string, Record<string, number>>> {
     return this.#call('/traffic', {});
   }
 

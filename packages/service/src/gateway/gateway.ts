@@ -5,11 +5,10 @@ import { createBrotliDecompress, createGunzip, createInflate } from 'node:zlib';
 import type { Logger } from 'pino';
 import { Holds } from './holds.js';
 import { gatePage, markerHtml } from './marker.js';
-import { Passes, TryLimit } from './pass.js';
+import { PASS_SECONDS, Passes, TryLimit } from './pass.js';
 import type { Route } from './routes.js';
 
 const COOKIE = 'tsr_gate';
-const COOKIE_SECONDS = 30 * 24 * 3600;
 const MARKED_BYTES = 4 * 1024 * 1024;
 
 export interface GatewayOptions {
@@ -55,11 +54,13 @@ export class Gateway {
     }
   }
 
-  /** Requests by environment and hour (`2026-11-23T14`). */
-  traffic(): Record<string, Record<string, number>> {
-    return Object.fromEntries(
+  /** Requests by environment and hour (`2026-11-23T14`, UTC) since they were last taken. */
+  takeTraffic(): Record<string, Record<string, number>> {
+    const taken = Object.fromEntries(
       [...this.#traffic].map(([environment, hours]) => [environment, Object.fromEntries(hours)]),
     );
+    this.#traffic.clear();
+    return taken;
   }
 
   #routeOf(incoming: IncomingMessage): Route | undefined {
@@ -97,10 +98,10 @@ export class Gateway {
 
   async #gateRequest(route: Route, path: string, incoming: IncomingMessage, answer: ServerResponse): Promise<void> {
     const now = this.#options.now().getTime();
-    const enter = (to: string): void => {
+    const enter = (to: string, seconds = PASS_SECONDS): void => {
       answer.writeHead(303, {
         location: to,
-        'set-cookie': `${COOKIE}=${this.passes.issue('cookie', route.environment, now, COOKIE_SECONDS)}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${COOKIE_SECONDS}`,
+        'set-cookie': `${COOKIE}=${this.passes.issue('cookie', route.environment, now, seconds)}; Path=/; HttpOnly; SameSite=Lax; Max-Age=${seconds}`,
         'x-robots-tag': 'noindex',
         'cache-control': 'no-store',
       });
@@ -109,8 +110,8 @@ export class Gateway {
     if (path === '/.tessarion/enter') {
       const query = new URL(incoming.url ?? '/', 'http://gateway').searchParams;
       const to = query.get('to') ?? '/';
-      if (this.passes.redeem(route.environment, query.get('ticket') ?? '', now))
-        return enter(/^\/(?!\/)/.test(to) ? to : '/');
+      const seconds = this.passes.redeem(route.environment, query.get('ticket') ?? '', now);
+      if (seconds !== undefined) return enter(/^\/(?!\/)/.test(to) ? to : '/', seconds);
       return sendGate(
         route,
         answer,

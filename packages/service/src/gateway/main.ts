@@ -35,7 +35,7 @@ const control = createServer((incoming, answer) => {
       case '/ping':
         return { port: Number(port), pid: process.pid };
       case '/traffic':
-        return gateway.traffic();
+        return gateway.takeTraffic();
       default:
         throw new Error(`unknown call ${incoming.url}`);
     }

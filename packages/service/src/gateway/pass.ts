@@ -1,5 +1,8 @@
 import { createHmac, randomBytes, timingSafeEqual } from 'node:crypto';
 
+/** For how long a pass holds that was given to a colleague. */
+export const PASS_SECONDS = 30 * 24 * 3600;
+
 /** Signed proofs that somebody may pass the gate of one environment: the cookie, and one-time tickets. */
 export class Passes {
   readonly #key: Buffer;
@@ -13,8 +16,9 @@ export class Passes {
     return createHmac('sha256', this.#key).update(`${kind}\n${environment}\n${expires}\n${nonce}`).digest('base64url');
   }
 
-  issue(kind: 'cookie' | 'ticket', environment: string, now: number, seconds: number): string {
-    const [expires, nonce] = [now + seconds * 1000, randomBytes(9).toString('base64url')];
+  /** @param stays of a ticket: for how many seconds the gate stays open to who redeems it */
+  issue(kind: 'cookie' | 'ticket', environment: string, now: number, seconds: number, stays = PASS_SECONDS): string {
+    const [expires, nonce] = [now + seconds * 1000, `${randomBytes(9).toString('base64url')}:${stays}`];
     return `${expires}.${nonce}.${this.#sign(kind, environment, expires, nonce)}`;
   }
 
@@ -26,12 +30,12 @@ export class Passes {
     return expected.length === given.length && timingSafeEqual(expected, given);
   }
 
-  /** A ticket opens the gate once. */
-  redeem(environment: string, ticket: string, now: number): boolean {
+  /** A ticket opens the gate once. @returns for how many seconds; undefined where it opens nothing */
+  redeem(environment: string, ticket: string, now: number): number | undefined {
     for (const [old, expires] of this.#used) if (expires < now) this.#used.delete(old);
-    if (this.#used.has(ticket) || !this.isValid('ticket', environment, ticket, now)) return false;
+    if (this.#used.has(ticket) || !this.isValid('ticket', environment, ticket, now)) return undefined;
     this.#used.set(ticket, Number(ticket.split('.')[0]));
-    return true;
+    return Number(ticket.split('.')[1]?.split(':')[1]);
   }
 }
 

@@ -1,3 +1,4 @@
+import { Readable } from 'node:stream';
 import fastifyCookie from '@fastify/cookie';
 import fastifyHelmet from '@fastify/helmet';
 import fastifyStatic from '@fastify/static';
@@ -15,18 +16,23 @@ import Fastify, { type FastifyBaseLogger, type FastifyInstance, type FastifyRepl
 import { z } from 'zod';
 import type { Caller } from '../access/actors.js';
 import { mustBeAllowed, refuseUnless } from '../access/allow.js';
+import { Provider, providerSettings } from '../access/provider.js';
 import { type Sight, sightOf } from '../access/sight.js';
 import { Access } from '../access/sign-in.js';
+import { guestOf } from '../guests/enter.js';
 import { ProblemError } from '../problems.js';
+import type { GuestRecord } from '../records/guests.js';
 import type { Installation } from '../work/context.js';
+import { addCalendar } from './calendar.js';
+import { GUEST_COOKIE, SESSION_COOKIE } from './cookies.js';
 import { documentationPage } from './docs-page.js';
 import { EventStream } from './event-stream.js';
 import type { Call } from './handlers/call.js';
 import { handlers } from './handlers/index.js';
 import { Idempotency } from './idempotency.js';
+import { mustMatch } from './if-match.js';
 import { isAct, journalOf } from './note.js';
-
-export const SESSION_COOKIE = 'tessarion_session';
+import { addProviderRoutes, RETURN_PATH } from './provider-routes.js';
 
 export interface AppOptions {
   readonly installation: Installation;
@@ -38,7 +44,9 @@ export interface AppOptions {
 /** Makes the HTTP interface from the contract. Routes hold no logic of their own. */
 export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const { installation } = options;
-  const access = new Access(installation.records, installation.now);
+  const access = new Access(installation.records, installation.folder.keys, installation.now);
+  const known = providerSettings();
+  const provider = known && new Provider(known, `${installation.consoleUrl}${RETURN_PATH}`);
   const idempotency = new Idempotency(installation.records, installation.now);
   const app = Fastify({
     loggerInstance: installation.log.child({ name: 'service' }) as FastifyBaseLogger,
@@ -90,8 +98,18 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
         'You are not signed in.',
         'Sign in: in the console, or with tessarion sign-in.',
       );
-    refuseForeignOrigin(request);
     return caller;
+  };
+
+  const mustBeGuest = async (request: FastifyRequest): Promise<GuestRecord> => {
+    const guest = await guestOf(installation, request.cookies[GUEST_COOKIE]);
+    if (!guest)
+      throw new ProblemError(
+        'not-signed-in',
+        'Your link has ended, or you have not come in by it.',
+        'Open the link once more, or ask whoever sent it for another one.',
+      );
+    return guest;
   };
 
   for (const [name, definition] of Object.entries(endpoints) as [EndpointName, Endpoint][]) {
@@ -99,34 +117,46 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
       method: definition.method,
       url: `/api/v1${definition.path}`,
       handler: async (request, reply) => {
-        const caller = definition.permission === 'open' ? undefined : await mustBeSignedIn(request);
-        if (definition.permission === 'open') refuseForeignOrigin(request);
+        const { permission } = definition;
+        const caller = permission === 'open' || permission === 'guest' ? undefined : await mustBeSignedIn(request);
+        const guest = permission === 'guest' ? await mustBeGuest(request) : undefined;
+        refuseForeignOrigin(request);
         const input = {
           params: parsed(definition.params, request.params, 'path'),
           query: parsed(definition.query, request.query, 'query'),
           body: parsed(definition.body, request.body ?? undefined, 'body'),
         };
-        const note = journalOf(installation.journal, name, request, caller);
+        const note = journalOf(installation.journal, name, request, caller, guest);
         const result = await note.refusals(installation.records, input, async () => {
           const sight = caller && (await sightOf(installation.records, caller.actor));
           if (caller && sight) await mustBeAllowed(installation, definition, caller, sight, input);
+          const ifMatch = request.headers['if-match'];
+          let isMatched = false;
           const call: Call = {
             ...input,
             person: caller?.person as Person,
             actor: caller?.actor as Actor,
             sight: sight as Sight,
+            guest: guest as GuestRecord,
             installation,
             access,
+            provider,
             session: request.cookies[SESSION_COOKIE],
             token: caller?.token,
             address: request.ip,
             reply,
             note: note.done,
+            mustMatch: (etag) => {
+              mustMatch(ifMatch, etag);
+              isMatched = true;
+            },
             mustHold: (permission, thing) => refuseUnless(caller?.actor as Actor, permission, thing),
           };
           const run = async (): Promise<unknown> => {
-            const answer = definition.response.parse(await (handlers[name] as (given: Call) => Promise<unknown>)(call));
+            const given = await (handlers[name] as (given: Call) => Promise<unknown>)(call);
+            const answer = definition.isText ? given : definition.response.parse(given);
             if (isAct(definition) && !note.isDone) throw new Error(`${name} left nothing in the journal.`);
+            if (definition.isEdit && !isMatched) throw new Error(`${name} wrote over what it did not compare.`);
             return answer;
           };
           const key = request.headers['idempotency-key'];
@@ -134,15 +164,24 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
             ? idempotency.once(
                 key,
                 caller.person.id,
-                `${name} ${JSON.stringify([input.params, input.query, input.body])}`,
+                `${name} ${JSON.stringify([input.params, input.query, input.body, ifMatch])}`,
                 run,
               )
             : run();
         });
-        return reply.status(definition.status ?? 200).send(result);
+        const etag = (result as { etag?: unknown } | undefined)?.etag;
+        if (typeof etag === 'string') reply.header('etag', `"${etag}"`);
+        // The entity tag is that of what can be edited: nobody may keep the answer by it.
+        return reply
+          .status(definition.status ?? 200)
+          .header('cache-control', 'no-store')
+          .send(definition.isText ? Readable.from(result as AsyncIterable<string>) : result);
       },
     });
   }
+
+  addCalendar(app, installation);
+  if (provider) addProviderRoutes(app, installation, access, provider);
 
   const stream = new EventStream(installation);
   app.get('/api/v1/events', async (request, reply) => {
@@ -209,13 +248,19 @@ function sendProblem(reply: FastifyReply, problem: Problem): void {
   void reply.status(problem.status).type('application/problem+json').send(JSON.stringify(problem));
 }
 
+/** What a site's own database says is no fault of the service. */
+const ENGINE_STATUS: Readonly<Partial<Record<EngineError['code'], number>>> = {
+  'database-unreachable': 503,
+  'database-refused': 409,
+};
+
 function toProblem(error: unknown): Problem {
   if (error instanceof ProblemError) return error.toProblem();
   if (error instanceof EngineError)
     return {
       type: `tessarion:${error.code}`,
       title: 'Failed',
-      status: error.code === 'database-unreachable' ? 503 : 500,
+      status: ENGINE_STATUS[error.code] ?? 500,
       detail: error.message,
       next: error.next,
     };

@@ -4,6 +4,7 @@ import type { Caller } from '../access/actors.js';
 import type { Input } from '../access/allow.js';
 import type { Journal, Who } from '../journal/journal.js';
 import { ProblemError, type ProblemKind } from '../problems.js';
+import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { Call } from './handlers/call.js';
 
@@ -14,6 +15,9 @@ export const isAct = (definition: Endpoint): boolean => definition.method !== 'G
 const NOTED: readonly ProblemKind[] = [
   'not-allowed',
   'not-signed-in',
+  'second-factor',
+  'wrong-password',
+  'passcode',
   'too-many-tries',
   'not-confirmed',
   'lane-closed',
@@ -35,12 +39,18 @@ export function journalOf(
   act: EndpointName,
   request: FastifyRequest,
   caller: Caller | undefined,
+  guest: GuestRecord | undefined,
 ): CallNote {
   let isDone = false;
-  const actor = (by: Person | undefined): string => (by ? `person ${by.id}` : (caller?.name ?? 'nobody'));
-  const who = (by: Person | undefined): Who => {
-    const person = by ?? caller?.person;
-    return { person: person?.id ?? null, name: person?.name ?? 'nobody', from: request.ip };
+  type By = Person | GuestRecord | undefined;
+  const isGuest = (by: By): by is GuestRecord => by !== undefined && 'expires_at' in by;
+  const actor = (by: By = guest): string => {
+    if (isGuest(by)) return `guest ${by.id}`;
+    return by ? `person ${by.id}` : (caller?.name ?? 'nobody');
+  };
+  const who = (by: By = guest): Who => {
+    const one = by ?? caller?.person;
+    return { person: isGuest(one) ? null : (one?.id ?? null), name: one?.name ?? 'nobody', from: request.ip };
   };
   return {
     get isDone() {

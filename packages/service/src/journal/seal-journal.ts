@@ -63,15 +63,18 @@ export async function sealJournal({ records, folder, log }: Records): Promise<nu
   }
 }
 
-/** Writes down how far the chain reaches, signed, in a file outside the records; what is cut off later is missed there. */
-export async function writeHead({ records, folder, now }: Records): Promise<void> {
+/**
+ * Writes down how far the chain reaches, signed, in a file outside the records; what is cut off later is missed there.
+ *
+ * @param known the place of the newest head that was written down
+ * @returns the place of the newest head now; 0 where nothing is sealed yet
+ */
+async function writeHead({ records, folder, now }: Records, known: number): Promise<number> {
   const last = await records('journal_entry')
     .whereNotNull('position')
     .orderBy('position', 'desc')
     .first('position', 'seal');
-  if (!last) return;
-  const known = (await readHeads(folder.journalHeads)).at(-1);
-  if (known && known.position >= last.position) return;
+  if (!last || known >= last.position) return known;
   const head = signHead(
     { position: last.position, seal: last.seal, at: now().toISOString() },
     journalDigest(folder.keys),
@@ -83,6 +86,7 @@ export async function writeHead({ records, folder, now }: Records): Promise<void
   } finally {
     await file.close();
   }
+  return last.position;
 }
 
 /** The heads that were written down, oldest first; a line that was torn by a crash is passed over. */
@@ -106,7 +110,9 @@ export class Sealer {
   #timer: ReturnType<typeof setInterval> | undefined;
   #work: Promise<void> = Promise.resolve();
   #isBusy = false;
-  #lastHead = 0;
+  /** Place of the newest head, and when there was something to write down last. */
+  #head: number | undefined;
+  #writtenAt = 0;
 
   constructor(private readonly installation: Installation) {}
 
@@ -126,15 +132,19 @@ export class Sealer {
 
   async #seal(): Promise<void> {
     await sealJournal(this.installation);
-    if (Date.now() - this.#lastHead < HEAD_EVERY_MS) return;
-    await writeHead(this.installation);
-    this.#lastHead = Date.now();
+    if (Date.now() - this.#writtenAt >= HEAD_EVERY_MS) await this.#writeHead();
+  }
+
+  async #writeHead(): Promise<void> {
+    const known = this.#head ?? (await readHeads(this.installation.folder.journalHeads)).at(-1)?.position ?? 0;
+    this.#head = await writeHead(this.installation, known);
+    if (this.#head > known) this.#writtenAt = Date.now();
   }
 
   async stop(): Promise<void> {
     clearInterval(this.#timer);
     await this.#work;
     await sealJournal(this.installation);
-    await writeHead(this.installation);
+    await this.#writeHead();
   }
 }

@@ -1,5 +1,14 @@
-import { audienceOf, type Concern, MAILED_UNASKED, type MailWish, type NoticeKind } from '@tessarion/core';
+import {
+  audienceOf,
+  type Concern,
+  type DigestTime,
+  MAILED_UNASKED,
+  type MailWish,
+  type NoticeKind,
+  nextDigest,
+} from '@tessarion/core';
 import { newId } from '../data-folder.js';
+import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { RequestRecord, ReviewerRecord } from '../records/requests.js';
 
@@ -14,6 +23,9 @@ export interface News {
   readonly concerned?: Partial<Record<Concern, readonly string[]>>;
 }
 
+/** What a notice is about: a change request, or a guest who spoke of an environment. */
+type About = { readonly request_id: string } | { readonly guest_id: string; readonly environment: string };
+
 /** Tells those whom it concerns, in the transaction in which it happens. */
 export async function tellPeople(trx: OnRecords, request: RequestRecord, news: News): Promise<void> {
   const concerned = {
@@ -22,28 +34,45 @@ export async function tellPeople(trx: OnRecords, request: RequestRecord, news: N
     deliverer: request.deliverer === null ? [] : [request.deliverer],
     ...news.concerned,
   };
+  await write(trx, { request_id: request.id }, concerned, news);
+}
+
+/** Tells who invited a guest what the guest said of a variant. */
+export const tellHost = (trx: OnRecords, guest: GuestRecord, environment: string, news: Omit<News, 'by' | 'kind'>) =>
+  write(trx, { guest_id: guest.id, environment }, { host: [guest.person_id] }, { ...news, kind: 'guest', by: null });
+
+async function write(
+  trx: OnRecords,
+  about: About,
+  concerned: Readonly<Partial<Record<Concern, readonly string[]>>>,
+  news: News,
+): Promise<void> {
   const told = [...audienceOf(news.kind, concerned, news.by)];
   if (told.length === 0) return;
   const wishes = (await trx('notice_wish').whereIn('person_id', told).where({ kind: news.kind })) as {
     person_id: string;
     mail: MailWish;
   }[];
-  const active = (await trx('person').whereIn('id', told).where({ state: 'active' }).select('id')) as { id: string }[];
+  const active = (await trx('person')
+    .whereIn('id', told)
+    .where({ state: 'active' })
+    .select('id', 'digest_at as at', 'digest_zone as zone')) as ({ id: string } & DigestTime)[];
   if (active.length === 0) return;
   await trx('notice').insert(
-    active.map(({ id: person_id }) => {
-      const wish = wishes.find((one) => one.person_id === person_id)?.mail;
-      const isMailed = (wish ?? (MAILED_UNASKED.has(news.kind) ? 'now' : 'never')) === 'now';
+    active.map(({ id: person_id, ...digest }) => {
+      const own = wishes.find((one) => one.person_id === person_id)?.mail;
+      const wish = own ?? (MAILED_UNASKED.has(news.kind) ? 'now' : 'never');
       return {
         id: newId('o'),
         person_id,
         kind: news.kind,
-        request_id: request.id,
+        ...about,
         by: news.by,
         words: news.words ?? '',
         item: news.item ?? null,
         at: news.at,
-        mail_due_at: isMailed ? news.at : null,
+        is_digest: wish === 'daily',
+        mail_due_at: wish === 'never' ? null : wish === 'now' ? news.at : nextDigest(news.at, digest),
       };
     }),
   );

@@ -22,3 +22,6 @@ export const noForecast = (id: string): ProblemError =>
 
 export const noRequest = (id: string): ProblemError =>
   absent(`change request ${id}`, 'List what there is: tessarion request list');
+
+export const noGuest = (id: string): ProblemError =>
+  absent(`guest ${id}`, 'List what there is: tessarion guest list SITE');

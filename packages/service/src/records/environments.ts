@@ -1,6 +1,7 @@
 import type { Address, EnvironmentKind, Profile, RootPath } from '@tessarion/core';
 import { type Environment, LocalServer } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
 import { noEnvironment } from './absent.js';
 import { json, type OnRecords } from './open.js';
 
@@ -44,7 +45,23 @@ export interface EnvironmentRecord {
   readonly looked_at: Date | null;
   readonly description: string | null;
   readonly schedule: PullSchedule | null;
+  /** The change request that it shows: nobody works in it, and it goes when the request ends. */
+  readonly preview: { readonly request: string; readonly revision: number } | null;
 }
+
+/** What is not known yet of an environment that is about to be made or brought in. */
+export const UNKNOWN_YET = {
+  status: 'making',
+  refreshed_at: null,
+  size: null,
+  drift: null,
+  epoch: 0,
+  unreached: null,
+  looked_at: null,
+  description: null,
+  schedule: null,
+  preview: null,
+} as const satisfies Partial<EnvironmentRecord>;
 
 /** When news comes into a copy by itself. */
 export interface PullSchedule {
@@ -103,6 +120,12 @@ export class Environments {
     return found;
   }
 
+  /** An environment that nobody else changes until the transaction ends. @throws {ProblemError} `not-found` */
+  async hold(trx: OnRecords, path: string): Promise<EnvironmentRecord> {
+    await trx('environment').where({ path }).forNoKeyUpdate().first('path');
+    return this.get(trx, path);
+  }
+
   async list(on: OnRecords, site?: string): Promise<EnvironmentRecord[]> {
     const query = on<Row>('environment').orderBy('path');
     const rows = (await (site === undefined ? query : query.where({ site }))) as Row[];
@@ -123,7 +146,7 @@ export class Environments {
 
   #write(record: Partial<EnvironmentRecord>): Record<string, unknown> {
     const { keys } = this.#folder;
-    const { databases, settings, gate, addresses, roots, size, drift, unreached, schedule, ...plain } = record;
+    const { databases, settings, gate, addresses, roots, size, drift, unreached, schedule, preview, ...plain } = record;
     return {
       ...plain,
       ...(databases === undefined ? {} : { databases: keys.encrypt(json(databases)) }),
@@ -134,9 +157,20 @@ export class Environments {
       ...(size === undefined ? {} : { size: size === null ? null : json(size) }),
       ...(unreached === undefined ? {} : { unreached: unreached === null ? null : json(unreached) }),
       ...(schedule === undefined ? {} : { schedule: schedule === null ? null : json(schedule) }),
+      ...(preview === undefined ? {} : { preview: preview === null ? null : json(preview) }),
       ...(drift === undefined ? {} : { drift: drift === null ? null : json(drift) }),
     };
   }
+}
+
+/** Nobody works in a preview. @throws {ProblemError} `lane-closed` */
+export function refusePreview({ path, preview }: EnvironmentRecord): void {
+  if (preview)
+    throw new ProblemError(
+      'lane-closed',
+      `${path} is the preview of change request ${preview.request}, and is only looked at.`,
+      `Make it anew, or remove it: tessarion request preview ${preview.request}`,
+    );
 }
 
 /** An environment as the engine takes it. */

@@ -4,10 +4,17 @@ import { json, type OnRecords } from './open.js';
 export const EVENT_CHANNEL = 'tessarion_event';
 
 /** Records an event for the stream and wakes those who listen, when the transaction commits. */
-export async function publishEvent(on: OnRecords, event: StreamEvent): Promise<void> {
+export const publishEvent = (on: OnRecords, event: StreamEvent): Promise<void> => publishEvents(on, [event]);
+
+/** Records events for the stream and wakes those who listen once. */
+export async function publishEvents(on: OnRecords, events: readonly StreamEvent[]): Promise<void> {
+  if (events.length === 0) return;
   await on.raw(
-    `WITH added AS (INSERT INTO event (at, data) VALUES (clock_timestamp(), ?::jsonb) RETURNING id) SELECT pg_notify('${EVENT_CHANNEL}', id::text) FROM added`,
-    [json(event)],
+    `WITH added AS (INSERT INTO event (at, data)
+        SELECT clock_timestamp(), one.value FROM jsonb_array_elements(?::jsonb) WITH ORDINALITY AS one ORDER BY one.ordinality
+        RETURNING id)
+      SELECT pg_notify('${EVENT_CHANNEL}', max(id)::text) FROM added`,
+    [json(events)],
   );
 }
 

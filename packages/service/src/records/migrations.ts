@@ -1,8 +1,22 @@
 import type { Knex } from 'knex';
 import { addAccess } from './migrations/access.js';
+import { addClaimTimes } from './migrations/claims.js';
+import { addDigests } from './migrations/digests.js';
+import { addDoers } from './migrations/doers.js';
+import { addFollows } from './migrations/follows.js';
+import { addGuestNotices } from './migrations/guest-notices.js';
+import { addGuests } from './migrations/guests.js';
 import { addJournal } from './migrations/journal.js';
+import { addLetters } from './migrations/letters.js';
 import { addNotices } from './migrations/notices.js';
+import { addPreviews } from './migrations/previews.js';
 import { addRequests } from './migrations/requests.js';
+import { addSecondFactors } from './migrations/second-factors.js';
+import { addTags } from './migrations/tags.js';
+import { addTraffic } from './migrations/traffic.js';
+import { addTransferItems } from './migrations/transfer-items.js';
+import { addUndoRequests } from './migrations/undo-requests.js';
+import { addWantedTimes } from './migrations/wanted-times.js';
 import { addWebhooks } from './migrations/webhooks.js';
 
 /** The records' schema, step by step; only ever appended to. */
@@ -232,13 +246,32 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '010_requests': addRequests,
   '011_notices': addNotices,
   '012_webhooks': addWebhooks,
+  '013_previews': addPreviews,
+  '014_guests': addGuests,
+  '015_letters': addLetters,
+  '016_second_factors': addSecondFactors,
+  '017_undo_requests': addUndoRequests,
+  '018_claims': addClaimTimes,
+  '019_transfer_items': addTransferItems,
+  '020_traffic': addTraffic,
+  '021_digests': addDigests,
+  '022_follows': addFollows,
+  '023_tags': addTags,
+  '024_wanted_times': addWantedTimes,
+  '025_doers': addDoers,
+  '026_guest_notices': addGuestNotices,
 };
 
-/** Brings the records' schema up to date. */
-export async function migrate(knex: Knex): Promise<void> {
+/**
+ * Brings the records' schema up to date.
+ *
+ * @param last the step to end with; the newest, when it is left out
+ */
+export async function migrate(knex: Knex, last?: keyof typeof MIGRATIONS): Promise<void> {
+  const names = Object.keys(MIGRATIONS);
   await knex.migrate.latest({
     migrationSource: {
-      getMigrations: async () => Object.keys(MIGRATIONS),
+      getMigrations: async () => (last === undefined ? names : names.slice(0, names.indexOf(last) + 1)),
       getMigrationName: (name: string) => name,
       getMigration: async (name: string) => ({
         up: MIGRATIONS[name] as (knex: Knex) => Promise<void>,

@@ -2,6 +2,7 @@ import type { Colleague, Role, RoleGiven, Team } from '@tessarion/contract';
 import { isPermission, READY_ROLES } from '@tessarion/core';
 import type { PersonRow } from '../access/sign-in.js';
 import { ProblemError } from '../problems.js';
+import { etagOf } from './entity-tag.js';
 import type { OnRecords } from './open.js';
 import { iso } from './transfers.js';
 
@@ -56,13 +57,15 @@ export async function listTeams(on: OnRecords, name?: string): Promise<Team[]> {
   const teams = (await (name === undefined ? query : query.where({ name }))) as { name: string; title: string }[];
   const people = await listPeople(on);
   const grants = (await on('role_grant').whereNotNull('team').orderBy('created_at').orderBy('id')) as GrantRow[];
-  return teams.map((team) => ({
-    ...team,
-    members: people
-      .filter((one) => one.teams.includes(team.name))
-      .map(({ id, name: called, mail }) => ({ id, name: called, mail })),
-    roles: grants.filter((one) => one.team === team.name).map(toGiven),
-  }));
+  return teams.map((team) => {
+    const members = people.filter((one) => one.teams.includes(team.name));
+    return {
+      ...team,
+      members: members.map(({ id, name: called, mail }) => ({ id, name: called, mail })),
+      roles: grants.filter((one) => one.team === team.name).map(toGiven),
+      etag: etagOf({ title: team.title, members: members.map((one) => one.id).sort() }),
+    };
+  });
 }
 
 /** @throws {ProblemError} `not-found` */
@@ -78,7 +81,7 @@ export async function listRoles(on: OnRecords): Promise<Role[]> {
   return [
     ...READY_ROLES.map((role) => ({ ...role, permissions: [...role.permissions], isReady: true })),
     ...own.map((role) => ({ ...role, permissions: role.permissions.filter(isPermission), isReady: false })),
-  ];
+  ].map((role) => ({ ...role, etag: etagOf({ title: role.title, permissions: role.permissions }) }));
 }
 
 /** @throws {ProblemError} `not-found` */
@@ -96,4 +99,28 @@ export async function administrators(on: OnRecords): Promise<string[]> {
      WHERE p.state = 'active' AND g.role = 'administrator' AND g.scope = 'everything'`,
   );
   return rows.map((one) => one.id);
+}
+
+/** Who does something: a person, or the service itself in some name. */
+export interface Doer {
+  readonly id: string | null;
+  readonly name: string;
+}
+
+/** As a record keeps it. */
+export const doneBy = ({ id, name }: Doer): { person: string; person_id: string | null } => ({
+  person: name,
+  person_id: id,
+});
+
+/** A person as a doer. */
+export async function doerOf(on: OnRecords, id: string): Promise<Doer> {
+  const found = (await on('person').where({ id }).first('id', 'name')) as Doer | undefined;
+  return found ?? { id: null, name: id };
+}
+
+/** Takes somebody's name out of what they did; that it was done stays. */
+export async function forgetName(trx: OnRecords, id: string, name: string): Promise<void> {
+  for (const table of ['transfer', 'forecast', 'profile'])
+    await trx(table).where({ person_id: id }).update({ person: name });
 }

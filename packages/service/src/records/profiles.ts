@@ -1,8 +1,10 @@
 import type { ProfileVersion } from '@tessarion/contract';
 import { composeLayers, type NamedLayer, type Origins, type Profile, readLayer } from '@tessarion/core';
+import { LRUCache } from 'lru-cache';
 import type { z } from 'zod';
 import { ProblemError } from '../problems.js';
 import type { OnRecords } from './open.js';
+import { type Doer, doneBy } from './people.js';
 
 export interface ProfileRecord {
   readonly name: string;
@@ -42,9 +44,17 @@ export async function newestProfiles(on: OnRecords): Promise<ProfileRecord[]> {
   return found.rows;
 }
 
+/** Layers by their text: reading one takes as long as a small comparison, and every transfer asks for several. */
+const layers = new LRUCache<string, Extract<ReturnType<typeof readLayer>, { ok: true }>['layer']>({ max: 200 });
+
 function readRecord(record: ProfileRecord): NamedLayer {
+  const known = layers.get(record.text);
+  if (known) return { name: record.name, version: record.version, ...known };
   const read = readLayer(record.text);
-  if (read.ok) return { name: record.name, version: record.version, ...read.layer };
+  if (read.ok) {
+    layers.set(record.text, read.layer);
+    return { name: record.name, version: record.version, ...read.layer };
+  }
   const [first] = read.mistakes;
   throw new ProblemError(
     'invalid',
@@ -139,6 +149,12 @@ export async function sitesOf(on: OnRecords, name: string): Promise<string[]> {
   return sites.map((site) => site.name);
 }
 
+/** The newest version of a profile, if there is one, when nobody else saves any until the transaction ends. */
+export async function holdNewest(trx: OnRecords, name: string): Promise<ProfileRecord | undefined> {
+  await trx.raw('SELECT pg_advisory_xact_lock(29780, 0)');
+  return newest(trx, name);
+}
+
 /**
  * Saves a new version. It must go together with its base and parts, and every profile that is composed of it with the
  * new version.
@@ -147,10 +163,9 @@ export async function sitesOf(on: OnRecords, name: string): Promise<string[]> {
  */
 export async function saveProfile(
   on: OnRecords,
-  wanted: { readonly name: string; readonly text: string; readonly person: string; readonly now: Date },
+  wanted: { readonly name: string; readonly text: string; readonly by: Doer; readonly now: Date },
 ): Promise<ProfileRecord> {
-  await on.raw('SELECT pg_advisory_xact_lock(29780, 0)');
-  const last = await newest(on, wanted.name);
+  const last = await holdNewest(on, wanted.name);
   const read = readLayer(wanted.text);
   if (!read.ok) {
     const fields = read.mistakes.map((mistake) => ({
@@ -173,7 +188,7 @@ export async function saveProfile(
     title: document.title,
     text: wanted.text,
     created_at: wanted.now,
-    person: wanted.person,
+    ...doneBy(wanted.by),
   };
   if (document.tessarion === 'profile/1') await composeRecord(on, row);
   for (const dependent of await standingOn(on, wanted.name)) {
@@ -192,6 +207,9 @@ export async function saveProfile(
   return row;
 }
 
+/** The entity tag of a profile is the number of its newest version, so that people can name it. */
+export const profileTag = ({ version }: Pick<ProfileRecord, 'version'>): string => String(version);
+
 /** A profile or part as the interface lists it. */
 export async function toProfileVersion(on: OnRecords, row: ProfileRecord): Promise<z.infer<typeof ProfileVersion>> {
   const read = readLayer(row.text);
@@ -206,5 +224,6 @@ export async function toProfileVersion(on: OnRecords, row: ProfileRecord): Promi
     createdAt: row.created_at.toISOString(),
     person: row.person,
     sites: await sitesOf(on, row.name),
+    etag: profileTag(row),
   };
 }

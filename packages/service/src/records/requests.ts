@@ -1,6 +1,7 @@
 import type { ForecastItem, RequestItem } from '@tessarion/contract';
 import type { RequestState, ReviewRule } from '@tessarion/core';
 import { noRequest } from './absent.js';
+import { etagOf } from './entity-tag.js';
 import { json, type OnRecords } from './open.js';
 
 export interface RequestRecord {
@@ -20,6 +21,8 @@ export interface RequestRecord {
   readonly forecast: string;
   /** A forecast that is being computed for the next revision. */
   readonly revising: string | null;
+  /** When its author would have it delivered: `window`, or a time. */
+  readonly wanted_for: string | null;
   readonly deliver_at: Date | null;
   /** Person who delivers it, or set its time. */
   readonly deliverer: string | null;
@@ -28,6 +31,10 @@ export interface RequestRecord {
   readonly transfer: string | null;
   readonly because: string | null;
   readonly urgent: string | null;
+  /** The transfer that it takes back; null for one that brings something. */
+  readonly undoes: string | null;
+  /** When its author was told that its claims will lapse. */
+  readonly idle_warned_at: Date | null;
 }
 
 /** An item as a revision would write it. */
@@ -44,7 +51,9 @@ export interface RevisionRecord {
 
 export interface VerdictRecord {
   readonly request_id: string;
-  readonly person_id: string;
+  /** Null for a guest. */
+  readonly person_id: string | null;
+  readonly guest: string | null;
   readonly says: 'approve' | 'return';
   readonly words: string;
   readonly revision: number;
@@ -66,7 +75,9 @@ export interface CommentRecord {
   readonly item: string | null;
   readonly field: string | null;
   readonly revision: number;
-  readonly person_id: string;
+  /** Null for a guest. */
+  readonly person_id: string | null;
+  readonly guest: string | null;
   readonly text: string;
   readonly at: Date;
   readonly edited_at: Date | null;
@@ -84,6 +95,17 @@ export async function getRequest(on: OnRecords, id: string): Promise<RequestReco
 }
 
 /** A request that nobody else changes until the transaction ends. @throws {ProblemError} `not-found` */
+/** Something that people do by hand, before a delivery or after it. */
+export interface StepRecord {
+  readonly id: string;
+  readonly request_id: string;
+  readonly position: number;
+  readonly phase: 'before' | 'after';
+  readonly text: string;
+  readonly done_by: string | null;
+  readonly done_at: Date | null;
+}
+
 export async function holdRequest(trx: OnRecords, id: string): Promise<RequestRecord> {
   const row = (await trx<RequestRecord>('change_request').where({ id }).forUpdate().first()) as
     | RequestRecord
@@ -120,15 +142,18 @@ export async function itemsOfForecast(on: OnRecords, forecast: string): Promise<
   }));
 }
 
-/** The newest verdict of each reviewer, with the teams that they belong to. */
+/** The newest verdict of each reviewer, with the teams that they belong to; nothing of guests whose link was ended. */
 export async function newestVerdicts(
   on: OnRecords,
   request: string,
 ): Promise<(VerdictRecord & { readonly teams: string[] })[]> {
   const { rows } = await on.raw<{ rows: (VerdictRecord & { teams: string[] })[] }>(
-    `SELECT DISTINCT ON (person_id) v.*,
+    `SELECT DISTINCT ON (person_id, guest) v.*,
        ARRAY (SELECT team FROM team_member m WHERE m.person_id = v.person_id) AS teams
-     FROM request_verdict v WHERE request_id = ? ORDER BY person_id, id DESC`,
+     FROM request_verdict v WHERE request_id = ?
+       AND NOT EXISTS (SELECT FROM guest_link g, change_request r WHERE g.id = v.guest AND g.ended_at IS NOT NULL
+         AND r.id = v.request_id AND r.state NOT IN ('delivered', 'undone'))
+     ORDER BY person_id, guest, id DESC`,
     [request],
   );
   return rows;
@@ -137,10 +162,44 @@ export async function newestVerdicts(
 /** What a lane asks for; nothing where nobody has said anything. */
 export async function ruleOfLane(on: OnRecords, site: string, onto: string): Promise<ReviewRule> {
   const row = (await on('lane_rule').where({ site, onto }).first()) as
-    | { approvals: number; teams: string[]; threads_block: boolean }
+    | { approvals: number; teams: string[]; threads_block: boolean; guests: number }
     | undefined;
-  return { approvals: row?.approvals ?? 0, teams: row?.teams ?? [], threadsBlock: row?.threads_block ?? false };
+  return {
+    approvals: row?.approvals ?? 0,
+    teams: row?.teams ?? [],
+    threadsBlock: row?.threads_block ?? false,
+    guests: row?.guests ?? 0,
+  };
 }
+
+/** The entity tag of what its author can change of a comment. */
+export const commentTag = ({ text }: Pick<CommentRecord, 'text'>): string => etagOf({ text });
+
+/** The entity tag of what an edit can change of a request. */
+export async function requestTag(on: OnRecords, request: RequestRecord): Promise<string> {
+  const reviewers = (await on('request_reviewer').where({ request_id: request.id })) as ReviewerRecord[];
+  const steps = (await stepsOf(on, request.id)).map(({ phase, text }) => ({ phase, text }));
+  const { title, description, wanted_for } = request;
+  return etagOf({
+    title,
+    description,
+    wanted_for,
+    steps,
+    reviewers: reviewers.map((one) => one.person_id ?? `team ${one.team}`).sort(),
+  });
+}
+
+/** The manual steps of a request, in their order. */
+export async function stepsOf(on: OnRecords, request: string): Promise<StepRecord[]> {
+  return on<StepRecord>('request_step').where({ request_id: request }).orderBy('position') as Promise<StepRecord[]>;
+}
+
+/** A lane's rule as it is shown and edited. */
+export const showRule = (rule: ReviewRule) => {
+  const { approvals, threadsBlock, guests } = rule;
+  const editable = { approvals, teams: [...rule.teams], threadsBlock, guests };
+  return { ...editable, etag: etagOf(editable) };
+};
 
 export async function openThreads(on: OnRecords, request: string): Promise<CommentRecord[]> {
   const { rows } = await on.raw<{ rows: CommentRecord[] }>(
@@ -154,7 +213,13 @@ export async function openThreads(on: OnRecords, request: string): Promise<Comme
 export async function addHistory(
   on: OnRecords,
   request: string,
-  said: { readonly at: Date; readonly person: string | null; readonly act: string; readonly words: string },
+  said: {
+    readonly at: Date;
+    readonly person: string | null;
+    readonly guest?: string;
+    readonly act: string;
+    readonly words: string;
+  },
 ): Promise<void> {
   const { person, ...rest } = said;
   await on('request_event').insert({ request_id: request, person_id: person, ...rest });

@@ -3,9 +3,11 @@ import type { SentencePiece } from '@tessarion/core';
 import type { Sight } from '../access/sight.js';
 import type { DataFolder } from '../data-folder.js';
 import { newId } from '../data-folder.js';
+import { ProblemError } from '../problems.js';
 import { noTransfer } from './absent.js';
 import { EVENT_CHANNEL, publishEvent } from './events.js';
 import { json, type OnRecords } from './open.js';
+import { type Doer, doneBy } from './people.js';
 
 export interface TransferRecord {
   readonly id: string;
@@ -63,7 +65,7 @@ export interface NewTransfer {
   readonly onto: string;
   readonly site: string;
   readonly sentence: SentencePiece[];
-  readonly person: string;
+  readonly by: Doer;
   readonly input: unknown;
   readonly undoOf?: string;
   readonly forecast?: string;
@@ -122,7 +124,7 @@ export class Transfers {
       onto_path: wanted.onto,
       site: wanted.site,
       sentence: json(wanted.sentence),
-      person: wanted.person,
+      ...doneBy(wanted.by),
       created_at: this.#now(),
       input: keys.encrypt(json(wanted.input ?? {})),
       data: keys.encrypt('{}'),
@@ -162,6 +164,8 @@ export class Transfers {
       state?: string | undefined;
       person?: string | undefined;
       onto?: string | undefined;
+      since?: string | undefined;
+      until?: string | undefined;
       before?: { at: string; id: string } | undefined;
       sight?: Sight | undefined;
       limit: number;
@@ -171,6 +175,8 @@ export class Transfers {
     for (const column of ['site', 'kind', 'state', 'person'] as const)
       if (filter[column] !== undefined) query.where(column, filter[column]);
     if (filter.onto !== undefined) query.where('onto_path', filter.onto);
+    if (filter.since !== undefined) query.where('created_at', '>=', filter.since);
+    if (filter.until !== undefined) query.where('created_at', '<', filter.until);
     if (filter.sight) filter.sight.narrow(query, 'site', 'onto_path');
     if (filter.before) query.whereRaw('(created_at, id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
     return ((await query) as Row[]).map((row) => this.#read(row));
@@ -288,4 +294,16 @@ export function toTransfer(record: TransferRecord, placeInLine: number | null): 
     canStop: record.state === 'waiting' || (record.state === 'running' && record.data.pastSwitch !== true),
     acknowledged: record.acknowledged,
   };
+}
+
+/** @throws {ProblemError} `conflict` */
+export function mustBeUndoable(record: TransferRecord): void {
+  if (toTransfer(record, null).canUndo) return;
+  throw new ProblemError(
+    'conflict',
+    record.undone_by === null
+      ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.`
+      : `Transfer ${record.id} was undone already.`,
+    'Only pushes, pulls and restores onto live that are done and wrote something can be undone.',
+  );
 }

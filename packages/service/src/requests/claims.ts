@@ -1,12 +1,18 @@
 import type { OnRecords } from '../records/open.js';
 import type { RequestRecord } from '../records/requests.js';
 
-/** Somebody else's hold on an item. */
+/** Somebody else's hold on an item, or their wish for it. */
 export interface Held {
   readonly item: string;
   readonly request: string;
   readonly title: string;
   readonly author: string;
+}
+
+/** Somebody who waits for an item. */
+export interface Wanted extends Held {
+  /** Whether they have asked for it to be handed over. */
+  readonly isAsked: boolean;
 }
 
 /** Who holds some items of an environment now, but for one request. */
@@ -55,4 +61,28 @@ export async function waitingBehind(on: OnRecords, request: RequestRecord): Prom
     [request.id],
   );
   return rows;
+}
+
+/** Who waits for what a request holds: the first in line for each item. */
+export async function wantedBy(on: OnRecords, { id }: Pick<RequestRecord, 'id'>): Promise<Wanted[]> {
+  const { rows } = await on.raw<{ rows: Wanted[] }>(
+    `SELECT DISTINCT ON (next.item) next.item, r.id AS request, r.title, p.name AS author,
+       next.asked_at IS NOT NULL AS "isAsked"
+     FROM claim own JOIN claim next ON next.onto_path = own.onto_path AND next.item = own.item AND next.place > own.place
+     JOIN change_request r ON r.id = next.request_id JOIN person p ON p.id = r.author
+     WHERE own.request_id = ? AND NOT EXISTS (SELECT FROM claim former WHERE former.onto_path = own.onto_path
+       AND former.item = own.item AND former.place < own.place)
+     ORDER BY next.item, next.place`,
+    [id],
+  );
+  return rows;
+}
+
+/** Goes behind all others in the lines of some items. */
+export async function goBehind(on: OnRecords, request: RequestRecord, items: readonly string[]): Promise<void> {
+  await on('claim')
+    .where({ request_id: request.id })
+    .whereIn('item', [...items])
+    .delete();
+  await on('claim').insert(items.map((item) => ({ onto_path: request.onto_path, item, request_id: request.id })));
 }

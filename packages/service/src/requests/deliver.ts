@@ -3,16 +3,18 @@ import { decide, type EnvironmentKind, isStillDue, mayDeliverAt } from '@tessari
 import { callerOf } from '../access/actors.js';
 import { failureOf, ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
+import { doerOf } from '../records/people.js';
 import { holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
-import type { TransferRecord } from '../records/transfers.js';
+import { mustBeUndoable, type TransferRecord } from '../records/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
 import type { PushInput } from '../work/procedures/push.js';
 import { readyToGo, warningsOf } from '../work/ready-to-go.js';
-import { waitsFor } from './claims.js';
-import { move } from './moves.js';
+import { claim, waitsFor } from './claims.js';
+import { move, tell } from './moves.js';
 import { rulesOfSite } from './plan.js';
-import { difference } from './revisions.js';
+import { requestPreviewedAt } from './preview.js';
+import { chosen, difference } from './revisions.js';
 import { laneOnto, standingOf } from './standing.js';
 
 /**
@@ -39,6 +41,8 @@ export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promi
       `Change request ${request.id} is being looked at again.`,
       'Wait until that is done.',
     );
+  // Claims that had lapsed are made anew, behind whoever came meanwhile.
+  await claim(trx, request, chosen(revisions.at(-1)?.items ?? []));
   const [held] = await waitsFor(trx, request);
   if (held)
     throw new ProblemError(
@@ -91,17 +95,18 @@ export async function beginDelivery(
   by: string,
 ): Promise<TransferRecord> {
   const forecast = await mustBeReady(trx, request);
+  if (request.undoes !== null) mustBeUndoable(await transfers.get(trx, request.undoes));
   await mustBeOpen(trx, request, now());
   const result = readyToGo(forecast, `tessarion request revise ${request.id}`);
-  const person = await trx('person').where({ id: by }).first('name');
   const input: PushInput = { forecast: forecast.id, from: request.from_path };
   const transfer = await transfers.create(trx, {
-    kind: 'push',
-    from: request.from_path,
+    kind: request.undoes === null ? 'push' : 'undo',
+    from: request.undoes === null ? request.from_path : null,
+    ...(request.undoes === null ? {} : { undoOf: request.undoes }),
     onto: request.onto_path,
     site: request.site,
     sentence: result.sentence,
-    person: person?.name ?? by,
+    by: await doerOf(trx, by),
     input,
     forecast: forecast.id,
     checks: result.checks,
@@ -126,22 +131,31 @@ export async function noteEnd(
   end: Pick<TransferRecord, 'state' | 'failure'>,
   at: Date,
 ): Promise<void> {
+  const previewed = await requestPreviewedAt(trx, transfer.onto_path);
+  if (previewed) return tell(trx, previewed);
   if (transfer.request !== null) {
     const request = await holdRequest(trx, transfer.request);
-    if (request.state !== 'delivering') return;
-    if (end.state === 'done') {
-      await move(trx, request, 'arrive', { at, by: null });
-      return;
-    }
-    const because = end.failure?.message ?? 'The delivery was stopped.';
-    await move(trx, request, 'fail', { at, by: null, words: because }, { because });
-    return;
+    if (request.state === 'delivering') await endDelivery(trx, request, end, at);
   }
   if (transfer.undo_of === null || end.state !== 'done') return;
   const undone = await trx('transfer').where({ id: transfer.undo_of }).first('request');
   if (!undone?.request) return;
   const request = await holdRequest(trx, undone.request);
   if (request.state === 'delivered') await move(trx, request, 'undo', { at, by: null });
+}
+
+async function endDelivery(
+  trx: OnRecords,
+  request: RequestRecord,
+  { state, failure }: Pick<TransferRecord, 'state' | 'failure'>,
+  at: Date,
+): Promise<void> {
+  if (state === 'done') {
+    await move(trx, request, 'arrive', { at, by: null });
+    return;
+  }
+  const because = failure?.message ?? 'The delivery was stopped.';
+  await move(trx, request, 'fail', { at, by: null, words: because }, { because });
 }
 
 /**

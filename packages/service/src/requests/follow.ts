@@ -31,6 +31,6 @@ export async function followSources({ records, environments, now }: Installation
       const { wishes } = (await trx<ForecastRecord>('forecast')
         .where({ id: request.forecast })
         .first()) as ForecastRecord;
-      await lookAgain(trx, request, wishes, { at: now(), by: request.author });
+      await lookAgain(trx, request, wishes, { at: now(), by: request.author, follows: true });
     });
 }

@@ -78,7 +78,7 @@ const NEWS: Partial<Record<RequestEvent, NoticeKind>> = {
 };
 
 /** Lets go of a request's claims; whoever waited for one is told. */
-async function letGo(trx: OnRecords, request: RequestRecord, by: string | null, at: Date): Promise<void> {
+export async function letGo(trx: OnRecords, request: RequestRecord, by: string | null, at: Date): Promise<void> {
   const waiting = await waitingBehind(trx, request);
   await release(trx, request.id);
   for (const next of waiting)

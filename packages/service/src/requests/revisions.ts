@@ -1,12 +1,14 @@
 import type { ForecastWishes } from '@tessarion/contract';
-import { counted, isEditable } from '@tessarion/core';
+import { counted, isEditable, isOpenRequest } from '@tessarion/core';
 import { newId } from '../data-folder.js';
 import { tellPeople } from '../notices/tell.js';
 import { ProblemError } from '../problems.js';
 import { json, type OnRecords } from '../records/open.js';
+import { doerOf, doneBy } from '../records/people.js';
 import {
   addHistory,
   addRevision,
+  getRequest,
   holdRequest,
   itemsOfForecast,
   type RequestRecord,
@@ -25,26 +27,39 @@ import { settleApproval } from './standing.js';
 export const chosen = (items: readonly RevisionItem[]): string[] =>
   items.filter((item) => item.takenAlongFor === null).map((item) => item.id);
 
-/** Has a request's ends compared again, for its next revision. */
+/** Notes that somebody did something to a request, which makes claims anew that had lapsed. */
+export async function noteActivity(trx: OnRecords, id: string, at: Date): Promise<void> {
+  await trx('change_request').where({ id }).update({ updated_at: at });
+  const request = await getRequest(trx, id);
+  if (!isOpenRequest(request.state) || (await trx('claim').where({ request_id: id }).first('item'))) return;
+  await claim(trx, request, chosen((await revisionsOf(trx, id)).at(-1)?.items ?? []));
+}
+
+/**
+ * Has a request's ends compared again, for its next revision.
+ *
+ * @param follows with the wishes that it had
+ */
 export async function lookAgain(
   trx: OnRecords,
   request: RequestRecord,
   wishes: ForecastWishes,
-  { at, by }: { readonly at: Date; readonly by: string },
+  { at, by, follows }: { readonly at: Date; readonly by: string; readonly follows: boolean },
 ): Promise<string> {
   const id = newId('f');
-  const person = await trx('person').where({ id: by }).first('name');
   await trx('forecast').insert({
     id,
     state: 'computing',
     from_path: request.from_path,
     onto_path: request.onto_path,
+    undoes: request.undoes,
     method: 'merge',
     wishes: json(wishes),
-    person: person?.name ?? by,
+    ...doneBy(await doerOf(trx, by)),
     created_at: at,
     request: request.id,
     request_by: by,
+    follows,
   });
   await trx('change_request').where({ id: request.id }).update({ revising: id });
   await enqueue(trx, 'forecast', id);
@@ -81,7 +96,7 @@ export async function takeRevision(installation: Installation, forecast: Forecas
   await records.transaction(async (trx) => {
     const request = await holdRequest(trx, id);
     if (request.revising !== forecast.id) return;
-    const done = { revising: null, updated_at: now() };
+    const done = { revising: null };
     if (forecast.state !== 'ready' || !isEditable(request.state)) {
       await trx('change_request').where({ id }).update(done);
       if (forecast.failure)
@@ -113,7 +128,7 @@ export async function takeRevision(installation: Installation, forecast: Forecas
     }
     await trx('change_request')
       .where({ id })
-      .update({ ...done, forecast: forecast.id, revision: number });
+      .update({ ...done, forecast: forecast.id, revision: number, ...(isSame ? {} : { updated_at: now() }) });
     await settleApproval(trx, { ...request, ...done, forecast: forecast.id, revision: number }, now(), null);
     await tell(trx, request);
   });

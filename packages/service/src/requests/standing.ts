@@ -1,4 +1,4 @@
-import { judge, type RequestStanding, type ReviewRule } from '@tessarion/core';
+import { type EnvironmentKind, judge, type RequestStanding, type ReviewRule, type Thing } from '@tessarion/core';
 import { tellPeople } from '../notices/tell.js';
 import type { OnRecords } from '../records/open.js';
 import {
@@ -9,6 +9,7 @@ import {
   type RevisionRecord,
   revisionsOf,
   ruleOfLane,
+  type VerdictRecord,
 } from '../records/requests.js';
 import { move } from './moves.js';
 
@@ -25,6 +26,16 @@ export const laneOnto = async (on: OnRecords, path: string): Promise<string> =>
   '';
 
 /** Who is asked must be heard: where reviewers are named, one of them at least. */
+/** A request's destination, as permissions are asked for it. */
+export async function destinationOf(
+  on: OnRecords,
+  { site, onto_path }: RequestRecord,
+): Promise<Thing & { is: 'environment' }> {
+  const found = await on('site').where({ name: site }).first('client');
+  const kind = (await laneOnto(on, onto_path)) as EnvironmentKind;
+  return { is: 'environment', client: found?.client ?? '', site, environment: onto_path, kind };
+}
+
 export async function ruleFor(on: OnRecords, request: RequestRecord): Promise<ReviewRule> {
   const rule = await ruleOfLane(on, request.site, await laneOnto(on, request.onto_path));
   const reviewers = (await on('request_reviewer').where({ request_id: request.id })) as ReviewerRecord[];
@@ -43,30 +54,42 @@ export async function standingOf(on: OnRecords, request: RequestRecord): Promise
     revisions.map((one) => [one.number, new Map(one.items.map((item) => [item.id, item.hash] as const))] as const),
   );
   const said = await newestVerdicts(on, request.id);
-  const verdicts = said.filter((one) => !one.is_answered);
-  // Who sent it back is heard again before it goes, as long as they are here.
-  const awaited = await on('person')
-    .whereIn(
-      'id',
-      said.filter((one) => one.is_answered).map((one) => one.person_id),
-    )
-    .where({ state: 'active' })
-    .first('id');
+  const here = await stillHere(on, said);
   const authors = new Set([request.author, ...revisions.map((one) => one.person_id)]);
   const current = revisions.at(-1)?.items ?? [];
   const judged = judge({
     rule,
     authors,
-    verdicts: verdicts.map((one) => ({
-      reviewer: one.person_id,
-      teams: one.teams,
-      says: one.says,
-      seen: seen.get(one.revision) ?? new Map(),
-    })),
+    verdicts: said
+      .filter((one) => !one.is_answered || here.has(reviewerOf(one)))
+      .map((one) => ({
+        reviewer: reviewerOf(one),
+        isGuest: one.guest !== null,
+        teams: one.teams,
+        says: one.says,
+        isAnswered: one.is_answered,
+        seen: seen.get(one.revision) ?? new Map(),
+      })),
     items: new Map(current.filter((item) => item.outcome !== 'kept').map((item) => [item.id, item.hash])),
     openThreads: (await openThreads(on, request.id)).length,
   });
-  return { rule, revisions, authors, ...judged, isApproved: judged.isApproved && awaited === undefined };
+  return { rule, revisions, authors, ...judged };
+}
+
+/** Who gave a verdict: the id of a person, or of a guest's link. */
+export const reviewerOf = ({ person_id, guest }: Pick<VerdictRecord, 'person_id' | 'guest'>): string =>
+  person_id ?? guest ?? '';
+
+/** Of those who gave verdicts, who can give another one: whose access has ended is not waited for. */
+async function stillHere(on: OnRecords, said: readonly VerdictRecord[]): Promise<ReadonlySet<string>> {
+  const people = (await on('person')
+    .whereIn(
+      'id',
+      said.flatMap((one) => one.person_id ?? []),
+    )
+    .where({ state: 'active' })
+    .select('id')) as { id: string }[];
+  return new Set(people.map((one) => one.id));
 }
 
 /** Moves a request to where its verdicts put it: approved, in review again, or returned. */

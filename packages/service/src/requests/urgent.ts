@@ -27,7 +27,7 @@ export async function openUrgent(
   const request: RequestRecord = {
     id,
     site: wanted.site,
-    from_path: wanted.from as string,
+    from_path: wanted.from ?? wanted.onto,
     onto_path: wanted.onto,
     title: `Urgent: ${reason.length > TITLE ? `${reason.slice(0, TITLE)}…` : reason}`,
     description: '',
@@ -38,12 +38,15 @@ export async function openUrgent(
     revision: 1,
     forecast,
     revising: null,
+    wanted_for: null,
     deliver_at: null,
     deliverer: author,
     override: wanted.override ?? null,
     transfer: null,
     because: null,
     urgent: reason,
+    undoes: wanted.undoOf ?? null,
+    idle_warned_at: null,
   };
   await trx('change_request').insert(request);
   const items = await itemsOfForecast(trx, forecast);

@@ -3,32 +3,42 @@ import {
   type Actor,
   afterEvent,
   decide,
-  type EnvironmentKind,
+  isEditable,
+  isOpenRequest,
   type Permission,
   type RequestEvent,
 } from '@tessarion/core';
 import type { OnRecords } from '../records/open.js';
 import {
   type CommentRecord,
+  commentTag,
   type RequestRecord,
   type ReviewerRecord,
   type RevisionItem,
+  requestTag,
   ruleOfLane,
+  showRule,
+  stepsOf,
   type VerdictRecord,
 } from '../records/requests.js';
 import { iso } from '../records/transfers.js';
-import { waitsFor } from './claims.js';
+import type { Installation } from '../work/context.js';
+import { waitsFor, wantedBy } from './claims.js';
+import { momentAt, rulesOfSite } from './plan.js';
+import { showPreview } from './preview.js';
 import { difference } from './revisions.js';
-import { hasCollisions, isReviewable, laneOnto, standingOf } from './standing.js';
+import { destinationOf, hasCollisions, isReviewable, laneOnto, reviewerOf, standingOf } from './standing.js';
 
 type People = ReadonlyMap<string, Person>;
 
 const NOBODY = (id: string): Person => ({ id, name: id, mail: '' });
 
+/** People by their ids, and guests by those of their links. */
 async function peopleOf(on: OnRecords, ids: readonly (string | null)[]): Promise<People> {
   const wanted = [...new Set(ids.filter((id) => id !== null))];
-  const rows = (await on('person').whereIn('id', wanted).select('id', 'name', 'mail')) as Person[];
-  return new Map(rows.map((one) => [one.id, one]));
+  const people = (await on('person').whereIn('id', wanted).select('id', 'name', 'mail')) as Person[];
+  const guests = (await on('guest_link').whereIn('id', wanted).select('id', 'name')) as Omit<Person, 'mail'>[];
+  return new Map([...people, ...guests.map((one) => ({ ...one, mail: '' }))].map((one) => [one.id, one]));
 }
 
 const of = (people: People, id: string): Person => people.get(id) ?? NOBODY(id);
@@ -53,7 +63,7 @@ export async function showRequests(
     on.raw<{ rows: (VerdictRecord & { teams: string[] })[] }>(
       `SELECT DISTINCT ON (request_id, person_id) v.*,
          ARRAY (SELECT team FROM team_member m WHERE m.person_id = v.person_id) AS teams
-       FROM request_verdict v WHERE request_id = ANY (?) ORDER BY request_id, person_id, id DESC`,
+       FROM request_verdict v WHERE request_id = ANY (?) AND guest IS NULL ORDER BY request_id, person_id, id DESC`,
       [ids],
     ),
     on.raw<{ rows: { request_id: string; count: number }[] }>(
@@ -103,6 +113,7 @@ export async function showRequests(
       transfer: request.transfer,
       because: request.because,
       urgent: request.urgent,
+      undoes: request.undoes,
       waitsForMe:
         request.author === me
           ? request.state === 'returned' || request.state === 'blocked'
@@ -120,7 +131,12 @@ export interface Viewer {
 }
 
 /** A request in full, for somebody. */
-export async function showRequest(on: OnRecords, request: RequestRecord, viewer: Viewer): Promise<RequestDetail> {
+export async function showRequest(
+  on: OnRecords,
+  installation: Installation,
+  request: RequestRecord,
+  viewer: Viewer,
+): Promise<RequestDetail> {
   const [listed] = (await showRequests(on, [request], viewer.person.id)) as [ChangeRequest];
   const standing = await standingOf(on, request);
   const verdicts = (await on('request_verdict').where({ request_id: request.id }).orderBy('id')) as VerdictRecord[];
@@ -128,16 +144,11 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
     .where({ request_id: request.id })
     .orderBy('at')
     .orderBy('id')) as CommentRecord[];
-  const steps = (await on('request_step').where({ request_id: request.id }).orderBy('position')) as {
-    id: string;
-    phase: 'before' | 'after';
-    text: string;
-    done_by: string | null;
-    done_at: Date | null;
-  }[];
+  const steps = await stepsOf(on, request.id);
   const events = (await on('request_event').where({ request_id: request.id }).orderBy('id')) as {
     at: Date;
     person_id: string | null;
+    guest: string | null;
     act: string;
     words: string;
   }[];
@@ -150,10 +161,10 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
     ).map((one) => [one.item, one.hash]),
   );
   const people = await peopleOf(on, [
-    ...verdicts.map((one) => one.person_id),
-    ...comments.flatMap((one) => [one.person_id, one.resolved_by]),
+    ...verdicts.flatMap((one) => [one.person_id, one.guest]),
+    ...comments.flatMap((one) => [one.person_id, one.guest, one.resolved_by]),
     ...steps.map((one) => one.done_by),
-    ...events.map((one) => one.person_id),
+    ...events.flatMap((one) => [one.person_id, one.guest]),
     ...standing.revisions.map((one) => one.person_id),
   ]);
   const name = (id: string | null): string => (id === null ? 'Tessarion' : of(people, id).name);
@@ -164,18 +175,29 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
   return {
     ...listed,
     description: request.description,
+    wantedFor: request.wanted_for,
+    wantedMoment:
+      request.wanted_for === null || kind !== 'live'
+        ? null
+        : momentAt(
+            await rulesOfSite(on, request.site),
+            request.wanted_for === 'window' ? installation.now() : new Date(request.wanted_for),
+          ),
+    etag: await requestTag(on, request),
     forecast: request.forecast,
     revising: request.revising,
     rule: {
       site: request.site,
       onto: kind === 'live' ? 'live' : 'staging',
-      ...(await ruleOfLane(on, request.site, kind)),
+      ...showRule(await ruleOfLane(on, request.site, kind)),
       approvals: standing.rule.approvals,
       teams: [...standing.rule.teams],
     },
     isApproved: standing.isApproved,
+    preview: await showPreview(on, installation, request),
     items: items.map((item): RequestItem => {
-      const { approvedBy = [], lapsedFor = [], missing = 0, missingTeams = [] } = standing.items.get(item.id) ?? {};
+      const judged = standing.items.get(item.id);
+      const { approvedBy = [], lapsedFor = [], missing = 0, missingTeams = [], missingGuests = 0 } = judged ?? {};
       return {
         ...item,
         since: sinceWhen(
@@ -186,6 +208,7 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
         lapsedFor: lapsedFor.map(name),
         missing,
         missingTeams: [...missingTeams],
+        missingGuests,
         isSeen: seen.get(item.id) === item.hash,
         openThreads: open.filter((one) => one.item === item.id).length,
       };
@@ -198,7 +221,8 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
       doneAt: iso(one.done_at),
     })),
     verdicts: verdicts.map((one) => ({
-      person: of(people, one.person_id),
+      person: of(people, reviewerOf(one)),
+      isGuest: one.guest !== null,
       says: one.says,
       words: one.words,
       revision: one.revision,
@@ -217,13 +241,14 @@ export async function showRequest(on: OnRecords, request: RequestRecord, viewer:
       };
     }),
     waitsFor: await waitsFor(on, request),
+    wantedBy: await wantedBy(on, request),
     history: events.map((one) => ({
       at: one.at.toISOString(),
-      person: name(one.person_id),
+      person: name(one.person_id ?? one.guest),
       act: one.act,
       words: one.words,
     })),
-    acts: await actsOf(on, request, viewer, { kind, standing }),
+    acts: await actsOf(on, request, viewer, standing),
   };
 }
 
@@ -248,12 +273,14 @@ function threadsOf(comments: readonly CommentRecord[], people: People): Thread[]
         .filter((one) => one.thread === first.id)
         .map((one) => ({
           id: one.id,
-          author: of(people, one.person_id),
+          author: of(people, one.person_id ?? one.guest ?? ''),
+          isGuest: one.guest !== null,
           text: one.removed_at === null ? one.text : '',
           at: one.at.toISOString(),
           editedAt: iso(one.edited_at),
           removedAt: iso(one.removed_at),
           former: one.removed_at === null ? one.former : [],
+          etag: commentTag(one),
         })),
     }));
 }
@@ -261,7 +288,7 @@ function threadsOf(comments: readonly CommentRecord[], people: People): Thread[]
 const isOpen = ({ resolvedAt, comments }: Thread): boolean =>
   resolvedAt === null && comments.some((one) => one.removedAt === null);
 
-const EVENTS: Record<Exclude<RequestAct['act'], 'review' | 'revise'>, RequestEvent> = {
+const EVENTS: Record<Exclude<RequestAct['act'], 'review' | 'revise' | 'preview' | 'edit'>, RequestEvent> = {
   ask: 'ask',
   deliver: 'begin',
   schedule: 'schedule',
@@ -275,22 +302,18 @@ async function actsOf(
   on: OnRecords,
   request: RequestRecord,
   { person, actor }: Viewer,
-  { kind, standing }: { readonly kind: string; readonly standing: Awaited<ReturnType<typeof standingOf>> },
+  standing: Awaited<ReturnType<typeof standingOf>>,
 ): Promise<RequestAct[]> {
-  const site = await on('site').where({ name: request.site }).first('client');
-  const thing = {
-    is: 'environment',
-    client: site?.client ?? '',
-    site: request.site,
-    environment: request.onto_path,
-    kind: kind as EnvironmentKind,
-  } as const;
-  const deliver: Permission = kind === 'live' ? 'live.deliver' : 'copy.work';
+  const thing = await destinationOf(on, request);
+  const deliver: Permission = thing.kind === 'live' ? 'live.deliver' : 'copy.work';
   const isUnsettled = await hasCollisions(on, request);
   const may = (permission: Permission): string => {
     const decision = decide(actor, permission, thing);
     return decision.allowed ? '' : decision.words;
   };
+  const isOwn = request.author === person.id;
+  const mayChange = (): string =>
+    isOwn ? may('request.open') : may('site.manage') && 'It is a request of somebody else.';
   const inState = (act: keyof typeof EVENTS): string =>
     afterEvent(request.state, EVENTS[act]) ? '' : `It is ${request.state}.`;
   const said = (act: RequestAct['act'], ...reasons: string[]): RequestAct => {
@@ -312,14 +335,21 @@ async function actsOf(
     ),
     said(
       'revise',
-      ['delivering', 'delivered', 'undone', 'withdrawn'].includes(request.state) ? `It is ${request.state}.` : '',
+      isEditable(request.state) ? '' : `It is ${request.state}.`,
       may('request.open'),
       request.revising === null ? '' : 'It is being looked at again.',
     ),
     said('deliver', inState('deliver'), may(deliver)),
     said('schedule', inState('schedule'), may(deliver)),
     said('unschedule', inState('unschedule'), may(deliver)),
-    said('withdraw', inState('withdraw'), may('request.open')),
-    said('undo', inState('undo'), may(deliver)),
+    said('withdraw', inState('withdraw'), mayChange()),
+    said('edit', isEditable(request.state) ? '' : `It is ${request.state}.`, mayChange()),
+    said('undo', inState('undo'), may(deliver) === '' ? '' : may('request.open')),
+    said(
+      'preview',
+      isOpenRequest(request.state) && request.state !== 'delivering' ? '' : `It is ${request.state}.`,
+      may('preview.make'),
+      isUnsettled ? 'Something in it collides, and is not settled.' : '',
+    ),
   ];
 }

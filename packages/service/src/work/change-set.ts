@@ -368,6 +368,18 @@ export async function discardStaged(context: TransferContext, environment: Envir
   }
 }
 
+/** Stages, writes and switches where nobody is there to be held back, as onto a copy that is not at its address yet. */
+export async function applyAlone(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
+  try {
+    const staged = await stageChanges(context, environment, set);
+    await commitRows(context, environment);
+    await switchFiles(context, environment, set);
+    return staged;
+  } finally {
+    await closeSessions(context);
+  }
+}
+
 /** Stages, holds, writes, switches and releases in one go, as the taking back of a failed transfer does. */
 export async function applyChanges(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
   await stageChanges(context, environment, set);

@@ -239,6 +239,7 @@ export async function makeDatabases(
  * Fills a copy's empty databases and trees from its origin, and takes down what both then have in common.
  *
  * @param exact brings back an environment's own state as it was, instead of a copy that can do no harm
+ * @param remembers whether the two will be compared later
  */
 export async function fillCopy(
   context: TransferContext,
@@ -247,6 +248,7 @@ export async function fillCopy(
   destination: Environment,
   wishes: CopyWishes,
   exact: boolean,
+  remembers = sharesBaseline(source, destination),
 ): Promise<TraceFinder | undefined> {
   const library = context.library();
   const from: CopySource =
@@ -256,7 +258,7 @@ export async function fillCopy(
   const traces = exact ? undefined : new TraceFinder(source);
   const key = context.maskKey;
   const spoolFolder = context.spoolFolder;
-  if (sharesBaseline(source, destination)) await fs.mkdir(spoolFolder, { recursive: true, mode: 0o700 });
+  if (remembers) await fs.mkdir(spoolFolder, { recursive: true, mode: 0o700 });
   await buildCopy(
     {
       source: from,
@@ -267,7 +269,7 @@ export async function fillCopy(
       traces,
       guarded: exact ? undefined : source,
       treeId: context.record.id,
-      spools: sharesBaseline(source, destination) ? { folder: spoolFolder, key: library.location.key } : undefined,
+      spools: remembers ? { folder: spoolFolder, key: library.location.key } : undefined,
     },
     context.work,
   );
@@ -275,8 +277,9 @@ export async function fillCopy(
 }
 
 /** Environments of one site are compared later; a copy that was started from another site's is not. */
-const sharesBaseline = (source: Environment, destination: Environment): boolean =>
-  source.site === destination.site && source.path !== destination.path;
+function sharesBaseline(source: Environment, destination: Environment): boolean {
+  return source.site === destination.site && source.path !== destination.path;
+}
 
 /** Proves that a copy cannot reach its source; what was found is named, and each may be accepted by name. */
 export async function proveHarmless(

@@ -1,4 +1,4 @@
-import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
+import type { Check, Forecast } from '@tessarion/contract';
 import {
   type Change,
   type ItemCollector,
@@ -20,6 +20,7 @@ import {
 } from '@tessarion/engine';
 import { maskCheck } from './mask-check.js';
 import type { SchemaChange } from './schema-items.js';
+import type { TransferWish } from './transfer-facts.js';
 
 /** Tables are named `schema.table` in change sets, and without the default schema in profiles. */
 export const profileTable = (fullName: string): string => {
@@ -103,7 +104,7 @@ export function checksOf(
   comparison: EnvironmentComparison,
   from: Environment,
   destination: Environment,
-  wishes: ForecastWishes,
+  { wishes, follows = false }: Pick<TransferWish, 'wishes' | 'follows'>,
   selectable: Iterable<Selectable>,
   collector: ItemCollector,
 ): Check[] {
@@ -143,6 +144,8 @@ export function checksOf(
           ? 'Both ends have the same tables and columns.'
           : 'Where the tables of both ends differ, it is listed.',
     });
+  // They were right when they were made; what they name may have come to its end by another way.
+  if (follows) return checks;
   const { only, except, settlements } = wishes;
   const items = [...selectable];
   const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));

@@ -30,6 +30,8 @@ export interface ForecastRecord {
   /** The change request of which it becomes a revision, and who wanted it. */
   readonly request: string | null;
   readonly request_by: string | null;
+  /** It is looked at again with the wishes that it had. */
+  readonly follows: boolean;
 }
 
 export type ForecastResult = Omit<

@@ -7,14 +7,13 @@ import {
   type ChangedItem,
   type Collision,
   countRewrites,
-  type FileChange,
-  type FileOutcome,
   freshKeysOf,
   ItemCollector,
   type ItemCollision,
   isChosen,
   isFresh,
   itemForTable,
+  type KeyPair,
   MARKER,
   type MergePlan,
   planMerge,
@@ -24,9 +23,7 @@ import {
   type RowOutcome,
   type Selectable,
   type Settled,
-  type SettledFile,
   type Settlement,
-  type Side,
   type Standing,
   settle,
   settleFiles,
@@ -41,16 +38,15 @@ import {
   type Baseline,
   type Environment,
   type EnvironmentComparison,
-  mentionsOf,
   rewriterOf,
   type TransferSource,
-  titlesOf,
-  usesOf,
 } from '@tessarion/engine';
-import { amountOfTable, collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
+import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
 import { collisionWords } from './collision-words.js';
 import { checkFit, checksOf, profileTable, strayCheck, touchedTables, withoutNewPlaces } from './forecast-checks.js';
+import { GatheredFiles } from './gathered-files.js';
 import { asChange, fieldsOf, fileChange, hashed, imageChange } from './item-fields.js';
+import { noteMore, rowOf } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
@@ -67,6 +63,7 @@ export const staysAsItIs = (item: ChangedItem): boolean =>
 export class Gathering {
   readonly #collector: ItemCollector;
   readonly #selectable = new Map<string, Selectable>();
+  readonly #files: GatheredFiles;
   readonly #shown: Rewriter;
 
   constructor(
@@ -78,6 +75,7 @@ export class Gathering {
     readonly otherHosts: readonly string[],
   ) {
     this.#collector = new ItemCollector(destination.profile, digest);
+    this.#files = new GatheredFiles(this.#collector, this.#selectable);
     const names = [...destination.settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
     this.#shown = new Rewriter(destination.place, new Map(names));
   }
@@ -113,15 +111,14 @@ export class Gathering {
       new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
     );
     this.#addRows(settled, provisionally);
-    for (const file of files) this.#addFile(file, chosen);
+    for (const file of files) this.#files.add(file, chosen);
     this.#addSchema();
     for (const [item, because] of settled.takenAlong) {
       const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
       if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
     }
-    await this.#noteUses();
-    await this.#findTitles();
-    const writtenFiles = files.filter((file) => this.#isWritten(file, chosen));
+    await noteMore(this.#collector, comparison, this.from, destination);
+    const writtenFiles = files.filter((file) => this.#files.isWritten(file, chosen));
     const schemaChanges = this.#schemaChanges();
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
 
@@ -129,7 +126,7 @@ export class Gathering {
       comparison,
       this.from,
       destination,
-      wish.wishes,
+      wish,
       this.#selectable.values(),
       this.#collector,
     );
@@ -208,12 +205,32 @@ export class Gathering {
         const rows = plan(drawn);
         return {
           changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
-          source: [...rows.source.map(imageChange), ...this.#fileEdits(files, chosen, 'source')],
-          destination: [...rows.destination.map(imageChange), ...this.#fileEdits(files, chosen, 'destination')],
+          source: [...rows.source.map(imageChange), ...this.#files.edits(files, chosen, 'source')],
+          destination: [...rows.destination.map(imageChange), ...this.#files.edits(files, chosen, 'destination')],
           pairs: rows.pairs,
+          namesThere: this.#namesThere([...known, ...rows.pairs]),
         };
       },
     };
+  }
+
+  /** How the destination knows items that have another key there, by how the source knows them. */
+  #namesThere(pairs: readonly KeyPair[]): ReadonlyMap<string, string> {
+    const keys = new Map(
+      pairs.map(({ table: id, from, to }) => [
+        `${profileTable(id.slice(id.indexOf('/') + 1))} ${toText(from)}`,
+        toText(to),
+      ]),
+    );
+    const tables = new Map(
+      (this.destination.profile?.items ?? []).flatMap((item) => ('table' in item ? [[item.kind, item.table]] : [])),
+    );
+    const names = new Map<string, string>();
+    for (const { id, kind, key } of this.#collector.items.values()) {
+      const there = keys.get(`${tables.get(kind) ?? kind} ${key}`);
+      if (there !== undefined && there !== key) names.set(id, `${kind}:${there}`);
+    }
+    return names;
   }
 
   /** Rows that follow their source down without anybody asking for them one by one. */
@@ -223,16 +240,10 @@ export class Gathering {
     return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
   }
 
-  /** A row by which its item is found: as the source knows it, where it knows it. */
-  #rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
-    const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
-    return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
-  }
-
   #itemOf(outcome: RowOutcome): string {
     const label = profileTable(outcome.table.table);
     const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
     const id = isOwn ? `own ${owner.id}` : owner.id;
     if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
     return id;
@@ -243,7 +254,7 @@ export class Gathering {
     const id = this.#itemOf(outcome);
     const changed = itemForTable(this.destination.profile, profileTable(outcome.table.table))?.changed;
     if (!changed) return;
-    const row = this.#rowOf(outcome);
+    const row = rowOf(outcome);
     const said = (column: string | undefined): string | undefined => {
       const value = column === undefined ? undefined : row[column];
       return value === null || value === undefined ? undefined : toText(value);
@@ -259,7 +270,7 @@ export class Gathering {
   /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
   #collisionName(outcome: RowOutcome, column: number | undefined): string {
     const label = profileTable(outcome.table.table);
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, this.#rowOf(outcome));
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
     const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
     return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
   }
@@ -386,69 +397,7 @@ export class Gathering {
         (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
           ? true
           : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
-      this.#collector.addRow(
-        label,
-        hashed(change, table),
-        this.#rowOf(outcome),
-        overwrites,
-        standing,
-        outcome.sourceKey,
-      );
-    }
-  }
-
-  /** Notes of each thing that changes on the destination what refers to it there. */
-  async #noteUses(): Promise<void> {
-    const keys = new Map<string, Map<string, ByteString[]>>();
-    const items = new Map<string, string>();
-    for (const { table, sourceKey, key, sides, decision, ...outcome } of this.comparison.rows.outcomes) {
-      const [own] = key;
-      if (!sides.destination || decision.is === 'untouched' || decision.is === 'agreed' || typeof own !== 'string')
-        continue;
-      const row = { table, sourceKey, key, sides, decision, ...outcome };
-      const owner = this.#collector.ownerOf(profileTable(table.table), sourceKey, this.#rowOf(row));
-      if (!owner.isOwner || !this.#collector.items.has(owner.id)) continue;
-      const tables = keys.get(table.database) ?? new Map<string, ByteString[]>();
-      keys.set(table.database, tables);
-      const known = tables.get(table.table);
-      if (known) known.push(own);
-      else tables.set(table.table, [own]);
-      items.set(`${table.table} ${own}`, owner.id);
-    }
-    for (const [database, wanted] of keys)
-      for (const { of, by, rows } of await usesOf(this.destination, database, wanted)) {
-        const item = this.#collector.items.get(items.get(`${of.table} ${of.key}`) ?? '');
-        if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
-      }
-    const files = this.comparison.files.filter(({ sides }) => sides.destination.type === 'file');
-    for (const { name } of this.destination.databases)
-      for (const { path, by, rows } of await mentionsOf(
-        this.destination,
-        name,
-        files.map((one) => one.path),
-      )) {
-        const { root } = files.find((one) => one.path === path) as FileOutcome;
-        const item = this.#collector.items.get(this.#collector.fileItem(root, path).id);
-        if (item) item.usedBy = [...item.usedBy, amountOfTable(this.destination.profile, by, rows)];
-      }
-  }
-
-  /** Items of which only parts changed go by their title too: as the source has it, or the destination. */
-  async #findTitles(): Promise<void> {
-    for (const rule of this.destination.profile?.items ?? []) {
-      if (!('table' in rule)) continue;
-      const untitled = [...this.#collector.items.values()].filter((one) => one.isUntitled && one.kind === rule.kind);
-      for (const environment of [this.from, this.destination])
-        for (const { name } of environment.databases) {
-          const keys = untitled.filter((one) => one.isUntitled).map((one) => one.key);
-          const titles = await titlesOf(environment, name, rule, keys);
-          for (const item of untitled) {
-            const title = titles.get(item.key);
-            if (title === undefined || !item.isUntitled) continue;
-            item.title = shownValue(toBytes(title)) ?? item.title;
-            item.isUntitled = false;
-          }
-        }
+      this.#collector.addRow(label, hashed(change, table), rowOf(outcome), overwrites, standing, outcome.sourceKey);
     }
   }
 
@@ -470,88 +419,5 @@ export class Gathering {
         ? { take: settled.take, value: settled.take === 'edited' ? shownValue(settled.value) : null }
         : null,
     };
-  }
-
-  #selectableFile({ root, path, area }: FileOutcome): Selectable {
-    const { id, kind, title } = this.#collector.fileItem(root, path);
-    const known = this.#selectable.get(id) ?? { id, kind, part: area, path: title };
-    this.#selectable.set(id, known);
-    return known;
-  }
-
-  #isWritten(file: SettledFile, chosen: (id: string) => boolean): boolean {
-    const { decision } = file.outcome;
-    if (decision.is === 'agreed' || decision.is === 'own') return false;
-    if (decision.is === 'taken' && decision.follows) return true;
-    return chosen(this.#selectableFile(file.outcome).id) && file.settled !== 'destination';
-  }
-
-  #addFile(file: SettledFile, chosen: (id: string) => boolean): void {
-    const { outcome, collides, settled, after } = file;
-    if (outcome.decision.is === 'agreed' || outcome.decision.is === 'own') return;
-    if (outcome.decision.is === 'taken' && outcome.decision.follows) {
-      this.#countFile(outcome);
-      return;
-    }
-    const { id } = this.#selectableFile(outcome);
-    const { root, path, sides, decision } = outcome;
-    const change: FileChange = { part: 'file', root, path, before: sides.destination, after: after ?? sides.source };
-    const words = `Both ends changed ${toText(path)}.`;
-    this.#collector.addFile(outcome.area, change, decision.is === 'taken' && decision.overwrites, {
-      outcome: !chosen(id)
-        ? 'left-out'
-        : collides && !settled
-          ? 'needs-you'
-          : settled === 'destination'
-            ? 'kept'
-            : 'written',
-      fields: [],
-      collisions: collides
-        ? [
-            {
-              id,
-              words,
-              field: null,
-              allowed: ['source', 'destination'],
-              settled: settled ? { take: settled, value: null } : null,
-            },
-          ]
-        : [],
-      reason:
-        settled === 'destination'
-          ? words
-          : decision.is === 'merged'
-            ? 'Both ends changed it at different lines; both changes are kept.'
-            : '',
-    });
-  }
-
-  #countFile({ area, sides }: FileOutcome): void {
-    const { parts } = this.#collector;
-    const counts = parts.get(area) ?? {
-      name: area,
-      type: 'area' as const,
-      inserted: 0,
-      updated: 0,
-      deleted: 0,
-      bytes: 0,
-    };
-    if (sides.destination.type === 'absent') counts.inserted++;
-    else if (sides.source.type === 'absent') counts.deleted++;
-    else counts.updated++;
-    if (sides.source.type === 'file') counts.bytes += sides.source.size;
-    parts.set(area, counts);
-  }
-
-  /** What a baseline's image of the files becomes: the source's state for everything that was treated. */
-  #fileEdits(files: readonly SettledFile[], chosen: (id: string) => boolean, end: Side): FileChange[] {
-    return files.flatMap((file): FileChange[] => {
-      const { outcome, settled } = file;
-      const { root, path, sides } = outcome;
-      if (outcome.decision.is === 'own' || (outcome.decision.is === 'taken' && outcome.decision.follows)) return [];
-      if (outcome.decision.is !== 'agreed' && !chosen(this.#selectableFile(outcome).id)) return [];
-      const after = end === 'source' || settled !== 'destination' ? sides.source : sides.destination;
-      return [{ part: 'file', root, path, before: { type: 'absent' }, after }];
-    });
   }
 }

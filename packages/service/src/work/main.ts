@@ -1,9 +1,13 @@
 import { run } from 'graphile-worker';
+import { keepTraffic } from '../facts/traffic.js';
 import { openInstallation } from '../installation.js';
-import { mailSettings, sendDueMail } from '../notices/mail.js';
+import { sendDueMail } from '../notices/mail.js';
+import { mailSettings } from '../notices/mail-settings.js';
 import { sendDueWebhooks } from '../notices/webhooks.js';
 import { deliverDue } from '../requests/deliver.js';
 import { followSources } from '../requests/follow.js';
+import { lapseClaims } from '../requests/idle.js';
+import { removePreviews } from '../requests/preview.js';
 import { computeForecast } from './forecasting.js';
 import { packBaseline } from './packing.js';
 import { goRound } from './rounds.js';
@@ -67,6 +71,9 @@ const timers = [
   regularly(2000, 'sweep', () => work.sweep()),
   regularly(2000, 'delivering what is due', () => deliverDue(installation)),
   regularly(2000, 'telling other programs', () => sendDueWebhooks(installation)),
+  regularly(10_000, 'letting go of what lies still', () => lapseClaims(installation)),
+  regularly(5000, 'removing previews', () => removePreviews(installation)),
+  regularly(20_000, 'counting visitors', () => keepTraffic(installation)),
   regularly(60_000, 'looking at what is asked for', () => followSources(installation)),
   ...(mail ? [regularly(2000, 'mailing', () => sendDueMail(installation, mail))] : []),
 ];

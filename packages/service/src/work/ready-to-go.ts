@@ -2,15 +2,28 @@ import { counted } from '@tessarion/core';
 import { ProblemError } from '../problems.js';
 import type { ForecastRecord, ForecastResult } from './forecasting.js';
 
+/** What a forecast says. @throws {ProblemError} `conflict` with the reason, as long as it says nothing */
+export function resultOf({ id, state, result, failure }: ForecastRecord): ForecastResult {
+  if (state === 'failed')
+    throw new ProblemError(
+      'conflict',
+      `Forecast ${id} failed: ${failure?.message ?? 'it was broken off.'}`,
+      failure?.next ?? 'Make a new one.',
+    );
+  if (state === 'computing' || !result)
+    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
+  return result;
+}
+
 /**
  * What a forecast says, when nothing in it is in the way or left to settle.
  *
  * @param again the command by which it is looked at again
  * @throws {ProblemError} `conflict`, `checks-failed`, `unsettled`
  */
-export function readyToGo({ id, state, result }: ForecastRecord, again: string): ForecastResult {
-  if (state !== 'ready' || !result)
-    throw new ProblemError('conflict', `Forecast ${id} is not ready.`, 'Wait until it is, or make a new one.');
+export function readyToGo(forecast: ForecastRecord, again: string): ForecastResult {
+  const { id } = forecast;
+  const result = resultOf(forecast);
   const failed = result.checks.find((check) => check.state === 'failed');
   if (failed)
     throw new ProblemError('checks-failed', failed.message, failed.remedy ?? 'Look at the forecast’s checks.');

@@ -13,6 +13,8 @@ const LOOK_EVERY_MS = 60 * 60_000;
 /** A round ends after this time, so that the next one can see again who is reached. */
 const ROUND_MS = 45_000;
 const AT_ONCE = 8;
+/** A round asks once: the next one asks again. */
+const ANSWER_MS = 10_000;
 
 /**
  * Goes round all environments: sees whether each is reached, and measures and compares the one that was not looked at
@@ -63,7 +65,7 @@ async function problemOf({ server, folder, place, databases }: Environment): Pro
       if (!(await server.exists(`${root.path}/.`)))
         return `The root "${root.name}" is not there: ${Buffer.from(root.path, 'latin1')}.`;
     await server.freeBytes(folder);
-    for (const { login } of databases) await (await connectTo(login, 'read', 'round')).end();
+    for (const { login } of databases) await (await connectTo(login, 'read', 'round', [ANSWER_MS])).end();
     return null;
   } catch (error) {
     return messageOf(error);

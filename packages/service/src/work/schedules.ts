@@ -91,7 +91,7 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
         onto: copy.path,
         site: copy.site,
         sentence: result.sentence,
-        person,
+        by: { id: null, name: person },
         input,
         forecast: id,
         checks: result.checks,

@@ -7,6 +7,8 @@ import type { SchemaChange } from './schema-items.js';
 export interface TransferWish {
   readonly method: 'merge' | 'replace';
   readonly wishes: ForecastWishes;
+  /** A change request is looked at again with the wishes that it had. */
+  readonly follows?: boolean;
 }
 
 export const NO_WISHES: ForecastWishes = { only: [], except: [], settlements: {}, rest: null };
@@ -54,4 +56,6 @@ export interface WrittenPlan {
   readonly source: readonly Change[];
   readonly destination: readonly Change[];
   readonly pairs: MergePlan['pairs'];
+  /** How the destination knows items that have another key there, by how the source knows them. */
+  readonly namesThere: ReadonlyMap<string, string>;
 }

@@ -1,9 +1,11 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
-import type { Forecast, Me } from '@tessarion/contract';
+import type { Forecast } from '@tessarion/contract';
+import { wantedBy } from '@tessarion/core';
 import { type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Failure } from '../../parts/states.js';
-import { client } from '../../session.js';
+import { client, useMe } from '../../session.js';
+import { type Asked, ReviewersField, reviewersOf } from '../request/reviewers-field.js';
 
 export interface Lane {
   /** Whether it leads upward, and a change request may go over it. */
@@ -15,7 +17,7 @@ export interface Lane {
 
 /** What the lane of a forecast asks for before anything goes over it. */
 export function useLane(forecast: Forecast): Lane {
-  const isUp = forecast.direction === 'up' && forecast.undoes === null && forecast.snapshot === null;
+  const isUp = forecast.direction === 'up' && forecast.snapshot === null;
   const site = forecast.onto.split('/')[0] ?? '';
   const onto = forecast.onto.endsWith('/live') ? 'live' : 'staging';
   const lanes = useQuery({
@@ -25,37 +27,27 @@ export function useLane(forecast: Forecast): Lane {
   });
   const rule = lanes.data?.find((one) => one.onto === onto);
   if (!isUp || !rule) return { isUp, asks: false, words: '' };
-  const parts = [
-    ...(rule.approvals > 0 ? [rule.approvals === 1 ? '1 approval' : `${rule.approvals} approvals`] : []),
-    ...rule.teams.map((team) => `somebody of ${team}`),
-  ];
+  const parts = wantedBy(rule);
   return { isUp, asks: parts.length > 0, words: parts.length > 0 ? `Onto ${onto} needs ${parts.join(' and ')}` : '' };
 }
 
 /** Opens a change request for what the forecast would write, and asks for review. */
 export function AskForm({ forecast, words }: { readonly forecast: Forecast; readonly words: string }): JSX.Element {
   const navigate = useNavigate();
-  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
-  const people = useQuery({ queryKey: ['people'], queryFn: () => client.call('personList') });
-  const teams = useQuery({ queryKey: ['teams'], queryFn: () => client.call('teamList') });
+  const me = useMe();
   const [title, setTitle] = useState('');
-  const [reviewer, setReviewer] = useState('');
+  const [asked, setAsked] = useState<readonly Asked[]>([]);
   const ask = useMutation({
-    mutationFn: async () => {
-      const [is, who = ''] = reviewer.split(' ');
+    mutationFn: async (isDraft: boolean) => {
       const opened = await client.call('requestOpen', {
-        body: {
-          forecast: forecast.id,
-          title,
-          ...(reviewer === '' ? {} : { reviewers: [is === 'team' ? { team: who } : { person: who }] }),
-        },
+        body: { forecast: forecast.id, title, reviewers: reviewersOf(asked) },
       });
-      return client.call('requestAsk', { params: { id: opened.id } });
+      return isDraft ? opened : client.call('requestAsk', { params: { id: opened.id } });
     },
-    onSuccess: (request) => void navigate(`/requests/${request.id}`),
+    onSuccess: (request, isDraft) => void navigate(`/requests/${request.id}${isDraft ? '?edit=yes' : ''}`),
   });
-  const send = (): void => {
-    if (title.trim() !== '' && !ask.isPending) ask.mutate();
+  const send = (isDraft: boolean): void => {
+    if (title.trim() !== '' && !ask.isPending) ask.mutate(isDraft);
   };
   return (
     <div className="ready-zone stack">
@@ -64,36 +56,34 @@ export function AskForm({ forecast, words }: { readonly forecast: Forecast; read
         What it is
         <input
           value={title}
-          placeholder="Autumn collection, first part"
+          maxLength={200}
+          placeholder={forecast.undoes === null ? 'Autumn collection, first part' : 'Take the autumn collection back'}
           onChange={(event) => setTitle(event.target.value)}
           onKeyDown={(event) => {
+            // It stands within the form that confirms a push.
             if (event.key !== 'Enter') return;
             event.preventDefault();
-            send();
+            send(false);
           }}
         />
       </label>
-      <label>
-        Reviewer
-        <select value={reviewer} onChange={(event) => setReviewer(event.target.value)}>
-          <option value="">nobody in particular</option>
-          {(teams.data ?? []).map((one) => (
-            <option key={one.name} value={`team ${one.name}`}>
-              {one.title} (team)
-            </option>
-          ))}
-          {(people.data ?? [])
-            .filter((one) => one.state === 'active' && one.id !== me.data?.id)
-            .map((one) => (
-              <option key={one.id} value={`person ${one.id}`}>
-                {one.name}
-              </option>
-            ))}
-        </select>
-      </label>
+      <ReviewersField asked={asked} author={me.data?.id} choose={setAsked} />
       {ask.isError && <Failure error={ask.error} />}
-      <button type="button" className="btn main big" disabled={title.trim() === '' || ask.isPending} onClick={send}>
+      <button
+        type="button"
+        className="btn main big"
+        disabled={title.trim() === '' || ask.isPending}
+        onClick={() => send(false)}
+      >
         Ask for review
+      </button>
+      <button
+        type="button"
+        className="bare-link"
+        disabled={title.trim() === '' || ask.isPending}
+        onClick={() => send(true)}
+      >
+        Keep it as a draft, and write more
       </button>
     </div>
   );

@@ -1,12 +1,13 @@
 import { useMutation } from '@tanstack/react-query';
-import type { Forecast } from '@tessarion/contract';
+import { ServiceProblem } from '@tessarion/client';
+import type { Forecast, Me } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
 import { duration, number } from '../../parts/words.js';
-import { client } from '../../session.js';
+import { client, useMe } from '../../session.js';
 import { AskForm, useLane } from './ask-form.js';
 
 /** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
@@ -23,26 +24,34 @@ export function ConfirmZone({
 }): JSX.Element {
   const navigate = useNavigate();
   const [typed, setTyped] = useState('');
+  const [urgent, setUrgent] = useState<string>();
+  const [override, setOverride] = useState('');
+  const past = {
+    ...(urgent === undefined ? {} : { urgent }),
+    ...(override.trim() === '' ? {} : { override }),
+  };
+  const body = { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}), ...past };
   const act = useMutation({
     mutationFn: () =>
       forecast.undoes !== null
-        ? client.call('transferUndo', {
-            params: { id: forecast.undoes },
-            body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) },
-          })
+        ? client.call('transferUndo', { params: { id: forecast.undoes }, body })
         : forecast.direction === 'up'
-          ? client.call('pushCreate', { body: { forecast: forecast.id, ...(isLive ? { confirm: typed } : {}) } })
+          ? client.call('pushCreate', { body })
           : client.call('pullCreate', { body: { forecast: forecast.id } }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
   const lane = useLane(forecast);
+  const me = useMe();
+  const may = (permission: Me['permissions'][number]): boolean => me.data?.permissions.includes(permission) === true;
   const [isAsking, setAsking] = useState(false);
+  const isClosed = act.error instanceof ServiceProblem && act.error.problem.type === 'tessarion:closed';
   const passed = forecast.checks.filter((check) => check.state === 'passed').length;
   const warnings = forecast.checks.filter((check) => check.state === 'warning');
   const [failed] = forecast.checks.filter((check) => check.state === 'failed');
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const isOpen = !failed && written > 0 && forecast.unsettled === 0;
-  const isReady = isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto);
+  const isReady =
+    isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto) && urgent?.trim() !== '';
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (isReady) act.mutate();
@@ -85,16 +94,42 @@ export function ConfirmZone({
             <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or both ends agree'}</span>
           )}
         </>
-      ) : lane.asks || isAsking ? (
-        <AskForm forecast={forecast} words={lane.words} />
+      ) : (lane.asks || isAsking) && urgent === undefined ? (
+        <>
+          <AskForm forecast={forecast} words={lane.words} />
+          {lane.asks && may('live.urgent') && (
+            <button type="button" className="bare-link" onClick={() => setUrgent('')}>
+              It cannot wait
+            </button>
+          )}
+        </>
       ) : (
-        <div className="ready-zone">
+        <div className="ready-zone stack">
+          {urgent !== undefined && (
+            <label>
+              Why it cannot wait; it stays marked, and is reviewed afterwards
+              <input autoFocus value={urgent} onChange={(event) => setUrgent(event.target.value)} />
+            </label>
+          )}
+          {isClosed && may('window.override') && (
+            <label>
+              Why outside a window or in a freeze; it stays marked
+              <input value={override} onChange={(event) => setOverride(event.target.value)} />
+            </label>
+          )}
           {isLive && <TypeName path={forecast.onto} typed={typed} type={setTyped} />}
           <button type="submit" className="btn main big" disabled={!isReady}>
             {forecast.button}
           </button>
           {lane.isUp && (
-            <button type="button" className="bare-link" onClick={() => setAsking(true)}>
+            <button
+              type="button"
+              className="bare-link"
+              onClick={() => {
+                setUrgent(undefined);
+                setAsking(true);
+              }}
+            >
               Ask for review instead
             </button>
           )}

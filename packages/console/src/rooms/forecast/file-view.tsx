@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query';
 import type { Forecast, ForecastItem, ShownFile } from '@tessarion/contract';
 import { diffLines } from 'diff';
-import type { JSX } from 'react';
+import { Fragment, type JSX, type ReactNode } from 'react';
+import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { size } from '../../parts/words.js';
 import { client } from '../../session.js';
@@ -10,15 +11,29 @@ import type { Sides } from './item-detail.js';
 
 const MOST_LINES = 600;
 
+/** What people say of single lines, and how one begins to. */
+export interface LineTalk {
+  /** What is said of a line of the source's file; null where nothing is. */
+  readonly about: (line: number) => ReactNode | null;
+  /** Absent for who may not. */
+  readonly begin?: ((line: number) => void) | undefined;
+  /** What is said of lines that are not among those shown. */
+  readonly rest: (shown: ReadonlySet<number>) => ReactNode;
+}
+
+type Ends = { readonly [End in 'from' | 'onto']: Pick<Sides[End], 'name'> };
+
 /** A changed file: a picture before and after, or the lines of its text that differ. */
 export function FileView({
   item,
   forecast,
   sides,
+  talk,
 }: {
   readonly item: ForecastItem;
   readonly forecast: Forecast;
-  readonly sides: Sides;
+  readonly sides: Ends;
+  readonly talk?: LineTalk;
 }): JSX.Element | null {
   const source = useFile(item, forecast, 'source');
   const destination = useFile(item, forecast, 'destination');
@@ -38,6 +53,7 @@ export function FileView({
         before={before.is === 'text' ? before.text : ''}
         after={after.is === 'text' ? after.text : ''}
         sides={sides}
+        talk={talk}
       />
     );
   return (
@@ -77,64 +93,106 @@ function Lines({
   before,
   after,
   sides,
+  talk,
 }: {
   readonly before: string;
   readonly after: string;
-  readonly sides: Sides;
+  readonly sides: Ends;
+  readonly talk: LineTalk | undefined;
 }): JSX.Element {
   const rows = pairLines(before, after);
+  const shown = new Set(rows.slice(0, MOST_LINES).flatMap((row) => (row.is === 'unlike' ? (row.line ?? []) : [])));
   return (
-    <table className="lines mono">
-      <caption className="sr-only">Lines that differ</caption>
-      <thead>
-        <tr>
-          <th scope="col">{sides.onto.name}, as it is now</th>
-          <th scope="col">{sides.from.name}, where it comes from</th>
-        </tr>
-      </thead>
-      <tbody>
-        {rows.slice(0, MOST_LINES).map((row, i) =>
-          row.is === 'alike' ? (
-            <tr key={`${String(i)} alike`}>
-              <td colSpan={2} className="alike qq">
-                {row.count} {row.count === 1 ? 'line' : 'lines'} alike
-              </td>
-            </tr>
-          ) : (
-            <tr key={`${String(i)} ${row.before ?? ''} ${row.after ?? ''}`}>
-              <td className={row.before === null ? 'none' : ''}>
-                {row.before !== null &&
-                  (row.after === null ? <del>{row.before}</del> : <Replaced before={row.before} after={row.after} />)}
-              </td>
-              <td className={row.after === null ? 'none' : ''}>
-                {row.after !== null && <Changed before={row.before} after={row.after} />}
-              </td>
-            </tr>
-          ),
-        )}
-        {rows.length > MOST_LINES && (
+    <>
+      <table className="lines mono">
+        <caption className="sr-only">Lines that differ</caption>
+        <thead>
           <tr>
-            <td colSpan={2} className="alike qq">
-              and {rows.length - MOST_LINES} more
-            </td>
+            <th scope="col">{sides.onto.name}, as it is now</th>
+            <th scope="col">{sides.from.name}, where it comes from</th>
           </tr>
-        )}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {rows.slice(0, MOST_LINES).map((row, i) =>
+            row.is === 'alike' ? (
+              <tr key={`${String(i)} alike`}>
+                <td colSpan={2} className="alike qq">
+                  {row.count} {row.count === 1 ? 'line' : 'lines'} alike
+                </td>
+              </tr>
+            ) : (
+              <Fragment key={`${String(i)} ${row.before ?? ''} ${row.after ?? ''}`}>
+                <tr>
+                  <td className={row.before === null ? 'none' : ''}>
+                    {row.before !== null &&
+                      (row.after === null ? (
+                        <del>{row.before}</del>
+                      ) : (
+                        <Replaced before={row.before} after={row.after} />
+                      ))}
+                  </td>
+                  <td className={row.after === null ? 'none' : ''}>
+                    {talk?.begin && row.line !== null && (
+                      <button
+                        type="button"
+                        className="line-talk"
+                        aria-label={`Comment on line ${row.line}`}
+                        title={`Comment on line ${row.line}`}
+                        onClick={() => talk.begin?.(row.line as number)}
+                      >
+                        <Icon name="plus" size={12} />
+                      </button>
+                    )}
+                    {row.after !== null && <Changed before={row.before} after={row.after} />}
+                  </td>
+                </tr>
+                {talk && row.line !== null && talk.about(row.line) !== null && (
+                  <tr>
+                    <td colSpan={2} className="line-about">
+                      {talk.about(row.line)}
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
+            ),
+          )}
+          {rows.length > MOST_LINES && (
+            <tr>
+              <td colSpan={2} className="alike qq">
+                and {rows.length - MOST_LINES} more
+              </td>
+            </tr>
+          )}
+        </tbody>
+      </table>
+      {talk?.rest(shown)}
+    </>
   );
 }
 
 type LineRow =
   | { readonly is: 'alike'; readonly count: number }
-  | { readonly is: 'unlike'; readonly before: string | null; readonly after: string | null };
+  | {
+      readonly is: 'unlike';
+      readonly before: string | null;
+      readonly after: string | null;
+      /** Number of the line in the source's file; null for one that goes. */
+      readonly line: number | null;
+    };
 
 function pairLines(before: string, after: string): LineRow[] {
   const rows: LineRow[] = [];
   let gone: string[] = [];
+  let line = 0;
   const linesOf = (text: string): string[] => text.replace(/\n$/, '').split('\n');
   const flush = (come: readonly string[]): void => {
     for (let i = 0; i < Math.max(gone.length, come.length); i++)
-      rows.push({ is: 'unlike', before: gone[i] ?? null, after: come[i] ?? null });
+      rows.push({
+        is: 'unlike',
+        before: gone[i] ?? null,
+        after: come[i] ?? null,
+        line: i < come.length ? ++line : null,
+      });
     gone = [];
   };
   for (const part of diffLines(before, after)) {
@@ -142,7 +200,9 @@ function pairLines(before: string, after: string): LineRow[] {
     else if (part.added) flush(linesOf(part.value));
     else {
       flush([]);
-      rows.push({ is: 'alike', count: linesOf(part.value).length });
+      const count = linesOf(part.value).length;
+      line += count;
+      rows.push({ is: 'alike', count });
     }
   }
   flush([]);

@@ -1,5 +1,5 @@
-import { useQuery } from '@tanstack/react-query';
-import type { Me, RequestAct, RequestDetail } from '@tessarion/contract';
+import type { RequestAct, RequestDetail } from '@tessarion/contract';
+import { momentWords } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
 import { Course } from '../../parts/course.js';
@@ -7,7 +7,11 @@ import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
 import { clock } from '../../parts/words.js';
-import { client } from '../../session.js';
+import { useMe } from '../../session.js';
+import { aboutOf } from './about-fields.js';
+import { Claims } from './claims.js';
+import { PreviewZone } from './preview.js';
+import { useMoment } from './use-moment.js';
 import type { Deeds } from './use-request.js';
 
 const actOf = (request: RequestDetail, name: RequestAct['act']): RequestAct | undefined =>
@@ -25,12 +29,19 @@ export function Acts({ request, deeds }: { readonly request: RequestDetail; read
       </p>
       {request.because && <p className="because">{request.because}</p>}
       {request.deliverAt && <p className="q">Delivers {clock(request.deliverAt)}</p>}
-      {request.revising && <p className="q pulse">Both ends are being looked at again</p>}
-      {request.waitsFor.map((held) => (
-        <p key={held.item} className="q">
-          Waits for {held.item}, claimed by <Link to={`/requests/${held.request}`}>{held.title}</Link> of {held.author}
+      {request.deliverAt === null && request.wantedFor !== null && (
+        <p className="q">
+          Wanted {request.wantedFor === 'window' ? 'in the next window' : `for ${clock(request.wantedFor)}`}
+          {request.wantedMoment && (
+            <span className={request.wantedMoment.allowed || request.wantedFor === 'window' ? '' : 'wn-text'}>
+              : {momentWords(request.wantedMoment, clock)}
+            </span>
+          )}
         </p>
-      ))}
+      )}
+      {request.revising && <p className="q pulse">Both ends are being looked at again</p>}
+      <Claims request={request} deeds={deeds} />
+      <PreviewZone request={request} />
       {deeds.isError && <Failure error={deeds.error} />}
       {may('review') && <VerdictForm request={request} deeds={deeds} />}
       {may('deliver') && <DeliverForm request={request} deeds={deeds} />}
@@ -107,17 +118,14 @@ function VerdictForm({ request, deeds }: { readonly request: RequestDetail; read
 
 function DeliverForm({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
   const [typed, setTyped] = useState('');
-  const [when, setWhen] = useState<'now' | 'window' | 'time'>('now');
-  const [time, setTime] = useState('');
+  const wanted = aboutOf(request);
+  const [when, setWhen] = useState<'now' | 'window' | 'time'>(wanted.wanted === 'any' ? 'now' : wanted.wanted);
+  const [time, setTime] = useState(wanted.time);
   const [reason, setReason] = useState('');
   const isLive = request.onto.endsWith('/live');
-  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
-  const plan = useQuery({
-    queryKey: ['plans', request.site],
-    queryFn: () => client.call('deliveryPlan', { params: { site: request.site } }),
-    enabled: isLive,
-  });
-  const closed = when === 'now' && plan.data && !plan.data.now.allowed ? plan.data.now : undefined;
+  const me = useMe();
+  const moment = useMoment(request.onto, when === 'time' ? time : undefined);
+  const closed = when !== 'window' && moment?.allowed === false;
   const mayOverride = me.data?.permissions.includes('window.override') === true;
   const isReady =
     (!isLive || typed === request.onto) && (when !== 'time' || time !== '') && (!closed || reason.trim() !== '');
@@ -151,10 +159,9 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
           <input type="datetime-local" value={time} onChange={(event) => setTime(event.target.value)} />
         </label>
       )}
-      {closed && (
-        <p className="wn-text">
-          {closed.because === 'freeze' ? 'Frozen now' : 'No window is open now'}
-          {closed.next && `; opens ${clock(closed.next)}`}
+      {moment && (when === 'window' || closed) && (
+        <p className={closed ? 'wn-text' : 'q'}>
+          {when === 'time' ? 'Then' : 'Now'} {momentWords(moment, clock)}
         </p>
       )}
       {closed && mayOverride && (

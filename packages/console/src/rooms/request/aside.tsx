@@ -1,11 +1,14 @@
 import type { RequestDetail } from '@tessarion/contract';
+import { asksForApproval, wantedBy } from '@tessarion/core';
 import type { JSX } from 'react';
 import { Icon } from '../../parts/icon.js';
 import { Ago } from '../../parts/words.js';
+import { Guests } from './guests.js';
 import type { Deeds } from './use-request.js';
 
 const ACTS: Record<string, string> = {
   open: 'opened it',
+  edit: 'changed what is said of it',
   ask: 'asked for review',
   'verdict approve': 'approved it',
   'verdict return': 'sent it back',
@@ -22,7 +25,13 @@ const ACTS: Record<string, string> = {
   undo: 'It was taken back',
   withdraw: 'withdrew it',
   look: 'looked again',
+  'hand-over': 'asked for something of it',
+  yield: 'let others go first with',
+  idle: 'It lay still',
 };
+
+const ruleWords = (rule: RequestDetail['rule']): string =>
+  `Each item needs ${wantedBy(rule).join(' and ')}${rule.threadsBlock ? '; open threads block it' : ''}`;
 
 /** Reviewers, steps, revisions and what happened. */
 export function Aside({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
@@ -50,12 +59,9 @@ export function Aside({ request, deeds }: { readonly request: RequestDetail; rea
             </li>
           ))}
         </ul>
-        <p className="qq">
-          {rule.approvals === 0 && rule.teams.length === 0
-            ? 'This lane asks for no approval'
-            : `Each item needs ${rule.approvals === 1 ? '1 approval' : `${rule.approvals} approvals`}${rule.teams.map((team) => `, and somebody of ${team}`).join('')}${rule.threadsBlock ? '; open threads block it' : ''}`}
-        </p>
+        <p className="qq">{asksForApproval(rule) ? ruleWords(rule) : 'This lane asks for no approval'}</p>
       </section>
+      <Guests request={request} />
       {request.steps.length > 0 && (
         <section>
           <h2>By hand</h2>

@@ -2,9 +2,15 @@ import type { ForecastField, ForecastItem, RequestDetail, RequestItem } from '@t
 import { type JSX, useState } from 'react';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
+import { useForecast } from '../../session.js';
 import { Changed, Replaced } from '../forecast/diff.js';
+import { FileView } from '../forecast/file-view.js';
+import { Collisions } from './collisions.js';
 import { ThreadView, threadsAbout, Writing } from './threads.js';
 import type { Deeds } from './use-request.js';
+
+/** How a line of a file is called in a conversation. */
+const lineName = (line: number): string => `line ${line}`;
 
 /** What becomes of an item, field by field, with what people say of each. */
 export function ItemValues({
@@ -26,6 +32,7 @@ export function ItemValues({
   readonly see: (item: RequestItem) => void;
 }): JSX.Element {
   const [writing, setWriting] = useState<string>();
+  const forecast = useForecast(request.forecast);
   const onto = request.onto.split('/')[1] ?? request.onto;
   const kind = onto === 'live' ? 'live' : 'staging';
   const source = request.from.split('/')[1] ?? request.from;
@@ -34,6 +41,27 @@ export function ItemValues({
     threadsAbout(request, item.id, field).map((thread) => (
       <ThreadView key={thread.id} thread={thread} me={me} mayComment={mayComment} deeds={deeds} />
     ));
+  /** What is said of a field or line, with the field in which one writes. */
+  const aboutField = (field: string): JSX.Element | null =>
+    threadsAbout(request, item.id, field).length > 0 || writing === field ? (
+      <div className="vt">
+        {threads(field)}
+        {writing === field && (
+          <Writing
+            deeds={deeds}
+            about={about(field)}
+            label={`Comment on ${field}`}
+            button="Comment"
+            close={() => setWriting(undefined)}
+          />
+        )}
+      </div>
+    ) : null;
+  const isFile = shown !== undefined && shown.fields.length === 0;
+  // Lines of which a former revision spoke may be alike now.
+  const spokenLines = [
+    ...new Set(threadsAbout(request, item.id).flatMap((one) => (one.field?.startsWith('line ') ? [one.field] : []))),
+  ];
   return (
     <>
       <header className="dh">
@@ -51,8 +79,9 @@ export function ItemValues({
           {item.isSeen ? 'Seen' : 'Mark as seen'} <kbd>v</kbd>
         </button>
       </header>
+      {shown && <Collisions request={request} item={shown} deeds={deeds} />}
       {threads(null)}
-      <div className="vals">
+      <div className="vals" hidden={isFile}>
         <div className="vh">
           <span />
           <span>{onto} has</span>
@@ -79,34 +108,31 @@ export function ItemValues({
                 </button>
               )}
             </span>
-            {(threadsAbout(request, item.id, field.name).length > 0 || writing === field.name) && (
-              <div className="vt">
-                {threads(field.name)}
-                {writing === field.name && (
-                  <Writing
-                    deeds={deeds}
-                    about={about(field.name)}
-                    label={`Comment on ${field.name}`}
-                    button="Comment"
-                    close={() => setWriting(undefined)}
-                  />
-                )}
-              </div>
-            )}
+            {aboutField(field.name)}
           </div>
         ))}
-        {shown && shown.fields.length === 0 && (
-          <div className="vr">
-            <span className="fn">File</span>
-            <span className="v q">{item.change === 'new' ? <em>not there</em> : 'the file as it is'}</span>
-            <span className={`v c ${kind}`}>
-              {item.change === 'deleted' ? <em>goes</em> : <ins>{source}’s file</ins>}
-            </span>
-            <span className="vc" />
-          </div>
-        )}
         {!shown && <Empty title="Not in its forecast any more">The request is being looked at again.</Empty>}
       </div>
+      {shown && isFile && forecast.data && (
+        <FileView
+          item={shown}
+          forecast={forecast.data}
+          sides={{ from: { name: source }, onto: { name: onto } }}
+          talk={{
+            about: (line) => aboutField(lineName(line)),
+            begin: mayComment ? (line) => setWriting(lineName(line)) : undefined,
+            rest: (lines) =>
+              spokenLines
+                .filter((field) => ![...lines].some((line) => lineName(line) === field))
+                .map((field) => (
+                  <div key={field} className="line-elsewhere">
+                    <p className="qq">{field}, which is not among these now</p>
+                    {threads(field)}
+                  </div>
+                )),
+          }}
+        />
+      )}
       {mayComment && (
         <div className="vfoot">
           <Writing deeds={deeds} about={about(undefined)} label={`Comment on ${item.title}`} button="Comment" />

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import type { Me, RequestDetail, RequestItem } from '@tessarion/contract';
-import type { JSX } from 'react';
+import type { RequestDetail, RequestItem } from '@tessarion/contract';
+import { counted, isOpenRequest } from '@tessarion/core';
+import { Fragment, type JSX } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
@@ -8,9 +9,10 @@ import { Markdown } from '../../parts/markdown.js';
 import { Plate } from '../../parts/plate.js';
 import { Failure, Loading } from '../../parts/states.js';
 import { SentenceText } from '../../parts/words.js';
-import { client, useSite } from '../../session.js';
+import { client, useMe, useSite } from '../../session.js';
 import { Acts } from './acts.js';
 import { Aside } from './aside.js';
+import { EditForm } from './edit-form.js';
 import { ItemValues } from './item-values.js';
 import { ThreadView, threadsAbout, Writing } from './threads.js';
 import { useDeeds, useRequest } from './use-request.js';
@@ -35,7 +37,7 @@ export function RequestRoom(): JSX.Element {
 }
 
 function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
-  const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
+  const me = useMe();
   const site = useSite(request.site);
   const deeds = useDeeds(request.id);
   const [query, setQuery] = useSearchParams();
@@ -96,7 +98,19 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
       </div>
       <main className="request">
         <section className="dirs slab" aria-label="Direction">
-          <Plate side="src" label="From" path={request.from} one={find(request.from)} />
+          {request.undoes ? (
+            <div className="plate src back">
+              <Icon name="undo" size={16} />
+              <span className="pl">
+                <Link className="u" to={`/transfers/${request.undoes}`}>
+                  {request.undoes}
+                </Link>
+                <span className="q">is taken back; later changes by others stay</span>
+              </span>
+            </div>
+          ) : (
+            <Plate side="src" label="From" path={request.from} one={find(request.from)} />
+          )}
           <Plate side="dst" label="Onto" path={request.onto} one={find(request.onto)} />
         </section>
         <section className="say slab">
@@ -104,7 +118,10 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
             <SentenceText pieces={request.sentence} />
           </p>
         </section>
-        <Acts request={request} deeds={deeds} />
+        <div className="req-side">
+          <Acts request={request} deeds={deeds} />
+          <Aside request={request} deeds={deeds} />
+        </div>
         <nav className="req-items slab" aria-label="Items">
           <button
             type="button"
@@ -115,27 +132,36 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
             <b>The request</b>
             <span className="q">{talk(threadsAbout(request, null).length)}</span>
           </button>
-          <h2 className="gh">
-            {request.items.length === 1 ? '1 item' : `${request.items.length} items`}
-            <span className="qq">{seenWords(request.items)}</span>
-          </h2>
-          {request.items.map((item) => (
-            <button
-              key={item.id}
-              type="button"
-              className={`ri ${item === current ? 'cur' : ''}`}
-              aria-current={item === current ? 'true' : undefined}
-              onClick={() => open(item.id)}
-            >
-              <Mark item={item} />
-              <span className="kd qq">{item.kind}</span>
-              <span className="cut" title={item.title}>
-                {item.title}
-              </span>
-              {item.openThreads > 0 && <span className="acc th">{talk(item.openThreads)}</span>}
-              <span className="q">{item.change}</span>
-            </button>
+          {groupsOf(request).map(({ title, note, items: members }) => (
+            <Fragment key={title}>
+              <h2 className="gh">
+                {title}
+                <span className="qq">{note}</span>
+              </h2>
+              {members.map((item) => (
+                <button
+                  key={item.id}
+                  type="button"
+                  className={`ri ${item === current ? 'cur' : ''}`}
+                  aria-current={item === current ? 'true' : undefined}
+                  onClick={() => open(item.id)}
+                >
+                  <Mark item={item} />
+                  <span className="kd qq">{item.kind}</span>
+                  <span className="cut" title={item.title}>
+                    {item.title}
+                  </span>
+                  {item.openThreads > 0 && <span className="acc th">{talk(item.openThreads)}</span>}
+                  <span className="q">{item.change}</span>
+                </button>
+              ))}
+            </Fragment>
           ))}
+          {request.undoes === null && isOpenRequest(request.state) && (
+            <Link className="bring-in" to={`/sites/${request.site}/forecast?from=${request.onto}&onto=${request.from}`}>
+              What changed on {request.onto.split('/')[1]} since
+            </Link>
+          )}
         </nav>
         <section className="req-main slab" tabIndex={0} aria-label="What it is about">
           {current ? (
@@ -151,11 +177,7 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
             />
           ) : (
             <div className="about-req">
-              {request.description !== '' ? (
-                <Markdown text={request.description} />
-              ) : (
-                <p className="q">Nothing more is said about it.</p>
-              )}
+              <Description request={request} />
               {threadsAbout(request, null).map((thread) => (
                 <ThreadView key={thread.id} thread={thread} me={own} mayComment={mayComment} deeds={deeds} />
               ))}
@@ -163,10 +185,49 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
             </div>
           )}
         </section>
-        <Aside request={request} deeds={deeds} />
       </main>
     </>
   );
+}
+
+/** What the request says of itself, and a form for who may change that. */
+function Description({ request }: { readonly request: RequestDetail }): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const setEdited = (isEdited: boolean): void => setQuery(isEdited ? { edit: 'yes' } : {}, { replace: true });
+  const mayEdit = request.acts.some((one) => one.act === 'edit' && one.allowed);
+  if (mayEdit && query.has('edit')) return <EditForm request={request} close={() => setEdited(false)} />;
+  return (
+    <>
+      {mayEdit && (
+        <button type="button" className="btn sm edit-about" onClick={() => setEdited(true)}>
+          Edit
+        </button>
+      )}
+      {request.description !== '' ? (
+        <Markdown text={request.description} />
+      ) : (
+        <p className="q">Nothing more is said about it.</p>
+      )}
+    </>
+  );
+}
+
+interface Group {
+  readonly title: string;
+  readonly note: string;
+  readonly items: readonly RequestItem[];
+}
+
+/** Items by what becomes of them: what collides first, and last what the destination changed itself. */
+function groupsOf({ items, onto }: RequestDetail): Group[] {
+  const of = (outcome: RequestItem['outcome']): RequestItem[] => items.filter((item) => item.outcome === outcome);
+  const [colliding, written, kept] = [of('needs-you'), of('written'), of('kept')];
+  const there = onto.split('/')[1] ?? onto;
+  return [
+    { title: `${counted(colliding.length, 'item')} to settle`, note: '', items: colliding },
+    { title: counted(written.length, 'item'), note: seenWords(written), items: written },
+    { title: `Stays as it is on ${there}`, note: '', items: kept },
+  ].filter((group) => group.items.length > 0);
 }
 
 const forecastPage = (id: string, cursor: string) =>
@@ -184,7 +245,7 @@ const seenWords = (items: readonly RequestItem[]): string => {
 
 /** How an item stands: approved, waiting for approval, approved before it changed, or colliding. */
 function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
-  const isApproved = item.missing === 0 && item.missingTeams.length === 0;
+  const isApproved = item.missing + item.missingTeams.length + item.missingGuests === 0;
   const words =
     item.outcome === 'needs-you'
       ? 'collides'
@@ -194,7 +255,9 @@ function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
           ? item.approvedBy.length > 0
             ? `approved by ${item.approvedBy.join(', ')}`
             : 'needs nobody'
-          : `waits for approval`;
+          : item.missing + item.missingTeams.length === 0
+            ? 'waits for a guest’s yes'
+            : 'waits for approval';
   return (
     <span className={`mk ${isApproved ? 'ok' : item.lapsedFor.length > 0 ? 'lapsed' : ''}`} title={words}>
       {isApproved ? <Icon name="check" size={12} /> : null}

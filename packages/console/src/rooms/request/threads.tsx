@@ -133,11 +133,12 @@ function CommentView({
   readonly isOwn: boolean;
   readonly deeds: Deeds;
 }): JSX.Element {
-  const [edited, setEdited] = useState<string>();
-  const keep = (): void => {
-    if (edited?.trim())
+  /** What is being written, and of which text. */
+  const [edited, setEdited] = useState<{ readonly text: string; readonly etag: string }>();
+  const keep = (etag: string): void => {
+    if (edited?.text.trim())
       deeds.mutate(
-        { act: 'edit-comment', comment: comment.id, text: edited },
+        { act: 'edit-comment', comment: comment.id, text: edited.text, etag },
         { onSuccess: () => setEdited(undefined) },
       );
   };
@@ -145,6 +146,7 @@ function CommentView({
     <div className="cm">
       <p className="by">
         <b>{comment.author?.name ?? 'Somebody'}</b>
+        {comment.isGuest && <span className="guest-mark">guest</span>}
         <span className="qq">
           <Ago time={comment.at} suffix=" ago" />
           {comment.editedAt && comment.removedAt === null && (
@@ -154,7 +156,11 @@ function CommentView({
         <span className="sp" />
         {isOwn && comment.removedAt === null && edited === undefined && (
           <>
-            <button type="button" className="bare-link" onClick={() => setEdited(comment.text)}>
+            <button
+              type="button"
+              className="bare-link"
+              onClick={() => setEdited({ text: comment.text, etag: comment.etag })}
+            >
               Edit
             </button>
             <button
@@ -177,11 +183,11 @@ function CommentView({
             className="ta"
             aria-label="Edit the comment"
             rows={3}
-            value={edited}
-            onChange={(event) => setEdited(event.target.value)}
+            value={edited.text}
+            onChange={(event) => setEdited({ ...edited, text: event.target.value })}
           />
           <span className="eb">
-            <button type="button" className="btn" onClick={keep}>
+            <button type="button" className="btn" onClick={() => keep(edited.etag)}>
               Keep this text
             </button>
             <button type="button" className="btn bare" onClick={() => setEdited(undefined)}>

@@ -10,12 +10,14 @@ export const useRequest = (id: string) =>
 
 /** What one does to a request; each answer is the request as it is then. */
 export type Deed =
-  | { readonly act: 'ask' | 'unschedule' }
-  | { readonly act: 'revise' }
+  | { readonly act: 'ask' | 'unschedule' | 'ask-over' }
+  | { readonly act: 'yield'; readonly items: string[] }
+  | { readonly act: 'revise'; readonly wishes?: BodyOf<'requestRevise'> }
   | { readonly act: 'withdraw'; readonly reason: string }
   | { readonly act: 'verdict'; readonly body: BodyOf<'verdictGive'> }
   | { readonly act: 'comment'; readonly body: BodyOf<'commentAdd'> }
-  | { readonly act: 'edit-comment'; readonly comment: string; readonly text: string }
+  | { readonly act: 'edit-comment'; readonly comment: string; readonly text: string; readonly etag: string }
+  | { readonly act: 'edit'; readonly body: BodyOf<'requestEdit'>; readonly etag: string }
   | { readonly act: 'remove-comment'; readonly comment: string }
   | { readonly act: 'resolve'; readonly comment: string; readonly resolved: boolean }
   | { readonly act: 'tick'; readonly step: string; readonly done: boolean }
@@ -26,10 +28,14 @@ function run(id: string, deed: Deed): Promise<RequestDetail> {
   switch (deed.act) {
     case 'ask':
       return client.call('requestAsk', { params });
+    case 'ask-over':
+      return client.call('claimAsk', { params });
+    case 'yield':
+      return client.call('claimYield', { params, body: { items: deed.items } });
     case 'unschedule':
       return client.call('requestUnschedule', { params });
     case 'revise':
-      return client.call('requestRevise', { params, body: {} });
+      return client.call('requestRevise', { params, body: deed.wishes ?? {} });
     case 'withdraw':
       return client.call('requestWithdraw', { params, body: { reason: deed.reason } });
     case 'verdict':
@@ -37,7 +43,13 @@ function run(id: string, deed: Deed): Promise<RequestDetail> {
     case 'comment':
       return client.call('commentAdd', { params, body: deed.body });
     case 'edit-comment':
-      return client.call('commentEdit', { params: { id, comment: deed.comment }, body: { text: deed.text } });
+      return client.call('commentEdit', {
+        params: { id, comment: deed.comment },
+        body: { text: deed.text },
+        etag: deed.etag,
+      });
+    case 'edit':
+      return client.call('requestEdit', { params, body: deed.body, etag: deed.etag });
     case 'remove-comment':
       return client.call('commentRemove', { params: { id, comment: deed.comment } });
     case 'resolve':

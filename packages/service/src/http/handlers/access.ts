@@ -5,7 +5,8 @@ import { hashSecret } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { listPeople } from '../../records/people.js';
 import { iso } from '../../records/transfers.js';
-import type { Handlers } from './call.js';
+import { SESSION_COOKIE as COOKIE, giveSession } from '../cookies.js';
+import type { Call, Handlers } from './call.js';
 
 const toToken = (row: TokenRow) => ({
   id: row.id,
@@ -17,7 +18,11 @@ const toToken = (row: TokenRow) => ({
   scope: row.scope,
 });
 
-const COOKIE = 'tessarion_session';
+/** A token is for programs: it sets nothing about how its person comes in. @throws {ProblemError} `not-allowed` */
+export function mustBeSession({ token }: Pick<Call, 'token'>): void {
+  if (token)
+    throw new ProblemError('not-allowed', 'A token cannot change how one comes in.', 'Sign in, and do it in Settings.');
+}
 
 /** A token that is limited makes none: that one could allow more. */
 function mustBeUnlimited(token: TokenInUse | undefined): void {
@@ -32,6 +37,7 @@ function mustBeUnlimited(token: TokenInUse | undefined): void {
 export const accessHandlers: Handlers<
   | 'signIn'
   | 'signOut'
+  | 'signInWays'
   | 'me'
   | 'firstAdministrator'
   | 'invitationAccept'
@@ -43,18 +49,26 @@ export const accessHandlers: Handlers<
 > = {
   async signIn(call) {
     const { body, access, reply, session: former, installation } = call;
-    const { person, session, expires } = await access.signIn(body.mail, body.password, call.address);
-    // A session that was there before is not taken over, it ends.
-    if (former !== undefined) await access.signOut(former);
-    reply.setCookie(COOKIE, session, { path: '/', httpOnly: true, sameSite: 'strict', expires });
-    await call.note(installation.records, person.id, {}, person);
+    const person = await access.identify(body.mail, body.password, body.code, call.address);
+    const begun = await installation.records.transaction(async (trx) => {
+      // A session that was there before is not taken over, it ends.
+      if (former !== undefined) await access.signOut(trx, former);
+      await call.note(trx, person.id, {}, person);
+      return access.beginSession(trx, person, call.address);
+    });
+    giveSession(reply, begun, installation);
     return person;
+  },
+  async signInWays({ provider }) {
+    return { provider: provider?.name ?? null };
   },
   async signOut(call) {
     const { session, access, reply, installation, person } = call;
-    if (session !== undefined) await access.signOut(session);
+    await installation.records.transaction(async (trx) => {
+      if (session !== undefined) await access.signOut(trx, session);
+      await call.note(trx, person.id, {});
+    });
     reply.clearCookie(COOKIE, { path: '/' });
-    await call.note(installation.records, person.id, {});
     return undefined;
   },
   async me({ person, actor, installation }) {

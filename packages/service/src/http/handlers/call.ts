@@ -2,8 +2,10 @@ import type { BodyOf, EndpointName, ParamsOf, Person, QueryOf, ResponseOf } from
 import type { Actor, Permission, Thing } from '@tessarion/core';
 import type { FastifyReply } from 'fastify';
 import type { TokenInUse } from '../../access/actors.js';
+import type { Provider } from '../../access/provider.js';
 import type { Sight } from '../../access/sight.js';
 import type { Access } from '../../access/sign-in.js';
+import type { GuestRecord } from '../../records/guests.js';
 import type { OnRecords } from '../../records/open.js';
 import type { Installation } from '../../work/context.js';
 
@@ -16,8 +18,12 @@ export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   readonly person: Person;
   readonly actor: Actor;
   readonly sight: Sight;
+  /** Who came by a link; there on guests' endpoints only. */
+  readonly guest: GuestRecord;
   readonly installation: Installation;
   readonly access: Access;
+  /** By which one may sign in, where one is set up. */
+  readonly provider: Provider | undefined;
   readonly session: string | undefined;
   readonly token: TokenInUse | undefined;
   /** Network address of who calls. */
@@ -26,12 +32,24 @@ export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   /** For what an endpoint's own permission does not say. @throws {ProblemError} `not-allowed` */
   mustHold(permission: Permission, thing: Thing): void;
   /**
+   * Sees that an edit was made from what is there now; every endpoint that is an edit does it once, in its transaction.
+   *
+   * @param etag of what is there; undefined where nothing is there yet
+   * @throws {ProblemError} `etag-missing` or `changed-meanwhile`
+   */
+  mustMatch(etag: string | undefined): void;
+  /**
    * Writes the act into the journal, in its own transaction. Every endpoint that is an act does it once.
    *
    * @param thing what was acted upon: a path or an id
-   * @param by who did it, where nobody was signed in yet
+   * @param by who did it, where nobody was signed in yet: a person, or a guest who comes in
    */
-  note(on: OnRecords, thing: string, details: Readonly<Record<string, unknown>>, by?: Person): Promise<void>;
+  note(
+    on: OnRecords,
+    thing: string,
+    details: Readonly<Record<string, unknown>>,
+    by?: Person | GuestRecord,
+  ): Promise<void>;
 }
 
 export type Handler<N extends EndpointName> = (

@@ -1,14 +1,15 @@
 import type { Check } from '@tessarion/contract';
 import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
-import { readFleet } from '../../facts/fleet.js';
-import { copyDatabases, copyPlace, newGate } from '../../facts/new-copy.js';
-import { resolveSettings } from '../../facts/settings.js';
+import { environmentTag, readFleet } from '../../facts/fleet.js';
+import { copyPlace, newCopy } from '../../facts/new-copy.js';
 import { Passes } from '../../gateway/pass.js';
 import { ProblemError } from '../../problems.js';
 import { noEnvironment, noSite } from '../../records/absent.js';
+import { refusePreview } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
+import { visitsOf } from '../../records/transfer-items.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { CloneInput } from '../../work/procedures/clone.js';
@@ -20,7 +21,10 @@ const TICKET_SECONDS = 60;
 
 /** An environment as the site room shows it. @throws {ProblemError} `not-found` */
 async function shown({ installation, sight }: Pick<Call, 'installation' | 'sight'>, path: string) {
-  const [site] = await readFleet(installation, installation.records, sight, path.split('/')[0]);
+  const [site] = await readFleet(installation, installation.records, sight, {
+    site: path.split('/')[0],
+    previews: true,
+  });
   const found = site?.environments.find((one) => one.path === path);
   if (!found) throw noEnvironment(path);
   return found;
@@ -39,6 +43,7 @@ export const environmentHandlers: Handlers<
   | 'environmentEdit'
   | 'environmentRename'
   | 'environmentRemove'
+  | 'itemHistory'
   | 'environmentLogins'
   | 'environmentEnter'
 > = {
@@ -86,6 +91,7 @@ export const environmentHandlers: Handlers<
         `Snapshot ${snapshot.id} is of ${snapshot.site}.`,
         `Choose a snapshot of ${params.site}.`,
       );
+    refusePreview(source);
     if (source.status !== 'ready')
       throw new ProblemError('conflict', `${source.path} is not ready yet.`, 'Wait until it is.');
     const version = await profileOfSite(records, source.site);
@@ -104,15 +110,20 @@ export const environmentHandlers: Handlers<
       );
     const { profile } = version;
     const server = await servers.get(records, site.server);
-    const place = copyPlace(params.site, body.name, source, server, installation.gatewayPort);
-    await refuseTakenAddresses(installation, place.addresses);
-    const databases = copyDatabases(params.site, body.name, source.databases, server);
-    const settings = resolveSettings(profile, {
-      kind: body.kind,
-      addresses: place.addresses,
-      roots: place.roots,
-      databases,
-    });
+    const { record, warnings } = newCopy(
+      {
+        site: params.site,
+        name: body.name,
+        kind: body.kind,
+        preview: null,
+        madeFrom: snapshot ? `${source.path} (snapshot ${snapshot.id})` : source.path,
+        source,
+        server,
+        profile,
+      },
+      installation,
+    );
+    await refuseTakenAddresses(installation, record.addresses);
     const leftOut = {
       tables: body.leaveOut?.tables ?? [],
       areas: body.leaveOut?.areas ?? [],
@@ -127,28 +138,7 @@ export const environmentHandlers: Handlers<
       acceptPersonal: body.acceptPersonal,
     };
     return records.transaction(async (trx) => {
-      await environments.insert(trx, {
-        path,
-        site: params.site,
-        name: body.name,
-        kind: body.kind,
-        status: 'making',
-        server: server.name,
-        ...place,
-        databases,
-        settings: settings.values,
-        gate: newGate(params.site),
-        made_from: snapshot ? `${source.path} (snapshot ${snapshot.id})` : source.path,
-        made_at: installation.now(),
-        refreshed_at: null,
-        size: null,
-        drift: null,
-        epoch: 0,
-        unreached: null,
-        looked_at: null,
-        description: null,
-        schedule: null,
-      });
+      await environments.insert(trx, record);
       const transfer = await transfers.create(trx, {
         kind: 'clone',
         from: source.path,
@@ -160,9 +150,9 @@ export const environmentHandlers: Handlers<
           onto: path,
           leftOut: leftOut.tables.length + leftOut.areas.length + leftOut.paths.length,
         }),
-        person: person.name,
+        by: person,
         input,
-        warnings: settings.warnings,
+        warnings,
       });
       await call.note(trx, path, { transfer: transfer.id, ...input.origin, leftOut });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
@@ -172,30 +162,34 @@ export const environmentHandlers: Handlers<
   async environmentEdit(call) {
     const { installation, params, body } = call;
     const { records, environments, now } = installation;
-    const record = await environments.get(records, `${params.site}/${params.environment}`);
-    if (body.schedule) {
-      const verdict = pullLane(await environments.get(records, body.schedule.from), record);
-      if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
-    }
-    const changes = {
-      ...(body.description === undefined ? {} : { description: body.description === '' ? null : body.description }),
-      ...(body.schedule === undefined
-        ? {}
-        : { schedule: body.schedule && { ...body.schedule, since: now().toISOString(), last: null } }),
-    };
+    const path = `${params.site}/${params.environment}`;
+    refusePreview(await environments.get(records, path));
     await records.transaction(async (trx) => {
+      const record = await environments.hold(trx, path);
+      call.mustMatch(environmentTag(record));
+      if (body.schedule) {
+        const verdict = pullLane(await environments.get(trx, body.schedule.from), record);
+        if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+      }
+      const changes = {
+        ...(body.description === undefined ? {} : { description: body.description === '' ? null : body.description }),
+        ...(body.schedule === undefined
+          ? {}
+          : { schedule: body.schedule && { ...body.schedule, since: now().toISOString(), last: null } }),
+      };
       await environments.update(trx, record.path, changes);
       const before = { description: record.description, schedule: record.schedule };
       await call.note(trx, record.path, { before, after: changes });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
-    return shown(call, record.path);
+    return shown(call, path);
   },
 
   async environmentRename(call) {
     const { installation, params, body, person } = call;
     const { records, environments, servers, transfers } = installation;
     const record = await environments.get(records, `${params.site}/${params.environment}`);
+    refusePreview(record);
     if (record.kind === 'live')
       throw new ProblemError('lane-closed', `${record.path} is live and keeps its name.`, 'Only copies are renamed.');
     const path = `${params.site}/${body.name}`;
@@ -218,7 +212,7 @@ export const environmentHandlers: Handlers<
         onto: record.path,
         site: record.site,
         sentence: plainSentence({ kind: 'rename', from: record.path, to: path }),
-        person: person.name,
+        by: person,
         input,
       });
       await call.note(trx, record.path, { transfer: transfer.id, name: body.name });
@@ -249,13 +243,16 @@ export const environmentHandlers: Handlers<
         onto: record.path,
         site: record.site,
         sentence: plainSentence({ kind: 'remove', environment: record.path }),
-        person: person.name,
+        by: person,
         input: {},
       });
       await call.note(trx, record.path, { transfer: transfer.id });
       return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
     });
   },
+
+  itemHistory: ({ installation, params, query }) =>
+    visitsOf(installation.records, `${params.site}/${params.environment}`, query.item, query.limit ?? 50),
 
   async environmentLogins(call) {
     const { installation, params } = call;

@@ -1,9 +1,12 @@
 import { hostname } from 'node:os';
 import { type Address, formatLocation, parseLocation, plainSentence } from '@tessarion/core';
-import { connectTo, LocalServer } from '@tessarion/engine';
-import { readFleet } from '../../facts/fleet.js';
+import { connectTo, LocalServer, PostgresAdmin } from '@tessarion/engine';
+import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
+import { UNKNOWN_YET } from '../../records/environments.js';
+import { publishEvent } from '../../records/events.js';
+import { json } from '../../records/open.js';
 import type { ServerRecord } from '../../records/servers.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
@@ -28,7 +31,9 @@ async function toServer(installation: Installation, record: ServerRecord) {
   };
 }
 
-export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteAdopt'> = {
+export const fleetHandlers: Handlers<
+  'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteTag' | 'siteAdopt'
+> = {
   async serverList({ installation }) {
     return Promise.all(
       (await installation.servers.list(installation.records)).map((record) => toServer(installation, record)),
@@ -39,8 +44,16 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
     const { records, servers } = installation;
     if (await records('server').where({ name: body.name }).first('name'))
       throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
-    await new LocalServer().makeFolder(Buffer.from(body.folder).toString('latin1'));
     const { password, ...database } = body.database;
+    if (!(await new PostgresAdmin({ ...body.database, database: 'postgres' }).mayProvision()))
+      throw new ProblemError(
+        'invalid',
+        `${database.user} may not make databases and roles on ${database.host}:${database.port}.`,
+        'Give the login of a superuser, or one with CREATEDB and CREATEROLE.',
+      );
+    const folder = Buffer.from(body.folder).toString('latin1');
+    // One that is there already keeps its mode.
+    await new LocalServer().freeBytes(folder).catch(() => new LocalServer().makeFolder(folder));
     await records.transaction(async (trx) => {
       await servers.insert(trx, {
         name: body.name,
@@ -60,6 +73,7 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
     const sites = await readFleet(installation, installation.records, sight);
     return sites
       .filter((site) => query.client === undefined || site.client === query.client)
+      .filter((site) => query.tag === undefined || site.tags.includes(query.tag))
       .filter(
         (site) =>
           site.environments.some(
@@ -71,9 +85,24 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
       );
   },
   async siteShow({ installation, params, sight }) {
-    const [site] = await readFleet(installation, installation.records, sight, params.site);
+    const [site] = await readFleet(installation, installation.records, sight, { site: params.site });
     if (!site) throw noSite(params.site);
     return site;
+  },
+  async siteTag(call) {
+    const { installation, params, body, sight } = call;
+    const tags = [...new Set(body.tags)].sort();
+    await installation.records.transaction(async (trx) => {
+      const before = await holdSite(trx, params.site);
+      call.mustMatch(siteTag(before));
+      await trx('site')
+        .where({ name: params.site })
+        .update({ tags: json(tags) });
+      await call.note(trx, params.site, { before: before.tags, after: tags });
+      await publishEvent(trx, { type: 'site', site: params.site });
+    });
+    const [site] = await readFleet(installation, installation.records, sight, { site: params.site });
+    return site as NonNullable<typeof site>;
   },
   async siteAdopt(call) {
     const { installation, body, person } = call;
@@ -108,11 +137,11 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
         created_at: installation.now(),
       });
       await environments.insert(trx, {
+        ...UNKNOWN_YET,
         path,
         site: body.name,
         name: 'live',
         kind: 'live',
-        status: 'making',
         server: server.name,
         folder,
         addresses,
@@ -122,14 +151,6 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
         gate: null,
         made_from: null,
         made_at: installation.now(),
-        refreshed_at: null,
-        size: null,
-        drift: null,
-        epoch: 0,
-        unreached: null,
-        looked_at: null,
-        description: null,
-        schedule: null,
       });
       const transfer = await transfers.create(trx, {
         kind: 'adopt',
@@ -137,7 +158,7 @@ export const fleetHandlers: Handlers<'serverList' | 'serverCreate' | 'siteList' 
         onto: path,
         site: body.name,
         sentence: plainSentence({ kind: 'adopt', environment: path }),
-        person: person.name,
+        by: person,
         input: {},
       });
       await call.note(trx, path, { transfer: transfer.id, client: body.client, profile: body.profile ?? null });

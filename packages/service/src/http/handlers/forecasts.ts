@@ -5,9 +5,10 @@ import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
 import { json } from '../../records/open.js';
+import { doneBy } from '../../records/people.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { findPair, getSnapshot, libraryOf } from '../../records/snapshots.js';
-import { enqueue, type TransferRecord, toTransfer } from '../../records/transfers.js';
+import { enqueue, mustBeUndoable } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import { fileNow, fileStored, placeOfFile } from '../../work/shown-file.js';
@@ -49,18 +50,6 @@ const toForecast = (record: ForecastRecord): Forecast => ({
   ...(record.result ?? EMPTY),
 });
 
-/** @throws {ProblemError} `conflict` */
-export function mustBeUndoable(record: TransferRecord): void {
-  if (toTransfer(record, null).canUndo) return;
-  throw new ProblemError(
-    'conflict',
-    record.undone_by === null
-      ? `Transfer ${record.id} (${record.kind}, ${record.state}) cannot be undone.`
-      : `Transfer ${record.id} was undone already.`,
-    'Only pushes, pulls and restores onto live that are done and wrote something can be undone.',
-  );
-}
-
 /** @throws {ProblemError} `not-found` */
 export async function getForecast(installation: Installation, id: string): Promise<ForecastRecord> {
   const record = (await installation.records<ForecastRecord>('forecast').where({ id }).first()) as
@@ -99,7 +88,7 @@ export const forecastHandlers: Handlers<
         // A snapshot has nothing in common with an environment that went on: the destination becomes as it was.
         method: body.snapshot === undefined ? (body.method ?? 'merge') : 'replace',
         wishes: json({ ...NO_WISHES, ...body.wishes }),
-        person: person.name,
+        ...doneBy(person),
         created_at: installation.now(),
       });
       await enqueue(trx, 'forecast', id);
@@ -123,7 +112,7 @@ export const forecastHandlers: Handlers<
         method: 'merge',
         // What others changed since stays, unless somebody says otherwise.
         wishes: json({ ...NO_WISHES, rest: 'destination', ...body }),
-        person: person.name,
+        ...doneBy(person),
         created_at: installation.now(),
       });
       await enqueue(trx, 'forecast', id);

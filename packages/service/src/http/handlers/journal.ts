@@ -1,18 +1,46 @@
+import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { verifyJournal } from '../../journal/verify-journal.js';
+import type { Installation } from '../../work/context.js';
+import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
 
-export const journalHandlers: Handlers<'journalList' | 'journalVerify'> = {
-  async journalList({ installation, query }) {
-    const { cursor, limit = 50, ...filter } = query;
-    const [at, id] = cursor?.split('/') ?? [];
-    const entries = await installation.journal.list(installation.records, {
-      ...filter,
-      before: at !== undefined && id !== undefined ? { at, id } : undefined,
-      limit: limit + 1,
-    });
-    const items = entries.slice(0, limit);
-    const last = items.at(-1);
-    return { items, next: entries.length > limit && last ? `${last.at}/${last.id}` : null };
-  },
+const AT_ONCE = 500;
+
+const COLUMNS: Record<string, (one: JournalEntry) => unknown> = {
+  position: (one) => one.position,
+  at: (one) => one.at,
+  actor: (one) => one.actor,
+  name: (one) => one.name,
+  from: (one) => one.from,
+  act: (one) => one.act,
+  outcome: (one) => one.outcome,
+  thing: (one) => one.thing,
+  details: (one) => JSON.stringify(one.details),
+};
+
+export const journalHandlers: Handlers<'journalList' | 'journalExport' | 'journalVerify'> = {
+  journalList: ({ installation, query: { cursor, limit = 50, ...filter } }) =>
+    pageOf(installation, filter, cursor, limit),
+
+  journalExport: async ({ installation, query: { as = 'jsonl', ...filter }, reply }) =>
+    writeOut(reply, 'journal', as, COLUMNS, (cursor) => pageOf(installation, filter, cursor, AT_ONCE)),
+
   journalVerify: ({ installation }) => verifyJournal(installation),
 };
+
+async function pageOf(
+  installation: Installation,
+  filter: JournalFilter,
+  cursor: string | undefined,
+  limit: number,
+): Promise<Page<JournalEntry> & { items: JournalEntry[] }> {
+  const [at, id] = cursor?.split('/') ?? [];
+  const entries = await installation.journal.list(installation.records, {
+    ...filter,
+    before: at !== undefined && id !== undefined ? { at, id } : undefined,
+    limit: limit + 1,
+  });
+  const items = entries.slice(0, limit);
+  const last = items.at(-1);
+  return { items, next: entries.length > limit && last ? `${last.at}/${last.id}` : null };
+}

@@ -1,5 +1,12 @@
 import type { Notice } from '@tessarion/contract';
-import { MAILED_UNASKED, type MailWish, NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
+import {
+  type DigestTime,
+  MAILED_UNASKED,
+  type MailWish,
+  NOTICE_KINDS,
+  type NoticeKind,
+  nextDigest,
+} from '@tessarion/core';
 import { isStopKey } from '../../notices/stop-link.js';
 import { ProblemError } from '../../problems.js';
 import type { OnRecords } from '../../records/open.js';
@@ -9,7 +16,8 @@ import type { Handlers } from './call.js';
 interface NoticeRow {
   readonly id: string;
   readonly kind: NoticeKind;
-  readonly request_id: string;
+  readonly request_id: string | null;
+  readonly site: string;
   readonly title: string;
   readonly onto_path: string;
   readonly by_name: string | null;
@@ -23,6 +31,7 @@ const toNotice = (row: NoticeRow): Notice => ({
   id: row.id,
   kind: row.kind,
   request: row.request_id,
+  site: row.site,
   title: row.title,
   onto: row.onto_path,
   by: row.by_name,
@@ -47,32 +56,38 @@ async function wishesOf(on: OnRecords, person: string): Promise<Record<NoticeKin
 const wish = (on: OnRecords, person_id: string, kind: NoticeKind, mail: MailWish) =>
   on('notice_wish').insert({ person_id, kind, mail }).onConflict(['person_id', 'kind']).merge();
 
+const digestOf = async (on: OnRecords, id: string): Promise<DigestTime> =>
+  (await on('person').where({ id }).first('digest_at as at', 'digest_zone as zone')) as DigestTime;
+
 export const noticeHandlers: Handlers<
-  'noticeList' | 'noticeSeen' | 'noticesSeen' | 'noticeWishes' | 'noticeWish' | 'mailStop'
+  | 'noticeList'
+  | 'noticeSeen'
+  | 'noticesSeen'
+  | 'noticeWishes'
+  | 'noticeWish'
+  | 'digestTime'
+  | 'digestTimeSet'
+  | 'mailStop'
 > = {
   async noticeList({ installation: { records }, person, query, sight }) {
     const limit = query.limit ?? 30;
     const [at, id] = query.cursor?.split('/') ?? [];
     const own = () => {
-      const rows = records('notice as n')
-        .join('change_request as r', 'r.id', 'n.request_id')
-        .where('n.person_id', person.id);
+      const rows = records('told_notice').where('person_id', person.id);
       // What somebody may not read any more, they are not told of.
-      sight.narrow(rows, 'r.site', 'r.onto_path');
+      sight.narrow(rows, 'site', 'onto_path');
       return rows;
     };
     const rows = own()
-      .leftJoin('person as b', 'b.id', 'n.by')
-      .orderBy('n.at', 'desc')
-      .orderBy('n.id', 'desc')
-      .limit(limit + 1)
-      .select('n.*', 'r.title', 'r.onto_path', 'b.name as by_name');
-    if (query.unseen !== undefined) rows.whereNull('n.seen_at');
-    if (at !== undefined && id !== undefined) rows.whereRaw('(n.at, n.id) < (?::timestamptz, ?)', [at, id]);
+      .orderBy('at', 'desc')
+      .orderBy('id', 'desc')
+      .limit(limit + 1);
+    if (query.unseen !== undefined) rows.whereNull('seen_at');
+    if (at !== undefined && id !== undefined) rows.whereRaw('(at, id) < (?::timestamptz, ?)', [at, id]);
     const found = (await rows) as NoticeRow[];
     const page = found.slice(0, limit);
     const last = page.at(-1);
-    const unseen = (await own().whereNull('n.seen_at').count('* as count').first()) as { count: number } | undefined;
+    const unseen = (await own().whereNull('seen_at').count('* as count').first()) as { count: number } | undefined;
     return {
       items: page.map(toNotice),
       next: found.length > limit && last ? `${last.at.toISOString()}/${last.id}` : null,
@@ -99,12 +114,29 @@ export const noticeHandlers: Handlers<
       return wishesOf(trx, person.id);
     });
   },
+  digestTime: ({ installation: { records }, person }) => digestOf(records, person.id),
+  digestTimeSet: (call) => {
+    const { installation, person, body } = call;
+    return installation.records.transaction(async (trx) => {
+      const before = await digestOf(trx, person.id);
+      await trx('person').where({ id: person.id }).update({ digest_at: body.at, digest_zone: body.zone });
+      await trx('notice')
+        .where({ person_id: person.id, is_digest: true, mail_tries: 0 })
+        .whereNull('mailed_at')
+        .whereNotNull('mail_due_at')
+        .update({ mail_due_at: nextDigest(installation.now(), body) });
+      await call.note(trx, person.id, { before, after: body });
+      return body;
+    });
+  },
   async mailStop(call) {
     const { installation, body } = call;
     if (!isStopKey(installation, body.person, body.kind, body.key))
       throw new ProblemError('not-allowed', 'This link is not valid.', 'Sign in, and say there what is mailed to you.');
     await installation.records.transaction(async (trx) => {
-      await wish(trx, body.person, body.kind, 'never');
+      if (body.kind === 'digest')
+        await trx('notice_wish').where({ person_id: body.person, mail: 'daily' }).update({ mail: 'never' });
+      else await wish(trx, body.person, body.kind, 'never');
       await call.note(trx, body.person, { kind: body.kind, mail: 'never' });
     });
     return undefined;

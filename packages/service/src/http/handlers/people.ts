@@ -1,12 +1,16 @@
+import type { Person } from '@tessarion/contract';
 import { decide, isPermission, PERMISSIONS, readScope, type Scope } from '@tessarion/core';
+import { endFactor } from '../../access/second-factor.js';
 import { giveRole } from '../../access/sign-in.js';
 import { newId } from '../../data-folder.js';
 import { erasePerson } from '../../journal/journal.js';
+import { writeLetter } from '../../notices/letters.js';
 import { ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
 import { json, type OnRecords } from '../../records/open.js';
 import {
   administrators,
+  forgetName,
   getColleague,
   getRole,
   getTeam,
@@ -16,6 +20,29 @@ import {
 } from '../../records/people.js';
 import type { Call, Handlers } from './call.js';
 
+/** Makes the key with which somebody comes in, and mails it. */
+async function inviting({ access, installation, person }: Call, trx: OnRecords, to: Person) {
+  const { key, expiresAt } = await access.invite(trx, to.id);
+  const isMailed = await writeLetter(trx, installation, {
+    name: to.name,
+    mail: to.mail,
+    letter: {
+      head: `${person.name} invites you to Tessarion`,
+      sentence: `Choose a password by ${expiresAt.toISOString().slice(0, 10)}; you sign in with ${to.mail}.`,
+      words: '',
+      link: { text: 'Come in', url: `${installation.consoleUrl}/invitation#${key}` },
+      footer: 'This link works once, and for you alone.',
+    },
+  });
+  return { key, expiresAt: expiresAt.toISOString(), isMailed };
+}
+
+/** What somebody is called whose name was erased. */
+const GONE = 'Somebody who left';
+
+/** Any number that no other advisory lock of the records has. */
+const NAME_LOCK = 29782;
+
 export const peopleHandlers: Handlers<
   | 'personList'
   | 'personInvite'
@@ -23,6 +50,7 @@ export const peopleHandlers: Handlers<
   | 'personEnd'
   | 'personReturn'
   | 'personErase'
+  | 'personFactorEnd'
   | 'roleGive'
   | 'roleTake'
   | 'roleList'
@@ -35,7 +63,7 @@ export const peopleHandlers: Handlers<
   personList: ({ installation }) => listPeople(installation.records),
 
   async personInvite(call) {
-    const { installation, body, access } = call;
+    const { installation, body } = call;
     const mail = body.mail.toLowerCase();
     return installation.records.transaction(async (trx) => {
       if (await trx('person').where({ mail }).first('id'))
@@ -48,14 +76,14 @@ export const peopleHandlers: Handlers<
       const id = newId('p');
       await trx('person').insert({ id, name: body.name, mail, state: 'invited', created_at: installation.now() });
       await giveRole(trx, { person: id, role: body.role, scope: body.scope }, installation.now());
-      const { key, expiresAt } = await access.invite(trx, id);
+      const invited = await inviting(call, trx, { id, name: body.name, mail });
       await call.note(trx, id, { role: body.role, scope: body.scope });
-      return { ...(await getColleague(trx, id)), key, expiresAt: expiresAt.toISOString() };
+      return { ...(await getColleague(trx, id)), ...invited };
     });
   },
 
   async personInviteAgain(call) {
-    const { installation, params, access } = call;
+    const { installation, params } = call;
     return installation.records.transaction(async (trx) => {
       const colleague = await getColleague(trx, params.id);
       if (colleague.state === 'ended')
@@ -65,9 +93,9 @@ export const peopleHandlers: Handlers<
           `Let them in again first: tessarion people return ${colleague.mail}`,
         );
       await mustNotOutrank(trx, call, params.id);
-      const { key, expiresAt } = await access.invite(trx, params.id);
+      const invited = await inviting(call, trx, colleague);
       await call.note(trx, params.id, {});
-      return { key, expiresAt: expiresAt.toISOString() };
+      return invited;
     });
   },
 
@@ -79,6 +107,19 @@ export const peopleHandlers: Handlers<
       await trx('person').where({ id: params.id }).update({ state: 'ended' });
       await access.endAll(trx, params.id);
       await mustLeaveAnAdministrator(trx, `${colleague.name} stays`);
+      await call.note(trx, params.id, {});
+      return getColleague(trx, params.id);
+    });
+  },
+
+  async personFactorEnd(call) {
+    const { installation, params } = call;
+    return installation.records.transaction(async (trx) => {
+      await getColleague(trx, params.id);
+      await mustNotOutrank(trx, call, params.id);
+      await endFactor(trx, params.id);
+      // Who asked for this may not be who they said.
+      await trx('session').where({ person_id: params.id }).delete();
       await call.note(trx, params.id, {});
       return getColleague(trx, params.id);
     });
@@ -109,7 +150,11 @@ export const peopleHandlers: Handlers<
         );
       await trx('person')
         .where({ id: params.id })
-        .update({ name: 'Somebody who left', mail: `${params.id}@erased.invalid`, password_hash: null });
+        .update({ name: GONE, mail: `${params.id}@erased.invalid`, password_hash: null });
+      await forgetName(trx, params.id, GONE);
+      // How they signed in tells of them too.
+      for (const table of ['identity', 'second_factor', 'recovery_code'])
+        await trx(table).where({ person_id: params.id }).delete();
       await call.note(trx, params.id, { entries: await erasePerson(trx, params.id) });
       return getColleague(trx, params.id);
     });
@@ -154,8 +199,10 @@ export const peopleHandlers: Handlers<
     const { installation, params, body } = call;
     return installation.records.transaction(async (trx) => {
       await mustNotBeReady(trx, params.name);
+      await holdName(trx, `role ${params.name}`);
+      const before = (await listRoles(trx)).find((one) => one.name === params.name);
       mustHoldThem(call, body.permissions);
-      const before = await trx('role').where({ name: params.name }).first('permissions');
+      call.mustMatch(before?.etag);
       await trx('role')
         .insert({ name: params.name, title: body.title, permissions: json(body.permissions) })
         .onConflict('name')
@@ -187,20 +234,23 @@ export const peopleHandlers: Handlers<
   async teamSave(call) {
     const { installation, params, body } = call;
     return installation.records.transaction(async (trx) => {
-      const members = [...new Set(body.members)];
-      for (const id of members) await getColleague(trx, id);
-      const before = (await trx('team_member').where({ team: params.name }).select('person_id')) as {
-        person_id: string;
-      }[];
+      await holdName(trx, `team ${params.name}`);
       // Whoever comes into a team gets what was given to it.
       for (const { role, scope } of await trx('role_grant').where({ team: params.name }))
         await mustBeGivable(trx, call, role, scope);
+      const [before] = await listTeams(trx, params.name);
+      call.mustMatch(before?.etag);
+      const members = [...new Set(body.members)];
+      for (const id of members) await getColleague(trx, id);
       await trx('team').insert({ name: params.name, title: body.title }).onConflict('name').merge();
       await trx('team_member').where({ team: params.name }).delete();
       if (members.length > 0)
         await trx('team_member').insert(members.map((person_id) => ({ team: params.name, person_id })));
       await mustLeaveAnAdministrator(trx, 'the team stays as it is');
-      await call.note(trx, `team ${params.name}`, { before: before.map((one) => one.person_id), after: members });
+      await call.note(trx, `team ${params.name}`, {
+        before: before?.members.map((one) => one.id) ?? [],
+        after: members,
+      });
       return getTeam(trx, params.name);
     });
   },
@@ -216,6 +266,10 @@ export const peopleHandlers: Handlers<
     return undefined;
   },
 };
+
+/** Lets nobody else make or change what has this name until the transaction ends; it need not be there yet. */
+const holdName = (trx: OnRecords, name: string) =>
+  trx.raw('SELECT pg_advisory_xact_lock(?, hashtext(?))', [NAME_LOCK, name]);
 
 /** Nobody gives away more than they have: each permission of the role must be theirs for all of the scope. */
 async function mustBeGivable(trx: OnRecords, call: Call, role: string, scope: string): Promise<void> {

@@ -1,27 +1,33 @@
 import type { LaneRule } from '@tessarion/contract';
-import { covers, decide, mayDeliverAt, readScope, type Thing } from '@tessarion/core';
-import { newId } from '../../data-folder.js';
+import { decide, type FreezableSite, isFreezeFor, mayDeliverAt, readScope, type Thing } from '@tessarion/core';
+import { hashSecret, newId, newSecret } from '../../data-folder.js';
+import { holdSite } from '../../facts/fleet.js';
+import { quietOf } from '../../facts/traffic.js';
 import { ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
-import { publishEvent } from '../../records/events.js';
+import { publishEvent, publishEvents } from '../../records/events.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { getTeam } from '../../records/people.js';
-import { holdRequest, ruleOfLane } from '../../records/requests.js';
-import { listFreezes, planOf, rulesOfSite, toFreeze } from '../../requests/plan.js';
+import { holdRequest, ruleOfLane, showRule } from '../../records/requests.js';
+import { listFreezes, plannedSites, planOf, rulesOfSite, toFreeze, windowsTag } from '../../requests/plan.js';
 import { settleApproval } from '../../requests/standing.js';
+import { CALENDAR_PATH } from '../calendar.js';
+import { mustBeSession } from './access.js';
 import type { Handlers } from './call.js';
 
 const LANES = ['staging', 'live'] as const;
 
 const laneOf = async (on: OnRecords, site: string, onto: (typeof LANES)[number]): Promise<LaneRule> => {
-  const { approvals, teams, threadsBlock } = await ruleOfLane(on, site, onto);
-  return { site, onto, approvals, teams: [...teams], threadsBlock };
+  return { site, onto, ...showRule(await ruleOfLane(on, site, onto)) };
 };
 
 export const planHandlers: Handlers<
   | 'laneList'
   | 'laneRule'
   | 'deliveryPlan'
+  | 'quietHours'
+  | 'calendarMake'
+  | 'calendarEnd'
   | 'deliveryPlanList'
   | 'windowSet'
   | 'freezeList'
@@ -35,8 +41,10 @@ export const planHandlers: Handlers<
     const { installation, params, body } = call;
     const { site, onto } = params;
     return installation.records.transaction(async (trx) => {
-      for (const team of body.teams) await getTeam(trx, team);
+      await holdSite(trx, site);
       const before = await laneOf(trx, site, onto);
+      call.mustMatch(before.etag);
+      for (const team of body.teams) await getTeam(trx, team);
       await trx('lane_rule')
         .insert({
           site,
@@ -44,6 +52,7 @@ export const planHandlers: Handlers<
           approvals: body.approvals,
           teams: json([...new Set(body.teams)]),
           threads_block: body.threadsBlock,
+          guests: body.guests ?? 0,
         })
         .onConflict(['site', 'onto'])
         .merge();
@@ -60,22 +69,41 @@ export const planHandlers: Handlers<
     });
   },
 
-  deliveryPlan: ({ installation, params }) => planOf(installation.records, params.site, installation.now()),
+  deliveryPlan: ({ installation: { records, now }, params, query }) =>
+    planOf(records, params.site, now(), query.at === undefined ? undefined : new Date(query.at)),
+
+  quietHours: ({ installation, params }) => quietOf(installation.records, params.site, installation.now()),
+
+  calendarMake: (call) => {
+    const { installation, person } = call;
+    mustBeSession(call);
+    return installation.records.transaction(async (trx) => {
+      const key = newSecret('calendar');
+      const row = { hash: hashSecret(key), created_at: installation.now() };
+      await trx('calendar')
+        .insert({ person_id: person.id, ...row })
+        .onConflict('person_id')
+        .merge(row);
+      await call.note(trx, person.id, {});
+      // In the query, which no log holds.
+      return { url: `${installation.consoleUrl}${CALENDAR_PATH}?key=${key}` };
+    });
+  },
+
+  calendarEnd: (call) => {
+    const { installation, person } = call;
+    return installation.records.transaction(async (trx) => {
+      await trx('calendar').where({ person_id: person.id }).delete();
+      await call.note(trx, person.id, {});
+      return undefined;
+    });
+  },
 
   async deliveryPlanList({ installation: { records, now }, query, sight }) {
     const limit = query.limit ?? 50;
-    const sites = records('site as s')
-      .orderBy('name')
-      .limit(limit + 1)
-      .select('name');
+    const sites = plannedSites(records).limit(limit + 1);
     if (!sight.isWhole) sites.whereIn('name', [...sight.sites]);
     if (query.cursor !== undefined) sites.where('name', '>', query.cursor);
-    // A freeze of everything is no news of one site.
-    sites.whereRaw(
-      `(EXISTS (SELECT FROM delivery_window w WHERE w.site = s.name)
-        OR EXISTS (SELECT FROM "freeze" AS f WHERE f.scope IN (s.name, 'client:' || s.client))
-        OR EXISTS (SELECT FROM change_request r WHERE r.site = s.name AND r.state = 'scheduled'))`,
-    );
     const found = (await sites) as { name: string }[];
     const page = found.slice(0, limit);
     const items = [];
@@ -87,7 +115,9 @@ export const planHandlers: Handlers<
     const { installation, params, body } = call;
     const { site } = params;
     return installation.records.transaction(async (trx) => {
+      await holdSite(trx, site);
       const before = await rulesOfSite(trx, site);
+      call.mustMatch(windowsTag(before.windows));
       await trx('delivery_window').where({ site }).delete();
       if (body.windows.length > 0)
         await trx('delivery_window').insert(
@@ -119,11 +149,9 @@ export const planHandlers: Handlers<
   },
 
   async freezeList({ installation: { records }, sight }) {
-    const sites = (await records('site').select('name', 'client')) as { name: string; client: string }[];
-    const isSeen = (scope: string): boolean =>
-      sites.some(
-        ({ name, client }) => sight.seesSite(name) && covers(readScope(scope), { is: 'site', site: name, client }),
-      );
+    const sites = (await records('site').select('name', 'client', 'tags')) as FreezableSite[];
+    const seen = sites.filter((one) => sight.seesSite(one.name));
+    const isSeen = (scope: string): boolean => seen.some((one) => isFreezeFor(scope, one));
     return (await listFreezes(records)).filter((one) => sight.isWhole || isSeen(one.scope)).map(toFreeze);
   },
 
@@ -138,6 +166,7 @@ export const planHandlers: Handlers<
       );
     return installation.records.transaction(async (trx) => {
       call.mustHold('window.manage', await thingOf(trx, body.scope));
+      await mustNameATag(trx, body.scope);
       const id = newId('z');
       await trx('freeze').insert({
         id,
@@ -148,6 +177,7 @@ export const planHandlers: Handlers<
         created_at: installation.now(),
       });
       await call.note(trx, body.scope, { freeze: id, reason: body.reason, time });
+      await tellSites(trx, body.scope);
       const found = (await listFreezes(trx)).find((one) => one.id === id);
       return toFreeze(found as NonNullable<typeof found>);
     });
@@ -169,13 +199,25 @@ export const planHandlers: Handlers<
       call.mustHold('window.manage', thing);
       await trx('freeze').where({ id: params.id }).delete();
       await call.note(trx, found.scope, { freeze: found.id, reason: found.reason, time: found.time });
+      await tellSites(trx, found.scope);
     });
     return undefined;
   },
 };
 
+/** Lets whoever looks at the sites of a freeze know that they are frozen, or not any more. */
+async function tellSites(on: OnRecords, scope: string): Promise<void> {
+  const sites = (await on('site').select('name', 'client', 'tags')) as FreezableSite[];
+  await publishEvents(
+    on,
+    sites.filter((one) => isFreezeFor(scope, one)).map(({ name }) => ({ type: 'site', site: name })),
+  );
+}
+
 /** What a freeze is for, as a thing that somebody may manage. @throws {ProblemError} `not-found` */
 async function thingOf(on: OnRecords, text: string): Promise<Thing> {
+  // Sites of any client may come to have a tag.
+  if (text.startsWith('tag:')) return { is: 'installation' };
   const scope = readScope(text);
   if (scope.to === 'everything') return { is: 'installation' };
   if (scope.to === 'client') {
@@ -188,4 +230,16 @@ async function thingOf(on: OnRecords, text: string): Promise<Thing> {
   const found = await on('site').where({ name: site }).first('client');
   if (!found) throw noSite(site);
   return { is: 'site', client: found.client, site };
+}
+
+/** A freeze for a tag that no site has would be a slip of the pen; a tag may be taken from all sites later. @throws {ProblemError} `not-found` */
+async function mustNameATag(on: OnRecords, scope: string): Promise<void> {
+  if (!scope.startsWith('tag:')) return;
+  const tag = scope.slice('tag:'.length);
+  if (!(await on('site').whereRaw('jsonb_exists(tags, ?)', [tag]).first('name')))
+    throw new ProblemError(
+      'not-found',
+      `No site has the tag ${tag}.`,
+      `Give it to one: tessarion site tag SITE ${tag}`,
+    );
 }

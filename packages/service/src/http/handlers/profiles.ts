@@ -1,16 +1,17 @@
 import { classify, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
 import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
 import type { Sight } from '../../access/sight.js';
-import { readFleet } from '../../facts/fleet.js';
+import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
-import { noSite } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import {
   composeRecord,
   getProfile,
+  holdNewest,
   newestProfiles,
   profileOfSite,
+  profileTag,
   saveProfile,
   sitesOf,
   toProfileVersion,
@@ -53,7 +54,9 @@ export const profileHandlers: Handlers<
   async profileSave(call) {
     const { installation, params, body, person } = call;
     return installation.records.transaction(async (trx) => {
-      const wanted = { name: params.name, text: body.text, person: person.name, now: installation.now() };
+      const before = await holdNewest(trx, params.name);
+      call.mustMatch(before && profileTag(before));
+      const wanted = { name: params.name, text: body.text, by: person, now: installation.now() };
       const saved = await toProfileVersion(trx, await saveProfile(trx, wanted));
       await call.note(trx, `profile ${params.name}`, { version: saved.version });
       return saved;
@@ -86,12 +89,13 @@ export const profileHandlers: Handlers<
     const { records } = installation;
     const { profile } = await composeRecord(records, await getProfile(records, body.profile));
     await records.transaction(async (trx) => {
-      const changed = await trx('site').where({ name: params.site }).update({ profile: profile.name });
-      if (changed === 0) throw noSite(params.site);
+      const site = await holdSite(trx, params.site);
+      call.mustMatch(siteTag(site));
+      await trx('site').where({ name: params.site }).update({ profile: profile.name });
       await call.note(trx, params.site, { profile: profile.name });
       await publishEvent(trx, { type: 'site', site: params.site });
     });
-    return (await readFleet(installation, records, sight, params.site))[0] as NonNullable<
+    return (await readFleet(installation, records, sight, { site: params.site }))[0] as NonNullable<
       Awaited<ReturnType<typeof readFleet>>[number]
     >;
   },
@@ -123,7 +127,7 @@ export const profileHandlers: Handlers<
           `Confirm with ${body.table}, if that is meant.`,
         );
       const text = classify(own.text, database, body.table, body.class);
-      await saveProfile(trx, { name: own.name, text, person: person.name, now: installation.now() });
+      await saveProfile(trx, { name: own.name, text, by: person, now: installation.now() });
       for (const site of sites) await publishEvent(trx, { type: 'site', site });
       return { ...said, isSaved: true };
     });

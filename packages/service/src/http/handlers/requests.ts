@@ -11,19 +11,33 @@ import {
   holdRequest,
   itemsOfForecast,
   type RequestRecord,
+  requestTag,
+  type StepRecord,
+  stepsOf,
 } from '../../records/requests.js';
+import { mustBeUndoable } from '../../records/transfers.js';
 import { claim, heldBy } from '../../requests/claims.js';
 import { beginDelivery, mustBeOpen, mustBeReady } from '../../requests/deliver.js';
 import { move, tell } from '../../requests/moves.js';
 import { rulesOfSite } from '../../requests/plan.js';
-import { chosen, lookAgain, mustBeEditable } from '../../requests/revisions.js';
-import { hasCollisions, laneOnto, settleApproval } from '../../requests/standing.js';
+import { chosen, lookAgain, mustBeEditable, noteActivity } from '../../requests/revisions.js';
+import { destinationOf, hasCollisions, laneOnto, settleApproval } from '../../requests/standing.js';
 import { showRequest, showRequests } from '../../requests/view.js';
 import type { ForecastRecord } from '../../work/forecasting.js';
+import { resultOf } from '../../work/ready-to-go.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast } from './forecasts.js';
 import { mustConfirm } from './transfers.js';
+
+/** What an edit changes, in words. */
+const EDITED: Readonly<Record<keyof BodyOf<'requestEdit'>, string>> = {
+  title: 'title',
+  description: 'description',
+  reviewers: 'reviewers',
+  steps: 'manual steps',
+  wantedFor: 'wanted time',
+};
 
 /** More than this cannot be reviewed one by one, and is not kept item by item. */
 const MOST_ITEMS = 20_000;
@@ -41,7 +55,7 @@ export const requestHandlers: Handlers<
   | 'requestUnschedule'
 > = {
   async requestList({ installation: { records }, query, person, sight }) {
-    const { limit = 50, cursor, whose, state, open, site } = query;
+    const { limit = 50, cursor, whose, state, open, site, find } = query;
     const [at, id] = cursor?.split('/') ?? [];
     const rows = records<RequestRecord>('change_request as r')
       .orderBy('created_at', 'desc')
@@ -50,6 +64,10 @@ export const requestHandlers: Handlers<
     sight.narrow(rows, 'site', 'onto_path');
     if (state !== undefined) rows.where({ state });
     if (site !== undefined) rows.where({ site });
+    if (find !== undefined) {
+      const like = `%${find.replace(/[\\%_]/g, '\\$&')}%`;
+      rows.whereRaw('(title ILIKE :like OR author IN (SELECT id FROM person WHERE name ILIKE :like))', { like });
+    }
     if (open !== undefined) rows.whereNotIn('state', ['delivered', 'undone', 'withdrawn']);
     if (whose === 'mine') rows.where({ author: person.id });
     if (whose === 'waiting')
@@ -78,12 +96,13 @@ export const requestHandlers: Handlers<
 
   async requestOpen(call) {
     const { installation, body, person } = call;
-    const { records, environments, now } = installation;
+    const { records, environments, transfers, now } = installation;
     const forecast = await getForecast(installation, body.forecast);
     mustBeAskable(forecast);
+    if (forecast.undoes !== null) mustBeUndoable(await transfers.get(records, forecast.undoes));
     const onto = await environments.get(records, forecast.onto_path);
     return records.transaction(async (trx) => {
-      const newest = await trx('forecast').where({ id: forecast.id }).forUpdate().first('result', 'state');
+      const newest = await trx('forecast').where({ id: forecast.id }).forUpdate().first('result', 'state', 'failure');
       mustBeAskable({ ...forecast, ...newest });
       const items = await itemsOfForecast(trx, forecast.id);
       if (items.every((item) => item.outcome === 'kept'))
@@ -117,22 +136,21 @@ export const requestHandlers: Handlers<
         revision: 1,
         forecast: forecast.id,
         revising: null,
+        wanted_for: wantedTime(body.wantedFor ?? null, now()),
         deliver_at: null,
         deliverer: null,
         override: null,
         transfer: null,
         because: null,
         urgent: null,
+        undoes: forecast.undoes,
+        idle_warned_at: null,
       };
       await trx('change_request').insert(request);
       const first = { request_id: id, number: 1, forecast: forecast.id, at: now(), person_id: person.id, items };
       await addRevision(trx, first);
       await setReviewers(trx, request, body.reviewers ?? []);
-      const steps = body.steps ?? [];
-      if (steps.length > 0)
-        await trx('request_step').insert(
-          steps.map(({ phase, text }, position) => ({ id: newId('u'), request_id: id, position, phase, text })),
-        );
+      await setSteps(trx, request, body.steps ?? []);
       await claim(trx, request, wanted);
       await addHistory(trx, id, { at: now(), person: person.id, act: 'open', words: '' });
       await call.note(trx, onto.path, { request: id, title: body.title, items: items.length });
@@ -144,10 +162,16 @@ export const requestHandlers: Handlers<
   requestEdit: (call) =>
     changing(call, async (trx, request) => {
       const { body } = call;
+      await mustBeTheirs(call, trx, request);
       mustBeEditable(request);
+      call.mustMatch(await requestTag(trx, request));
       const changes = {
         ...(body.title === undefined ? {} : { title: body.title }),
         ...(body.description === undefined ? {} : { description: body.description }),
+        // A time that was wanted, and is over by now, may stay.
+        ...(body.wantedFor === undefined || body.wantedFor === request.wanted_for
+          ? {}
+          : { wanted_for: wantedTime(body.wantedFor, call.installation.now()) }),
       };
       await trx('change_request')
         .where({ id: request.id })
@@ -156,6 +180,12 @@ export const requestHandlers: Handlers<
         await setReviewers(trx, request, body.reviewers);
         await settleApproval(trx, request, call.installation.now(), call.person.id);
       }
+      if (body.steps) await setSteps(trx, request, body.steps);
+      const at = call.installation.now();
+      const words = Object.keys(body)
+        .map((field) => EDITED[field as keyof typeof body])
+        .join(', ');
+      await addHistory(trx, request.id, { at, person: call.person.id, act: 'edit', words });
       return { before: { title: request.title }, after: body };
     }),
 
@@ -194,12 +224,16 @@ export const requestHandlers: Handlers<
       // Who only looks again has no part in what is found.
       const by = isOther ? person.id : request.author;
       const wishes: ForecastWishes = { ...NO_WISHES, ...forecast.wishes, ...withoutAbsent(body) };
-      return { forecast: await lookAgain(trx, request, wishes, { at: installation.now(), by }), ...body };
+      return {
+        forecast: await lookAgain(trx, request, wishes, { at: installation.now(), by, follows: !isOther }),
+        ...body,
+      };
     }),
 
   requestWithdraw: (call) =>
     changing(call, async (trx, request) => {
       const { reason } = call.body;
+      await mustBeTheirs(call, trx, request);
       const by = { at: call.installation.now(), by: call.person.id, words: reason };
       await move(trx, request, 'withdraw', by, { because: reason, deliver_at: null });
       return { reason };
@@ -261,7 +295,7 @@ const withoutAbsent = (wishes: BodyOf<'requestRevise'>): Partial<ForecastWishes>
 
 /** A request in full, as the caller sees it. */
 export async function shown(call: Call, on: OnRecords, id: string) {
-  return showRequest(on, await getRequest(on, id), call);
+  return showRequest(on, call.installation, await getRequest(on, id), call);
 }
 
 /**
@@ -277,6 +311,7 @@ export function changing(
     const request = await holdRequest(trx, call.params.id);
     const details = await work(trx, request);
     await call.note(trx, request.onto_path, { request: request.id, ...details });
+    await noteActivity(trx, request.id, call.installation.now());
     await tell(trx, request);
     return shown(call, trx, request.id);
   });
@@ -284,14 +319,34 @@ export function changing(
 
 /** @throws {ProblemError} `conflict` where a forecast cannot become a request */
 function mustBeAskable(forecast: ForecastRecord): void {
-  if (forecast.state !== 'ready' || !forecast.result)
-    throw new ProblemError('conflict', `Forecast ${forecast.id} is not ready.`, 'Wait until it is.');
-  if (forecast.result.direction !== 'up' || forecast.undoes !== null || forecast.snapshot !== null)
+  if (resultOf(forecast).direction !== 'up' || forecast.snapshot !== null)
     throw new ProblemError(
       'conflict',
-      `Forecast ${forecast.id} is of no push from one environment onto another.`,
+      `Forecast ${forecast.id} is neither of a push nor of taking one back.`,
       'Make one: tessarion forecast --from SITE/NAME --onto SITE/live',
     );
+}
+
+/** Somebody else's request is changed or withdrawn by who manages the site. @throws {ProblemError} `not-allowed` */
+async function mustBeTheirs(call: Call, trx: OnRecords, request: RequestRecord): Promise<void> {
+  if (request.author !== call.person.id) call.mustHold('site.manage', await destinationOf(trx, request));
+}
+
+/** Writes the manual steps down in this order; one that stays as it was keeps its tick. */
+async function setSteps(
+  trx: OnRecords,
+  request: RequestRecord,
+  wanted: readonly Pick<StepRecord, 'phase' | 'text'>[],
+): Promise<void> {
+  const former = await stepsOf(trx, request.id);
+  await trx('request_step').where({ request_id: request.id }).delete();
+  for (const [position, { phase, text }] of wanted.entries()) {
+    const same = former.findIndex((one) => one.phase === phase && one.text === text);
+    const [kept] = same < 0 ? [] : former.splice(same, 1);
+    await trx('request_step').insert(
+      kept ? { ...kept, position } : { id: newId('u'), request_id: request.id, position, phase, text },
+    );
+  }
 }
 
 /** @throws {ProblemError} `invalid`, `not-found`, `conflict` */
@@ -315,14 +370,7 @@ async function setReviewers(
 }
 
 async function mustHoldOverride(call: Call, trx: OnRecords, request: RequestRecord): Promise<void> {
-  const site = await trx('site').where({ name: request.site }).first('client');
-  call.mustHold('window.override', {
-    is: 'environment',
-    client: site.client,
-    site: request.site,
-    environment: request.onto_path,
-    kind: 'live',
-  });
+  call.mustHold('window.override', await destinationOf(trx, request));
 }
 
 /** When a request is to go; undefined for now. @throws {ProblemError} `invalid`, `closed` */
@@ -341,8 +389,17 @@ async function momentOf(trx: OnRecords, request: RequestRecord, when: string, no
       );
     return new Date(moment.next);
   }
+  return mustBeToCome(when, now);
+}
+
+/** @throws {ProblemError} `invalid` */
+function mustBeToCome(when: string, now: Date): Date {
   const at = new Date(when);
   if (at <= now)
     throw new ProblemError('invalid', `${when} is in the past.`, 'Name a time that is still to come, or deliver now.');
   return at;
 }
+
+/** When somebody wants a request delivered, as it is kept. @throws {ProblemError} `invalid` */
+const wantedTime = (wanted: string | null, now: Date): string | null =>
+  wanted === null || wanted === 'window' ? wanted : mustBeToCome(wanted, now).toISOString();

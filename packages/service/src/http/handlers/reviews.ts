@@ -3,7 +3,7 @@ import { newId } from '../../data-folder.js';
 import { tellPeople } from '../../notices/tell.js';
 import { ProblemError } from '../../problems.js';
 import { json, type OnRecords } from '../../records/open.js';
-import { addHistory, type CommentRecord, type RequestRecord, revisionsOf } from '../../records/requests.js';
+import { addHistory, type CommentRecord, commentTag, type RequestRecord, revisionsOf } from '../../records/requests.js';
 import { isReviewable, settleApproval, standingOf } from '../../requests/standing.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';
@@ -111,6 +111,7 @@ export const reviewHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { body, params, installation } = call;
       const comment = await ownComment(trx, request, params.comment, call.person.id);
+      call.mustMatch(commentTag(comment));
       const at = installation.now();
       const former = [...comment.former, { at: (comment.edited_at ?? comment.at).toISOString(), text: comment.text }];
       await trx('request_comment')
@@ -161,9 +162,11 @@ async function threadOf(trx: OnRecords, request: RequestRecord, id: string): Pro
 
 /** Who wrote in a conversation. */
 const talkersOf = async (trx: OnRecords, thread: string): Promise<string[]> =>
-  ((await trx('request_comment').where({ thread }).distinct('person_id')) as { person_id: string }[]).map(
-    (one) => one.person_id,
-  );
+  (
+    (await trx('request_comment').where({ thread }).whereNotNull('person_id').distinct('person_id')) as {
+      person_id: string;
+    }[]
+  ).map((one) => one.person_id);
 
 const isThere = async (trx: OnRecords, thread: string): Promise<boolean> =>
   (await trx('request_comment').where({ thread }).whereNull('removed_at').first('id')) !== undefined;

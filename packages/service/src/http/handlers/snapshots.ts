@@ -1,5 +1,6 @@
 import { plainSentence } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
+import { refusePreview } from '../../records/environments.js';
 import { json } from '../../records/open.js';
 import { getSnapshot, libraryOf, type SnapshotRecord, spoolsToPack, toSnapshot } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
@@ -19,6 +20,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const { installation, body, person } = call;
     const { records, environments, transfers } = installation;
     const record = await environments.get(records, body.environment);
+    refusePreview(record);
     return records.transaction(async (trx) => {
       const transfer = await transfers.create(trx, {
         kind: 'snapshot',
@@ -26,7 +28,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
         onto: record.path,
         site: record.site,
         sentence: plainSentence({ kind: 'snapshot', of: record.path }),
-        person: person.name,
+        by: person,
         input: { reason: body.reason ?? '' },
       });
       await call.note(trx, record.path, { transfer: transfer.id, reason: body.reason ?? '' });

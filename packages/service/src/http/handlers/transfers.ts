@@ -5,16 +5,16 @@ import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
-import { iso, type NewTransfer, type TransferRecord, toTransfer } from '../../records/transfers.js';
+import { iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
 import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
 import { openUrgent } from '../../requests/urgent.js';
-import type { Installation } from '../../work/context.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
 import { readyToGo, warningsOf } from '../../work/ready-to-go.js';
 import type { Call, Handlers } from './call.js';
-import { getForecast, mustBeUndoable } from './forecasts.js';
+import { getForecast } from './forecasts.js';
+import { showTransfer } from './transfer-pages.js';
 
 async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, wanted: NewTransfer) {
   const { installation, person } = call;
@@ -50,10 +50,6 @@ export function mustConfirm(onto: { path: string; kind: string }, confirm: strin
       : `"${confirm.slice(0, 80)}" is not ${onto.path}.`,
     `Confirm with ${onto.path}, written in full.`,
   );
-}
-
-async function show(installation: Installation, record: TransferRecord) {
-  return toTransfer(record, await installation.transfers.placeInLine(installation.records, record));
 }
 
 interface Past {
@@ -162,7 +158,7 @@ async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'u
     onto: onto.path,
     site: onto.site,
     sentence: result.sentence,
-    person: call.person.name,
+    by: call.person,
     input,
     forecast: id,
     checks: result.checks,
@@ -176,7 +172,6 @@ export const transferHandlers: Handlers<
   | 'pullCreate'
   | 'resetCreate'
   | 'restoreCreate'
-  | 'transferList'
   | 'transferShow'
   | 'transferStop'
   | 'transferUndo'
@@ -204,7 +199,7 @@ export const transferHandlers: Handlers<
       onto: onto.path,
       site: onto.site,
       sentence: plainSentence({ kind: 'reset', from: from.path, onto: onto.path }),
-      person: person.name,
+      by: person,
       input,
     });
   },
@@ -238,27 +233,10 @@ export const transferHandlers: Handlers<
       onto: onto.path,
       site: onto.site,
       sentence: plainSentence({ kind: 'restore', snapshot: snapshot.id, onto: onto.path }),
-      person: person.name,
+      by: person,
       input,
       ...pastOf(body),
     });
-  },
-
-  async transferList({ installation, query, sight }) {
-    const limit = query.limit ?? 50;
-    const [at, id] = query.cursor?.split('/') ?? [];
-    const records = await installation.transfers.list(installation.records, {
-      ...query,
-      sight,
-      before: at !== undefined && id !== undefined ? { at, id } : undefined,
-      limit: limit + 1,
-    });
-    const page = records.slice(0, limit);
-    const last = page.at(-1);
-    return {
-      items: await Promise.all(page.map((record) => show(installation, record))),
-      next: records.length > limit && last ? `${last.created_at.toISOString()}/${last.id}` : null,
-    };
   },
 
   async transferShow({ installation, params }): Promise<TransferDetail> {
@@ -272,7 +250,7 @@ export const transferHandlers: Handlers<
       .select('at', 'text')) as { at: Date; text: string }[];
     const { checks, proof, warnings, written, items, remains, totals, forecast } = record;
     return {
-      ...(await show(installation, record)),
+      ...(await showTransfer(installation, record)),
       steps: steps.map((step) => ({
         name: step.name,
         title: step.title,
@@ -308,7 +286,9 @@ export const transferHandlers: Handlers<
           await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
           return;
         }
-        if (record.kind === 'clone') await installation.environments.remove(trx, record.onto_path);
+        const made = await installation.environments.find(trx, record.onto_path);
+        if (['clone', 'preview'].includes(record.kind) && made?.status === 'making')
+          await installation.environments.remove(trx, record.onto_path);
         await publishEvent(trx, {
           type: 'transfer',
           transfer: record.id,
@@ -332,7 +312,7 @@ export const transferHandlers: Handlers<
           : 'Nothing needs to be stopped.',
       );
     }
-    return show(installation, await transfers.get(records, record.id));
+    return showTransfer(installation, await transfers.get(records, record.id));
   },
 
   async transferUndo(call) {
@@ -348,7 +328,9 @@ export const transferHandlers: Handlers<
         `Make one: tessarion undo ${record.id}`,
       );
     const result = readyToGo(forecast, `tessarion undo ${record.id}`);
-    mustConfirm(await environments.get(records, record.onto_path), body.confirm);
+    const onto = await environments.get(records, record.onto_path);
+    mustConfirm(onto, body.confirm);
+    if (result.direction === 'up') await mustBePlain(call, onto, forecast.id);
     const input: PushInput = { forecast: forecast.id, from: record.onto_path };
     return create(call, {
       kind: 'undo',
@@ -356,12 +338,13 @@ export const transferHandlers: Handlers<
       onto: record.onto_path,
       site: record.site,
       sentence: result.sentence,
-      person: person.name,
+      by: person,
       input,
       undoOf: record.id,
       forecast: forecast.id,
       checks: result.checks,
       warnings: warningsOf(result),
+      ...pastOf(body),
     });
   },
 
@@ -374,6 +357,6 @@ export const transferHandlers: Handlers<
       await call.note(trx, record.onto_path, { transfer: record.id });
       await publishEvent(trx, { type: 'site', site: record.site });
     });
-    return show(installation, await transfers.get(records, record.id));
+    return showTransfer(installation, await transfers.get(records, record.id));
   },
 };

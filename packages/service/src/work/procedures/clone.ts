@@ -1,6 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { counted, toBytes } from '@tessarion/core';
-import { EngineError, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { EngineError, type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import {
   type CopyWishes,
@@ -96,15 +96,10 @@ export const clone: Procedure = {
       name: 'tasks',
       title: 'Measure it and run the profile’s tasks',
       async run(context) {
-        const { installation, record } = context;
         const { input, source, wishes, destination } = await ends(context);
         // A snapshot is older than what its environment has in common with others.
         if ('from' in input.origin) await deriveBaselines(context, source, destination, wishes.leftOut);
-        for (const { login } of destination.databases) await refreshStatistics(login);
-        await installation.environments.update(installation.records, record.onto_path, {
-          size: await measure(destination),
-        });
-        return runTasks(context, record.onto_path, ['staged', 'after']);
+        return settleIn(context, destination);
       },
     },
   ],
@@ -117,6 +112,14 @@ export const clone: Procedure = {
     return [];
   },
 };
+
+/** What every new copy ends with: statistics, its size, and the profile's tasks. */
+export async function settleIn(context: TransferContext, copy: Environment): Promise<string | undefined> {
+  const { installation } = context;
+  for (const { login } of copy.databases) await refreshStatistics(login);
+  await installation.environments.update(installation.records, copy.path, { size: await measure(copy) });
+  return runTasks(context, copy.path, ['staged', 'after']);
+}
 
 /** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
 export async function runTasks(

@@ -2,6 +2,7 @@ import type { TransferRecord } from '../../records/transfers.js';
 import type { Procedure } from '../procedure.js';
 import { adopt } from './adopt.js';
 import { clone } from './clone.js';
+import { preview } from './preview.js';
 import { push } from './push.js';
 import { remove } from './remove.js';
 import { rename } from './rename.js';
@@ -18,6 +19,8 @@ export function procedureFor(record: TransferRecord): Procedure {
       return adopt;
     case 'clone':
       return clone;
+    case 'preview':
+      return preview;
     case 'push':
     case 'pull':
     case 'undo':

@@ -22,6 +22,7 @@ import {
 import { newId } from '../../data-folder.js';
 import { failureOf } from '../../problems.js';
 import { findBaseline, saveBaseline } from '../../records/snapshots.js';
+import { recordWhence } from '../../records/transfer-items.js';
 import {
   applyChanges,
   type ChangeSet,
@@ -55,7 +56,8 @@ export interface PushInput {
 
 const RECORDED_ITEMS = 500;
 
-const forward = (context: TransferContext): ChangeSet => ({
+/** What a transfer compared, to be written as it is. */
+export const forward = (context: TransferContext): ChangeSet => ({
   id: context.record.id,
   row: (change) => change,
   file: (change) => change,
@@ -99,7 +101,7 @@ export const push: Procedure = {
         await library.saveChanges(context.record.id, plan.changes);
         await library.saveChanges(imageChanges(context, 'source'), plan.source);
         await library.saveChanges(imageChanges(context, 'destination'), plan.destination);
-        await recordItems(context, facts);
+        await recordItems(context, facts, plan.namesThere);
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
           changes: plan.changes.length + facts.schemaChanges.length > 0,
@@ -253,7 +255,7 @@ const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] =>
 
 const madeSchema = ({ data }: TransferContext): readonly string[] => (data.madeSchema as string[] | undefined) ?? [];
 
-async function changeSchema(
+export async function changeSchema(
   context: TransferContext,
   destination: Environment,
   change: SchemaChange,
@@ -284,7 +286,7 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
 }
 
 /** Files whose new content the store does not have yet; what was merged out of both sides lies there already. */
-async function notStored(context: TransferContext, files: readonly FileChange[]): Promise<FileChange[]> {
+export async function notStored(context: TransferContext, files: readonly FileChange[]): Promise<FileChange[]> {
   const { store } = context.library();
   const missing: FileChange[] = [];
   for (const change of files) {
@@ -298,17 +300,22 @@ async function notStored(context: TransferContext, files: readonly FileChange[])
 /** Names of the change sets by which both images of the baseline move on. */
 const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string => `${context.record.id}-${end}`;
 
-async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {
+export async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {
   const { records } = context.installation;
   const forecast = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
   if (!forecast?.result) throw new EngineError('outdated', 'The forecast is gone.', 'Make a new forecast.');
   return forecast;
 }
 
-async function compareWithForecast(
+/**
+ * @param again the command by which it is looked at again
+ * @throws {EngineError} `outdated` where something differs from what was shown
+ */
+export async function compareWithForecast(
   context: TransferContext,
   forecast: ForecastRecord,
   facts: TransferFacts,
+  again = `tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`,
 ): Promise<void> {
   if (forecast.result?.fingerprint === facts.fingerprint && facts.unsettled === 0) return;
   const { records } = context.installation;
@@ -329,14 +336,18 @@ async function compareWithForecast(
   throw new EngineError(
     'outdated',
     `The forecast is outdated; changed since: ${named}${changed.length > 5 ? ` and ${changed.length - 5} more` : ''}. Nothing was written.`,
-    `Make a new one: tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`,
+    `Look again: ${again}`,
   );
 }
 
-async function recordItems(context: TransferContext, facts: TransferFacts): Promise<void> {
-  const items = [...facts.collector.items.values()]
-    .filter((item) => item.outcome === 'written')
-    .slice(0, RECORDED_ITEMS);
+async function recordItems(
+  context: TransferContext,
+  facts: TransferFacts,
+  namesThere: ReadonlyMap<string, string>,
+): Promise<void> {
+  const written = [...facts.collector.items.values()].filter((item) => item.outcome === 'written');
+  await recordWhence(context.installation.records, context.record, written, namesThere);
+  const items = written.slice(0, RECORDED_ITEMS);
   const detail = (item: (typeof items)[number]): string =>
     item.change === 'changed' ? item.fields.map((field) => field.name).join(', ') : '';
   await context.installation.transfers.update(context.installation.records, context.record.id, {

@@ -1,5 +1,5 @@
 import * as fs from 'node:fs/promises';
-import { type Environment, layout, refreshStatistics, switchTrees, treeInUse } from '@tessarion/engine';
+import { type Environment, layout, switchTrees, treeInUse } from '@tessarion/engine';
 import { copyDatabases } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import type { DatabaseRecord } from '../../records/environments.js';
@@ -17,9 +17,8 @@ import {
   settleChecks,
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
-import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
-import { runTasks } from './clone.js';
+import { settleIn } from './clone.js';
 
 export interface ResetInput {
   readonly origin: Origin;
@@ -139,11 +138,7 @@ export const reset: Procedure = {
         for (const database of facts.former.databases) await admin.drop(database.database, database.user);
         for (const tree of facts.former.trees)
           if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
-        for (const { login } of destination.databases) await refreshStatistics(login);
-        await installation.environments.update(installation.records, destination.path, {
-          size: await measure(destination),
-        });
-        return runTasks(context, destination.path, ['staged', 'after']);
+        return settleIn(context, destination);
       },
     },
   ],

@@ -1,0 +1,60 @@
+import type { DatabaseAddress } from '@tessarion/core';
+import type { JSX } from 'react';
+import { HostFields } from './text-field.js';
+
+/** A database that nobody has named yet. */
+export const NO_DATABASE: DatabaseAddress = { host: '127.0.0.1', port: 5432, database: '', user: '', password: '' };
+
+/** Where a database is, and how one logs in there. */
+export function DatabaseFields({
+  legend,
+  note,
+  value,
+  change,
+  isServer = false,
+}: {
+  readonly legend: string;
+  readonly note: string;
+  readonly value: DatabaseAddress;
+  readonly change: (value: DatabaseAddress) => void;
+  /** The whole server is meant, and no database of it. */
+  readonly isServer?: boolean;
+}): JSX.Element {
+  return (
+    <fieldset className="database">
+      <legend>{legend}</legend>
+      <p className="q">{note}</p>
+      <HostFields value={value} change={change} />
+      {!isServer && (
+        <label className="full-row">
+          Database
+          <input
+            className="mono"
+            required
+            value={value.database}
+            onChange={(event) => change({ ...value, database: event.target.value })}
+          />
+        </label>
+      )}
+      <label>
+        User
+        <input
+          className="mono"
+          required
+          autoComplete="off"
+          value={value.user}
+          onChange={(event) => change({ ...value, user: event.target.value })}
+        />
+      </label>
+      <label>
+        Password
+        <input
+          type="password"
+          autoComplete="new-password"
+          value={value.password}
+          onChange={(event) => change({ ...value, password: event.target.value })}
+        />
+      </label>
+    </fieldset>
+  );
+}

@@ -1,0 +1,40 @@
+import { keepPreviousData, type UseInfiniteQueryResult, useInfiniteQuery } from '@tanstack/react-query';
+import { useNavigate } from 'react-router';
+import { useKeys } from '../keys.js';
+import type { View } from './use-view.js';
+
+interface Page<T> {
+  readonly items: T[];
+  readonly next: string | null;
+}
+
+/** A list that is read page by page, newest first. */
+export function usePaged<T>(
+  key: readonly unknown[],
+  read: (page: { limit: number; cursor?: string }) => Promise<Page<T>>,
+): { readonly pages: UseInfiniteQueryResult; readonly items: readonly T[] } {
+  const pages = useInfiniteQuery({
+    queryKey: key,
+    queryFn: ({ pageParam }) => read({ limit: 100, ...(pageParam === '' ? {} : { cursor: pageParam }) }),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+    // What was there stays until what is asked for is: nothing jumps.
+    placeholderData: keepPreviousData,
+  });
+  return { pages, items: pages.data?.pages.flatMap((page) => page.items) ?? [] };
+}
+
+/** Lets keys go up and down a list and open what one is at, which the view remembers. */
+export function useRowKeys(
+  items: readonly { readonly id: string }[],
+  view: View,
+  pathOf: (id: string) => string,
+): void {
+  const navigate = useNavigate();
+  const at = view.get('at');
+  const move = (step: number): void => {
+    const next = items[Math.min(items.length - 1, Math.max(0, items.findIndex((one) => one.id === at) + step))];
+    if (next) view.set('at', next.id);
+  };
+  useKeys({ j: () => move(1), k: () => move(-1), Enter: () => at !== '' && void navigate(pathOf(at)) });
+}

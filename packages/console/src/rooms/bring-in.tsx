@@ -1,0 +1,137 @@
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { type FormEvent, type JSX, useState } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
+import { Failure } from '../parts/states.js';
+import { NameField, TextField } from '../parts/text-field.js';
+import { client } from '../session.js';
+
+const ZONES = Intl.supportedValuesOf('timeZone');
+const OWN_ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** Brings in a running site; nothing of it is changed. */
+export function BringInRoom(): JSX.Element {
+  const navigate = useNavigate();
+  const servers = useQuery({ queryKey: ['servers'], queryFn: () => client.call('serverList') });
+  const profiles = useQuery({ queryKey: ['profiles'], queryFn: () => client.call('profileList') });
+  const [name, setName] = useState('');
+  const [owner, setOwner] = useState('');
+  const [address, setAddress] = useState('');
+  const [chosen, setServer] = useState('');
+  const [folder, setFolder] = useState('');
+  const [profile, setProfile] = useState('');
+  const [timeZone, setTimeZone] = useState(ZONES.includes(OWN_ZONE) ? OWN_ZONE : 'UTC');
+  const [database, setDatabase] = useState(NO_DATABASE);
+  const server = chosen === '' ? (servers.data?.[0]?.name ?? '') : chosen;
+  const adopt = useMutation({
+    mutationFn: () => {
+      const { database: called, ...login } = database;
+      return client.call('siteAdopt', {
+        body: {
+          name,
+          client: owner,
+          timeZone,
+          server,
+          folder,
+          addresses: [{ name: 'main', url: address.replace(/\/+$/, '') }],
+          databases: [{ name: 'main', database: called, ...login }],
+          ...(profile === '' ? {} : { profile }),
+        },
+      });
+    },
+    onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
+  });
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    if (!adopt.isPending) adopt.mutate();
+  };
+  return (
+    <>
+      <div className="crumb slab">
+        <Link to="/">Fleet</Link>
+        <i>/</i>
+        <h1>Bring in a site</h1>
+      </div>
+      <form className="bringing" onSubmit={submit}>
+        <section className="slab stack" aria-label="The site">
+          <h2>What it is</h2>
+          <NameField example="threadmill" value={name} change={setName} />
+          <label>
+            Client, whom it belongs to
+            <input
+              required
+              maxLength={120}
+              placeholder="Threadmill & Daughters"
+              value={owner}
+              onChange={(event) => setOwner(event.target.value)}
+            />
+          </label>
+          <TextField
+            label="Address"
+            type="url"
+            example="https://threadmill.example"
+            value={address}
+            change={setAddress}
+          />
+          <label>
+            Profile, which says what it is made of
+            <select value={profile} onChange={(event) => setProfile(event.target.value)}>
+              <option value="">none yet: it can be kept, not copied</option>
+              {(profiles.data ?? [])
+                .filter((one) => one.kind === 'profile')
+                .map((one) => (
+                  <option key={one.name} value={one.name}>
+                    {one.name}: {one.title}
+                  </option>
+                ))}
+            </select>
+          </label>
+          <label>
+            Time zone, for windows and freezes
+            <select value={timeZone} onChange={(event) => setTimeZone(event.target.value)}>
+              {ZONES.includes('UTC') ? null : <option>UTC</option>}
+              {ZONES.map((one) => (
+                <option key={one}>{one}</option>
+              ))}
+            </select>
+          </label>
+        </section>
+        <section className="slab stack" aria-label="Where it runs">
+          <h2>Where it runs</h2>
+          {servers.isError && <Failure error={servers.error} />}
+          {servers.data?.length === 0 ? (
+            <p>
+              There is no server yet. <Link to="/servers?at=new">Add the one where it runs</Link>
+            </p>
+          ) : (
+            <label>
+              Server
+              <select value={server} onChange={(event) => setServer(event.target.value)}>
+                {(servers.data ?? []).map((one) => (
+                  <option key={one.name}>{one.name}</option>
+                ))}
+              </select>
+            </label>
+          )}
+          <TextField
+            label="Folder that holds its root"
+            pattern="/.*"
+            example="/srv/threadmill"
+            value={folder}
+            change={setFolder}
+          />
+          <DatabaseFields
+            legend="Database"
+            note="As the site itself logs in; the password is kept encrypted."
+            value={database}
+            change={setDatabase}
+          />
+          {adopt.isError && <Failure error={adopt.error} />}
+          <button type="submit" className="btn main big" disabled={adopt.isPending || server === ''}>
+            {adopt.isPending ? 'Looking at it' : `Bring ${name === '' ? 'it' : name} in; nothing of it is changed`}
+          </button>
+        </section>
+      </form>
+    </>
+  );
+}

@@ -1,0 +1,127 @@
+import type { Environment, Site } from '@tessarion/contract';
+import { type JSX, useEffect, useRef } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { stateWord, Tile } from '../../parts/tile.js';
+import { copiesOf, rank } from './groups.js';
+
+/** The mosaic: each site is two copy cells left of live, always at its place; filtering dims the rest. */
+export function Frieze({
+  sites,
+  shown,
+  at,
+}: {
+  readonly sites: Site[];
+  readonly shown: ReadonlySet<string>;
+  readonly at: string | null;
+}): JSX.Element {
+  const unit = sites.length <= 30 ? 14 : sites.length <= 120 ? 9 : 5;
+  if (sites.length > 120) return <FriezeCanvas sites={sites} shown={shown} />;
+  return (
+    <nav
+      className="frieze slab"
+      aria-label="The fleet"
+      style={{
+        justifyContent: sites.length < 12 ? 'flex-start' : 'space-between',
+        gap: `8px ${unit === 14 ? 8 : 6}px`,
+      }}
+    >
+      {sites.map((site) => {
+        const copies = copiesOf(site)
+          .sort((a, b) => rank(a) - rank(b))
+          .slice(0, 2)
+          .sort((a, b) => (a.kind === b.kind ? 0 : a.kind === 'staging' ? -1 : 1));
+        const live = site.environments.find((one) => one.kind === 'live');
+        return (
+          <Link
+            key={site.name}
+            className={`blk ${at === site.name ? 'at' : ''}`}
+            style={{ opacity: shown.has(site.name) ? 1 : 0.25, width: unit === 14 ? 44 : undefined }}
+            to={`/sites/${site.name}`}
+            title={`${site.name} · ${site.client}`}
+            aria-label={`${site.name}: ${site.environments.map((one) => `${one.name} ${stateWord(one.state)}`).join(', ')}`}
+          >
+            <span className="cp">
+              {[0, 1].map((i) => {
+                const copy = copies[i];
+                return copy ? (
+                  <Tile key={copy.path} kind={copy.kind} state={copy.state} size={unit} decorative />
+                ) : (
+                  <i key={`vacant ${String(i)}`} className="mt" style={{ width: unit, height: unit }} />
+                );
+              })}
+            </span>
+            {live && <Tile kind="live" state={live.state} size={2 * unit + 1} letter={false} decorative />}
+            {unit === 14 && <span className="nm">{site.name}</span>}
+          </Link>
+        );
+      })}
+    </nav>
+  );
+}
+
+/** The same mosaic for large fleets, drawn on one canvas. */
+function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown: ReadonlySet<string> }): JSX.Element {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const navigate = useNavigate();
+  const unit = sites.length <= 600 ? 5 : 3;
+  const gap = unit === 5 ? 4 : 3;
+  const block = { width: 3 * unit + 2 + gap, height: 2 * unit + 1 + gap };
+  useEffect(() => {
+    const element = canvas.current;
+    if (!element) return;
+    const draw = (): void => {
+      const style = getComputedStyle(document.documentElement);
+      const colour = (name: string): string => style.getPropertyValue(`--${name}`).trim();
+      const columns = Math.max(1, Math.floor((element.clientWidth + gap) / block.width));
+      const ratio = window.devicePixelRatio;
+      element.style.height = `${Math.ceil(sites.length / columns) * block.height}px`;
+      element.width = element.clientWidth * ratio;
+      element.height = Math.ceil(sites.length / columns) * block.height * ratio;
+      const pen = element.getContext('2d');
+      if (!pen) return;
+      pen.scale(ratio, ratio);
+      const paint = (one: Environment | undefined, x: number, y: number, side: number): void => {
+        if (!one) pen.fillStyle = colour('bed');
+        else if (one.state === 'failed') pen.fillStyle = colour('danger');
+        else pen.fillStyle = colour(one.state === 'not-reached' ? 'rim' : one.kind);
+        pen.globalAlpha *= one?.state === 'in-step' ? 0.6 : 1;
+        pen.fillRect(x, y, side, side);
+      };
+      for (const [i, site] of sites.entries()) {
+        const [x, y] = [(i % columns) * block.width, Math.floor(i / columns) * block.height];
+        const copies = copiesOf(site).sort((a, b) => rank(a) - rank(b));
+        const base = shown.has(site.name) ? 1 : 0.25;
+        for (const [one, dx, dy, side] of [
+          [copies[0], 0, 0, unit],
+          [copies[1], 0, unit + 1, unit],
+          [site.environments.find((e) => e.kind === 'live'), unit + 1, 0, 2 * unit + 1],
+        ] as const) {
+          pen.globalAlpha = base;
+          paint(one, x + dx, y + dy, side);
+        }
+      }
+    };
+    draw();
+    const watch = new ResizeObserver(draw);
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, [sites, shown, unit, gap, block.width, block.height]);
+  return (
+    <section className="frieze slab" aria-label="The fleet; the rows below say the same">
+      <canvas
+        ref={canvas}
+        style={{ width: '100%' }}
+        onClick={(event) => {
+          const columns = Math.max(1, Math.floor((event.currentTarget.clientWidth + gap) / block.width));
+          const box = event.currentTarget.getBoundingClientRect();
+          const site =
+            sites[
+              Math.floor((event.clientY - box.top) / block.height) * columns +
+                Math.floor((event.clientX - box.left) / block.width)
+            ];
+          if (site) void navigate(`/sites/${site.name}`);
+        }}
+      />
+    </section>
+  );
+}

@@ -1,0 +1,171 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import type { Site } from '@tessarion/contract';
+import { type JSX, useMemo, useRef } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { useKeys } from '../../keys.js';
+import { Icon } from '../../parts/icon.js';
+import { Empty } from '../../parts/states.js';
+import { Tile } from '../../parts/tile.js';
+import { useMe } from '../../session.js';
+import { GROUPS, type Group, groupOf, ofKind, STALE_DAYS } from './groups.js';
+import { SiteRow } from './site-row.js';
+
+type Line =
+  | { readonly type: 'head'; readonly group: Group; readonly count: number }
+  | { readonly type: 'site'; readonly site: Site };
+
+/** The sites, line by line, those that need a hand first; filtered as one types. */
+export function Rows({
+  sites,
+  text,
+  find,
+  set,
+  view,
+  stale,
+  at,
+}: {
+  readonly sites: Site[];
+  readonly text: string;
+  readonly find: (wanted: string) => void;
+  readonly set: (name: string, value: string | null) => void;
+  readonly view: string | null;
+  readonly stale: number;
+  readonly at: string | null;
+}): JSX.Element {
+  const navigate = useNavigate();
+  const me = useMe();
+  const scroll = useRef<HTMLDivElement>(null);
+  const field = useRef<HTMLInputElement>(null);
+  const lines = useMemo((): Line[] => {
+    return GROUPS.flatMap((group) => {
+      const members = sites.filter((site) => groupOf(site) === group);
+      return members.length === 0
+        ? []
+        : [
+            { type: 'head' as const, group, count: members.length },
+            ...members.map((site) => ({ type: 'site' as const, site })),
+          ];
+    });
+  }, [sites]);
+  const isNarrow = window.matchMedia('(max-width: 720px)').matches;
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: (i) => (lines[i]?.type === 'head' ? 28 : isNarrow ? 64 : 32),
+    overscan: 12,
+  });
+  const ordered = lines.flatMap((line) => (line.type === 'site' ? [line.site.name] : []));
+  const move = (step: number): void => {
+    const index = Math.min(ordered.length - 1, Math.max(0, ordered.indexOf(at ?? '') + step));
+    const name = ordered[index];
+    if (name === undefined) return;
+    set('at', name);
+    virtual.scrollToIndex(lines.findIndex((line) => line.type === 'site' && line.site.name === name));
+  };
+  useKeys({
+    '/': () => field.current?.focus(),
+    j: () => move(1),
+    k: () => move(-1),
+    Enter: () => at !== null && void navigate(`/sites/${at}`),
+    f: () => {
+      const site = sites.find((one) => one.name === at);
+      const staging = site && ofKind(site, 'staging')[0];
+      if (site && staging) void navigate(`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`);
+    },
+  });
+  return (
+    <section className="rows slab" aria-label="Sites">
+      <div className="tools">
+        <label className="fl">
+          <Icon name="find" />
+          <input
+            ref={field}
+            value={text}
+            onChange={(event) => find(event.target.value)}
+            onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
+            placeholder="Filter by site, client, tag, server"
+            aria-label="Filter by site, client, tag, server"
+          />
+          <kbd>/</kbd>
+        </label>
+        <span className="views">
+          <button type="button" className={view === null ? 'on' : ''} onClick={() => set('view', null)}>
+            All
+          </button>
+          <button type="button" className={view === 'stale' ? 'on' : ''} onClick={() => set('view', 'stale')}>
+            Stale over {STALE_DAYS} d <b>{stale}</b>
+          </button>
+        </span>
+        {me.data?.permissions.includes('site.manage') && (
+          <>
+            <span className="sp" />
+            <Link className="btn" to="/bring-in">
+              <Icon name="plus" />
+              Bring in a site
+            </Link>
+          </>
+        )}
+      </div>
+      <div className="r h">
+        <span>Site</span>
+        <span className="lane">
+          <Tile kind="dev" state="in-step" size={14} decorative />
+          dev
+        </span>
+        <span />
+        <span className="lane">
+          <Tile kind="staging" state="in-step" size={14} decorative />
+          staging
+        </span>
+        <span />
+        <span className="lane lv" style={{ gap: 4 }}>
+          <Tile kind="live" state="in-step" size={14} decorative />
+          live
+        </span>
+        <span className="why">What is going on</span>
+        <span className="mv">Last move</span>
+      </div>
+      <div className="scroll" ref={scroll}>
+        {lines.length === 0 && (
+          <Empty
+            title="No site fits"
+            act={
+              <button
+                type="button"
+                className="btn"
+                onClick={() => {
+                  find('');
+                }}
+              >
+                Show all sites
+              </button>
+            }
+          >
+            Nothing in the fleet has “{text}” in its name or client, in this view.
+          </Empty>
+        )}
+        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {virtual.getVirtualItems().map((row) => {
+            const line = lines[row.index] as Line;
+            return (
+              <div
+                key={line.type === 'head' ? line.group : line.site.name}
+                ref={virtual.measureElement}
+                data-index={row.index}
+                style={{ position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${row.start}px)` }}
+              >
+                {line.type === 'head' ? (
+                  <div className="g">
+                    <b>{line.group}</b> <span className="qq">{line.count}</span>
+                  </div>
+                ) : (
+                  <SiteRow site={line.site} isCurrent={line.site.name === at} />
+                )}
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </section>
+  );
+}

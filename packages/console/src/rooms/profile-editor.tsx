@@ -1,0 +1,114 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { readLayer } from '@tessarion/core';
+import { type FormEvent, type JSX, useDeferredValue, useMemo, useRef, useState } from 'react';
+import { Overtaken } from '../parts/overtaken.js';
+import { client } from '../session.js';
+
+const FIRST = `tessarion: profile/1
+name: my-kind
+title: What this kind of site is made of
+
+areas:
+  - { name: code, path: ., class: authored }
+
+databases:
+  main:
+    tables: {}
+`;
+
+/** By which name a document would be saved. */
+const nameIn = (text: string): string => /^name:\s*([a-z][a-z0-9-]*)/m.exec(text)?.[1] ?? '';
+
+/** Writes a profile, or a new version of one; each mistake is named with its line as one types. */
+export function ProfileEditor({
+  profile,
+  close,
+}: {
+  /** The newest version; nothing where a first one is written. */
+  readonly profile:
+    | { readonly name: string; readonly text: string; readonly etag: string; readonly version: number }
+    | undefined;
+  readonly close: (name?: string) => void;
+}): JSX.Element {
+  const cache = useQueryClient();
+  const [former] = useState(profile);
+  const [text, setText] = useState(former?.text ?? FIRST);
+  const field = useRef<HTMLTextAreaElement>(null);
+  const settled = useDeferredValue(text);
+  const mistakes = useMemo(() => {
+    const read = readLayer(settled);
+    return read.ok ? [] : read.mistakes;
+  }, [settled]);
+  const name = former?.name ?? nameIn(text);
+  const save = useMutation({
+    mutationFn: (edited: string | null) =>
+      client.call('profileSave', { params: { name }, body: { text }, etag: edited }),
+    onSuccess: async (saved) => {
+      for (const queryKey of ['profiles', 'profile']) await cache.invalidateQueries({ queryKey: [queryKey] });
+      close(saved.name);
+    },
+    onError: () => cache.invalidateQueries({ queryKey: ['profile', name] }),
+  });
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    if (!save.isPending) save.mutate(former?.etag ?? null);
+  };
+  const goTo = (line: number): void => {
+    const start =
+      text
+        .split('\n')
+        .slice(0, line - 1)
+        .join('\n').length + (line > 1 ? 1 : 0);
+    const end = text.indexOf('\n', start);
+    field.current?.focus();
+    field.current?.setSelectionRange(start, end < 0 ? text.length : end);
+  };
+  return (
+    <form className="profile-editor" onSubmit={submit}>
+      <header>
+        <h2>{former ? `${former.name}, after version ${former.version}` : 'A new profile'}</h2>
+        <span className="sp" />
+        <button
+          type="submit"
+          className="btn main"
+          disabled={save.isPending || mistakes.length > 0 || name === '' || text === former?.text}
+        >
+          {former ? 'Save it as a new version' : `Save it${name === '' ? '' : ` as ${name}`}`}
+        </button>
+        <button type="button" className="btn" onClick={() => close()}>
+          Leave it
+        </button>
+      </header>
+      {save.isError && (
+        <Overtaken
+          error={save.error}
+          now={profile ? `version ${profile.version}` : 'another profile of that name'}
+          again={() => save.mutate(profile?.etag ?? '*')}
+        />
+      )}
+      <ul className="plain mistakes" aria-label="Mistakes" aria-live="polite">
+        {mistakes.slice(0, 8).map((one) => (
+          <li key={`${one.line} ${one.path} ${one.message}`}>
+            <button type="button" className="bare-link" onClick={() => goTo(one.line)}>
+              line {one.line}
+            </button>{' '}
+            <span className="q">
+              {one.path === '' ? '' : `${one.path}: `}
+              {one.message}
+            </span>
+          </li>
+        ))}
+        {mistakes.length > 8 && <li className="q">and {mistakes.length - 8} more</li>}
+      </ul>
+      <textarea
+        ref={field}
+        className="mono"
+        aria-label="Document"
+        spellCheck={false}
+        wrap="off"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
+    </form>
+  );
+}

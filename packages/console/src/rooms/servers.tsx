@@ -1,0 +1,161 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { Server } from '@tessarion/contract';
+import { type FormEvent, type JSX, useState } from 'react';
+import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
+import { Icon } from '../parts/icon.js';
+import { Empty, Failure, Loading } from '../parts/states.js';
+import { HostFields, NameField, TextField } from '../parts/text-field.js';
+import { useView } from '../parts/use-view.js';
+import { size } from '../parts/words.js';
+import { client, useMe, useSites } from '../session.js';
+
+/** Machines where environments live. */
+export function ServersRoom(): JSX.Element {
+  const view = useView();
+  const me = useMe();
+  const servers = useQuery({ queryKey: ['servers'], queryFn: () => client.call('serverList') });
+  const at = view.get('at');
+  const current = servers.data?.find((one) => one.name === at);
+  const mayManage = me.data?.permissions.includes('server.manage') === true;
+  return (
+    <main className="people">
+      <section className="slab tableroom">
+        <div className="tools">
+          <h1>Servers</h1>
+          <span className="sp" />
+          {mayManage && (
+            <button type="button" className="btn" onClick={() => view.set('at', 'new')}>
+              <Icon name="plus" />
+              Add a server
+            </button>
+          )}
+        </div>
+        {servers.isPending ? (
+          <Loading what="Reading the servers" rows={4} />
+        ) : servers.isError ? (
+          <Failure error={servers.error} />
+        ) : servers.data.length === 0 ? (
+          <Empty title="No servers yet">
+            A server is a machine where sites and their copies live: a folder, a web server and a database server.
+          </Empty>
+        ) : (
+          <div className="scroll">
+            <table>
+              <thead>
+                <tr>
+                  <th>Server</th>
+                  <th>Folder</th>
+                  <th>Database</th>
+                  <th>Reached</th>
+                  <th className="fig-cell">Free</th>
+                </tr>
+              </thead>
+              <tbody>
+                {servers.data.map((one) => (
+                  <tr key={one.name} className={one === current ? 'cur' : ''}>
+                    <td>
+                      <button type="button" className="cell-link" onClick={() => view.set('at', one.name)}>
+                        <b className="mono">{one.name}</b>
+                      </button>
+                    </td>
+                    <td className="mono q wide-cell" title={one.folder}>
+                      {one.folder}
+                    </td>
+                    <td className="mono q">{one.database}</td>
+                    <td className={one.reached ? 'q' : 'bad'}>{one.reached ? 'yes' : 'not reached'}</td>
+                    <td className="fig-cell">{one.freeBytes === null ? '–' : size(one.freeBytes)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </section>
+      <aside tabIndex={0} aria-label="More" className="slab people-aside">
+        {current ? (
+          <Shown server={current} />
+        ) : at === 'new' && mayManage ? (
+          <NewServer done={(name) => view.set('at', name)} />
+        ) : (
+          <p className="q">Choose a server to see what lives on it.</p>
+        )}
+      </aside>
+    </main>
+  );
+}
+
+function Shown({ server }: { readonly server: Server }): JSX.Element {
+  const sites = useSites();
+  const here = (sites.data ?? []).flatMap((site) => site.environments.filter((one) => one.server === server.name));
+  return (
+    <div className="stack">
+      <h2 className="mono">{server.name}</h2>
+      <p className="q">
+        Copies are reached below <span className="mono">{server.baseDomain}</span>.
+      </p>
+      <p>
+        {here.length === 0
+          ? 'Nothing lives here yet.'
+          : `${here.filter((one) => one.kind === 'live').length} live, ${here.filter((one) => one.kind !== 'live').length} copies`}
+      </p>
+    </div>
+  );
+}
+
+function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Element {
+  const cache = useQueryClient();
+  const [name, setName] = useState('');
+  const [folder, setFolder] = useState('');
+  const [baseDomain, setBaseDomain] = useState('');
+  const [webHost, setWebHost] = useState({ host: '127.0.0.1', port: 80 });
+  const [database, setDatabase] = useState(NO_DATABASE);
+  const add = useMutation({
+    mutationFn: () => {
+      const { database: _none, ...login } = database;
+      return client.call('serverCreate', { body: { name, folder, baseDomain, webHost, database: login } });
+    },
+    onSuccess: (added) => {
+      void cache.invalidateQueries({ queryKey: ['servers'] });
+      done(added.name);
+    },
+  });
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    if (!add.isPending) add.mutate();
+  };
+  return (
+    <form className="stack" onSubmit={submit}>
+      <h2>Add a server</h2>
+      <NameField example="harbour-2" value={name} change={setName} />
+      <TextField
+        label="Folder below which files lie"
+        pattern="/.*"
+        example="/srv/sites"
+        value={folder}
+        change={setFolder}
+      />
+      <TextField
+        label="Domain below which copies are reached"
+        pattern="[a-z0-9.\-]+"
+        example="copies.example"
+        value={baseDomain}
+        change={setBaseDomain}
+      />
+      <fieldset className="database">
+        <legend>Web server</legend>
+        <HostFields value={webHost} change={setWebHost} />
+      </fieldset>
+      <DatabaseFields
+        legend="Database server"
+        note="A login that may make databases and roles; its password is kept encrypted."
+        value={database}
+        change={setDatabase}
+        isServer
+      />
+      {add.isError && <Failure error={add.error} />}
+      <button type="submit" className="btn main big" disabled={add.isPending}>
+        {add.isPending ? 'Looking whether it is reached' : 'Add this server'}
+      </button>
+    </form>
+  );
+}

@@ -1,0 +1,231 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import type { Webhook, WebhookDelivery } from '@tessarion/contract';
+import { ANNOUNCED, type Announced } from '@tessarion/core';
+import { type FormEvent, type JSX, useState } from 'react';
+import { useSearchParams } from 'react-router';
+import { Icon } from '../parts/icon.js';
+import { LinkOnce } from '../parts/link-once.js';
+import { Older } from '../parts/older.js';
+import { Empty, Failure, Loading } from '../parts/states.js';
+import { Ago, clock } from '../parts/words.js';
+import { client, useSites } from '../session.js';
+
+const short = (type: string): string => type.replace('tessarion.', '').replace('.', ' ');
+
+/** Other programs that are told what happens, and what they were told. */
+export function WebhooksRoom(): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const hooks = useQuery({ queryKey: ['webhooks'], queryFn: () => client.call('webhookList') });
+  const at = query.get('at');
+  const current = hooks.data?.find((one) => one.id === at);
+  return (
+    <main className="people">
+      <section className="slab tableroom">
+        <div className="tools">
+          <h1>Webhooks</h1>
+          <span className="sp" />
+          <button type="button" className="btn" onClick={() => setQuery({ at: 'new' })}>
+            <Icon name="plus" />
+            Tell another program
+          </button>
+        </div>
+        {hooks.isPending ? (
+          <Loading what="Reading the webhooks" rows={4} />
+        ) : hooks.isError ? (
+          <Failure error={hooks.error} />
+        ) : hooks.data.length === 0 ? (
+          <Empty title="No webhooks">
+            Another program can be told when a request is approved, scheduled, live or blocked, signed so that it knows
+            who says it.
+          </Empty>
+        ) : (
+          <div className="scroll">
+            <table>
+              <thead>
+                <tr>
+                  <th>Address</th>
+                  <th>Told of</th>
+                  <th>For</th>
+                </tr>
+              </thead>
+              <tbody>
+                {hooks.data.map((one) => (
+                  <tr key={one.id} className={one === current ? 'cur' : ''}>
+                    <td>
+                      <button type="button" className="cell-link" onClick={() => setQuery({ at: one.id })}>
+                        <b className="mono">{one.url}</b>
+                      </button>
+                    </td>
+                    <td className="q">
+                      {one.types.length === ANNOUNCED.length ? 'everything' : one.types.map(short).join(', ')}
+                    </td>
+                    <td className="q">{one.scope}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </section>
+      <aside tabIndex={0} aria-label="More" className="slab people-aside">
+        {current ? (
+          <Hook key={current.id} hook={current} />
+        ) : at === 'new' ? (
+          <NewHook />
+        ) : (
+          <p className="q">Choose a webhook to see what was sent to it.</p>
+        )}
+      </aside>
+    </main>
+  );
+}
+
+function NewHook(): JSX.Element {
+  const cache = useQueryClient();
+  const sites = useSites();
+  const [url, setUrl] = useState('');
+  const [types, setTypes] = useState<readonly Announced[]>(ANNOUNCED);
+  const [scope, setScope] = useState('everything');
+  const [allowsPrivate, setPrivate] = useState(false);
+  const add = useMutation({
+    mutationFn: () => client.call('webhookAdd', { body: { url, types: [...types], scope, allowsPrivate } }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['webhooks'] }),
+  });
+  if (add.data)
+    return (
+      <LinkOnce title="The secret that signs it" name="secret" link={add.data.secret}>
+        The other program proves with it that what comes is from here (Standard Webhooks). It is not shown again.
+      </LinkOnce>
+    );
+  const submit = (event: FormEvent): void => {
+    event.preventDefault();
+    add.mutate();
+  };
+  return (
+    <form className="stack" onSubmit={submit}>
+      <h2>Tell another program</h2>
+      <label>
+        Address
+        <input
+          type="url"
+          required
+          placeholder="https://ci.example/hook"
+          value={url}
+          onChange={(event) => setUrl(event.target.value)}
+        />
+      </label>
+      <label>
+        For
+        <select value={scope} onChange={(event) => setScope(event.target.value)}>
+          <option value="everything">everything</option>
+          {(sites.data ?? []).map((one) => (
+            <option key={one.name}>{one.name}</option>
+          ))}
+        </select>
+      </label>
+      <fieldset className="picks">
+        <legend className="q">When</legend>
+        {ANNOUNCED.map((type) => (
+          <label key={type}>
+            <input
+              type="checkbox"
+              checked={types.includes(type)}
+              onChange={() => setTypes(types.includes(type) ? types.filter((one) => one !== type) : [...types, type])}
+            />
+            {short(type)}
+          </label>
+        ))}
+      </fieldset>
+      <label className="tick">
+        <input type="checkbox" checked={allowsPrivate} onChange={(event) => setPrivate(event.target.checked)} />
+        <span>It lies on this machine, or in a private network</span>
+      </label>
+      {add.isError && <Failure error={add.error} />}
+      <button type="submit" className="btn main big" disabled={add.isPending || types.length === 0}>
+        Tell it
+      </button>
+    </form>
+  );
+}
+
+function Hook({ hook }: { readonly hook: Webhook }): JSX.Element {
+  const cache = useQueryClient();
+  const key = ['webhooks', hook.id, 'deliveries'];
+  const pages = useInfiniteQuery({
+    queryKey: key,
+    initialPageParam: '',
+    queryFn: ({ pageParam }) =>
+      client.call('webhookDeliveries', {
+        params: { id: hook.id },
+        query: { limit: 30, ...(pageParam === '' ? {} : { cursor: pageParam }) },
+      }),
+    getNextPageParam: (page) => page.next,
+    refetchInterval: 5000,
+  });
+  const resend = useMutation({
+    mutationFn: (id: string) => client.call('webhookResend', { params: { id } }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: key }),
+  });
+  const remove = useMutation({
+    mutationFn: () => client.call('webhookRemove', { params: { id: hook.id } }),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['webhooks'] }),
+  });
+  const [isRemoving, setRemoving] = useState(false);
+  const sent = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  const failure = [resend, remove].find((act) => act.isError)?.error;
+  return (
+    <div className="stack">
+      <h2 className="mono cut" title={hook.url}>
+        {hook.url}
+      </h2>
+      <p className="q">
+        Since {clock(hook.createdAt)}
+        {hook.allowsPrivate && ', may lie in a private network'}
+      </p>
+      {failure !== undefined && <Failure error={failure} />}
+      {pages.isError && <Failure error={pages.error} />}
+      {pages.data && sent.length === 0 && <p className="q">Nothing has happened yet that it is told of.</p>}
+      <ul className="plain">
+        {sent.map((one) => (
+          <li key={one.id} className="given">
+            <span>
+              <b>{short(one.type)}</b> <span className="qq">{one.subject}</span>
+              <span className={one.state === 'given-up' ? 'wn-text line' : 'q line'}>{outcome(one)}</span>
+            </span>
+            <span className="qq">
+              <Ago time={one.at} suffix=" ago" />{' '}
+              {one.state !== 'waiting' && (
+                <button type="button" className="bare-link" onClick={() => resend.mutate(one.id)}>
+                  Send again
+                </button>
+              )}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <Older pages={pages} />
+      {isRemoving ? (
+        <div className="more-acts">
+          <button type="button" className="btn danger" disabled={remove.isPending} onClick={() => remove.mutate()}>
+            Remove it; what waits is not sent
+          </button>
+          <button type="button" className="btn" onClick={() => setRemoving(false)}>
+            Leave it
+          </button>
+        </div>
+      ) : (
+        <button type="button" className="bare-link" onClick={() => setRemoving(true)}>
+          Remove it
+        </button>
+      )}
+    </div>
+  );
+}
+
+function outcome({ state, status, tries, problem, nextAt }: WebhookDelivery): string {
+  if (state === 'delivered')
+    return `taken${status === null ? '' : ` with ${status}`}${tries > 1 ? `, at try ${tries}` : ''}`;
+  const why = problem ?? (status === null ? '' : `answered ${status}`);
+  if (state === 'given-up') return `given up after ${tries} tries: ${why}`;
+  return tries === 0 ? 'waits' : `try ${tries} failed: ${why}; again ${nextAt ? clock(nextAt) : 'soon'}`;
+}

@@ -1,0 +1,120 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import type { DeliveryPlan } from '@tessarion/contract';
+import { type JSX, useState } from 'react';
+import { Failure } from '../../parts/states.js';
+import { client, useSites } from '../../session.js';
+import { WindowForm } from './window-form.js';
+
+/** A window more for a site, or a freeze. */
+export function NewPlan(): JSX.Element {
+  const cache = useQueryClient();
+  const sites = useSites();
+  const [site, setSite] = useState('');
+  const [reason, setReason] = useState('');
+  const [from, setFrom] = useState('');
+  const [until, setUntil] = useState('');
+  const [repeats, setRepeats] = useState<'never' | 'yearly'>('never');
+  const done = { onSuccess: () => cache.invalidateQueries({ queryKey: ['plans'] }) };
+  const setWindows = useMutation({
+    mutationFn: async (window: DeliveryPlan['windows'][number]) => {
+      const { windows, etag } = await client.call('deliveryPlan', { params: { site } });
+      return client.call('windowSet', { params: { site }, body: { windows: [...windows, window] }, etag });
+    },
+    ...done,
+  });
+  const freeze = useMutation({
+    mutationFn: () =>
+      client.call('freezeAdd', {
+        body: {
+          reason,
+          scope: site,
+          // The day alone matters of one that comes each year.
+          time:
+            repeats === 'never' ? { repeats, from, until } : { repeats, from: from.slice(5), until: until.slice(5) },
+        },
+      }),
+    ...done,
+  });
+  const failure = [setWindows, freeze].find((act) => act.isError)?.error;
+  const isSeveral = site === 'everything' || /^(?:tag|client):/.test(site);
+  const kindOfTime = repeats === 'never' ? 'datetime-local' : 'date';
+  return (
+    <div className="stack">
+      <h2>Windows or a freeze</h2>
+      <label>
+        For
+        <select value={site} onChange={(event) => setSite(event.target.value)}>
+          <option value="">choose</option>
+          <optgroup label="A site">
+            {(sites.data ?? []).map((one) => (
+              <option key={one.name}>{one.name}</option>
+            ))}
+          </optgroup>
+          <optgroup label="Several, for a freeze">
+            <option value="everything">everything</option>
+            {[...new Set((sites.data ?? []).map((one) => one.client))].sort().map((one) => (
+              <option key={one} value={`client:${one}`}>
+                all of {one}
+              </option>
+            ))}
+            {[...new Set((sites.data ?? []).flatMap((one) => one.tags))].sort().map((one) => (
+              <option key={one} value={`tag:${one}`}>
+                all with the tag {one}
+              </option>
+            ))}
+          </optgroup>
+        </select>
+      </label>
+      {failure !== undefined && <Failure error={failure} />}
+      {(setWindows.isSuccess || freeze.isSuccess) && <p className="q">It holds from now on.</p>}
+      {site !== '' && (
+        <>
+          {!isSeveral && (
+            <>
+              <h2>A window</h2>
+              <WindowForm add={(one) => setWindows.mutate(one)} />
+            </>
+          )}
+          <h2>A freeze</h2>
+          <form
+            className="stack"
+            onSubmit={(event) => {
+              event.preventDefault();
+              freeze.mutate();
+            }}
+          >
+            <label>
+              Reason
+              <input required value={reason} onChange={(event) => setReason(event.target.value)} />
+            </label>
+            <label>
+              How often
+              <select
+                value={repeats}
+                onChange={(event) => {
+                  setRepeats(event.target.value as typeof repeats);
+                  setFrom('');
+                  setUntil('');
+                }}
+              >
+                <option value="never">once</option>
+                <option value="yearly">each year</option>
+              </select>
+            </label>
+            <label>
+              {repeats === 'never' ? 'From, in the site’s zone' : 'From this day, whatever the year'}
+              <input type={kindOfTime} required value={from} onChange={(event) => setFrom(event.target.value)} />
+            </label>
+            <label>
+              {repeats === 'never' ? 'Until' : 'Up to and with'}
+              <input type={kindOfTime} required value={until} onChange={(event) => setUntil(event.target.value)} />
+            </label>
+            <button type="submit" className="btn">
+              Freeze {site.replace(/^tag:/, 'all with the tag ').replace(/^client:/, 'all of ')}
+            </button>
+          </form>
+        </>
+      )}
+    </div>
+  );
+}

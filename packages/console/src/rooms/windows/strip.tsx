@@ -1,0 +1,75 @@
+import type { DeliveryPlan } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { NAMES } from './words.js';
+
+const DAY = 86_400_000;
+const DAYS_SHOWN = 14;
+const HEIGHT = 20;
+
+/** The days above the strips. */
+export function Days({ from }: { readonly from: number }): JSX.Element {
+  return (
+    <span className="day-heads">
+      {Array.from({ length: DAYS_SHOWN }, (_one, i) => {
+        const day = new Date(from + i * DAY + DAY / 2);
+        return (
+          <span key={day.toISOString()} className={i === 0 ? 'today' : ''}>
+            {NAMES[(day.getDay() + 6) % 7]} {day.getDate()}
+          </span>
+        );
+      })}
+    </span>
+  );
+}
+
+/** Two weeks of one site, hour by hour from left to right; the same is listed in words beside it. */
+export function Strip({
+  plan,
+  from,
+  now,
+}: {
+  readonly plan: DeliveryPlan;
+  readonly from: number;
+  readonly now: number;
+}): JSX.Element {
+  const span = DAYS_SHOWN * DAY;
+  const x = (time: string | number): number =>
+    Math.min(1000, Math.max(0, (((typeof time === 'number' ? time : Date.parse(time)) - from) / span) * 1000));
+  const isInside = (one: { from: string; until: string }): boolean => x(one.until) > 0 && x(one.from) < 1000;
+  const bar = (one: { from: string; until: string }, name: string, y: number): JSX.Element => (
+    <rect
+      key={one.from}
+      className={name}
+      x={x(one.from)}
+      y={y}
+      width={Math.max(2, x(one.until) - x(one.from))}
+      height={HEIGHT - 2 * y}
+    />
+  );
+  return (
+    <svg
+      className="strip"
+      viewBox={`0 0 1000 ${HEIGHT}`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={`${plan.openings.length} openings in the next weeks, ${plan.frozen.length} freezes`}
+    >
+      {Array.from({ length: DAYS_SHOWN }, (_one, i) => (
+        <rect
+          key={String(i)}
+          className="day"
+          x={(i * 1000) / DAYS_SHOWN}
+          y={0}
+          width={1000 / DAYS_SHOWN - 2}
+          height={HEIGHT}
+        />
+      ))}
+      {plan.openings.filter(isInside).map((one) => bar(one, 'open', 3))}
+      {plan.frozen.filter(isInside).map((one) => bar(one, 'frozen', 8))}
+      {plan.deliveries.map((one) => (
+        <rect key={one.request} className="due" x={x(one.at) - 1.5} y={0} width={4} height={HEIGHT} />
+      ))}
+      <rect className="now" x={x(now)} y={0} width={1.2} height={HEIGHT} />
+    </svg>
+  );
+}

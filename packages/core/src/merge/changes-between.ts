@@ -1,0 +1,64 @@
+import type { ByteString } from '../address/place.js';
+import { writeLine } from '../rows/copy-text.js';
+import type { RowChange } from '../transfer/change.js';
+import type { RowOutcome } from './compare-tables.js';
+import { isSame } from './decide-row.js';
+import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
+
+/** A change to a row, and the outcome that it comes of. */
+export interface PlannedChange {
+  readonly change: RowChange;
+  readonly outcome: RowOutcome;
+}
+
+/** The changes that make one row of another; one with another key is written anew and goes at its former place. */
+export function changesBetween(table: MergeTable, before: Values | undefined, after: Values | undefined): RowChange[] {
+  const on = (row: Values) =>
+    ({ part: 'row', database: table.database, table: table.table, key: keyFor(table, row) }) as const;
+  const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
+  if (!before) return after ? [{ ...on(after), op: 'insert', row: named(after) }] : [];
+  if (!after) return [{ ...on(before), op: 'delete', row: named(before) }];
+  if (keyText(keyFor(table, before)) !== keyText(keyFor(table, after)))
+    return [
+      { ...on(before), op: 'delete', row: named(before) },
+      { ...on(after), op: 'insert', row: named(after) },
+    ];
+  const cells = table.columns.flatMap((name, i) =>
+    isSame(before[i], after[i]) ? [] : [[name, { before: before[i] ?? null, after: after[i] ?? null }] as const],
+  );
+  return cells.length === 0 ? [] : [{ ...on(before), op: 'update', cells: Object.fromEntries(cells) }];
+}
+
+export const keyFor = (table: MergeTable, row: Values): readonly (ByteString | null)[] =>
+  table.key.length > 0 ? keyOf(table, row) : [writeLine(row)];
+
+/** Adds a change; a row that goes where another comes becomes that one in place. */
+export function addChange(changes: Map<string, PlannedChange>, planned: PlannedChange): void {
+  const { change, outcome } = planned;
+  const { table } = outcome;
+  if (table.key.length === 0) {
+    changes.set(`${table.id} ${changes.size}`, planned);
+    return;
+  }
+  const at = `${table.id} ${keyText(change.key)}`;
+  const known = changes.get(at);
+  if (!known) {
+    changes.set(at, planned);
+    return;
+  }
+  const [goes, comes] = change.op === 'insert' ? [known, planned] : [planned, known];
+  if (goes.change.op !== 'delete' || comes.change.op !== 'insert')
+    throw new Error(`Row ${keyText(change.key)} of ${table.id} is changed twice.`);
+  const { row } = goes.change;
+  const cells = Object.entries(comes.change.row).flatMap(([name, after]) => {
+    const before = row[name] ?? null;
+    return isSame(before, after) ? [] : [[name, { before, after }] as const];
+  });
+  changes.delete(at);
+  const { part, database, table: name, key } = comes.change;
+  if (cells.length > 0)
+    changes.set(at, {
+      change: { part, database, table: name, key, op: 'update', cells: Object.fromEntries(cells) },
+      outcome: comes.outcome,
+    });
+}

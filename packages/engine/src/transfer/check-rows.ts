@@ -1,0 +1,125 @@
+import type { Profile } from '@tessarion/core';
+import type pg from 'pg';
+import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
+import { fullName } from '../database/site-database.js';
+import { EngineError } from '../errors.js';
+import { protectingReferences } from './protecting-references.js';
+import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
+
+/** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
+export interface Remain {
+  readonly table: string;
+  readonly key: string;
+  readonly what: string;
+}
+
+/**
+ * `strict` refuses when anything is not as it was compared; `lenient` (undo) leaves such things and names them; `over`
+ * writes over what the rows held, as onto a fresh copy whose personal values are masked.
+ */
+export type Mode = 'strict' | 'lenient' | 'over';
+
+/** Locks the rows that are changed or deleted, in the order of their keys. */
+export async function lockRows(client: pg.Client, table: StagedTable): Promise<void> {
+  if (table.counts.update + table.counts.delete === 0) return;
+  const order =
+    table.shape.key.length > 0 ? table.shape.key.map((name) => `t.${quoteName(name)}`).join(', ') : 't.ctid';
+  await client.query(
+    `SELECT count(*) FROM (SELECT 1 FROM ${quoteTable(table.shape)} t JOIN ${table.temporary} s ON s.op <> 'insert' AND ${keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t) locked`,
+  );
+}
+
+/** Finds what is not as it was compared. Strict: an error naming it. Lenient: set aside and named. */
+export async function checkRows(client: pg.Client, table: StagedTable, mode: Mode): Promise<Remain[]> {
+  if (table.shape.key.length === 0) return [];
+  const key = table.shape.key.map((name) => `s.n${table.columns.indexOf(name)}::text`).join(` || ' ' || `);
+  const changed = (mode === 'over' ? [] : table.columns)
+    .map((name, i) => ({ name, i }))
+    .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && isMeant(table, name)));
+  const cells = changed.map(
+    ({ name, i }) =>
+      `CASE WHEN (s.op = 'delete' AND ${isMeant(table, name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+  );
+  const first = quoteName(table.shape.key[0] as string);
+  const result = await client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(
+    `SELECT s.op, ${key} AS key, t.${first} IS NULL AS gone, array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL) AS cells
+     FROM ${table.temporary} s LEFT JOIN ${quoteTable(table.shape)} t ON ${keyMatch(table)}
+     WHERE CASE WHEN s.op = 'insert' THEN t.${first} IS NOT NULL
+       ELSE t.${first} IS NULL OR cardinality(array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL)) > 0 END LIMIT 1000`,
+  );
+  const remains = result.rows.map(
+    (row): Remain => ({ table: fullName(table.shape), key: row.key, what: remainText(row) }),
+  );
+  const [one] = remains;
+  if (one && mode !== 'lenient') {
+    throw new EngineError(
+      'outdated',
+      `${one.table} ${one.key}: ${one.what}${remains.length > 1 ? ` (and ${remains.length - 1} more)` : ''}.`,
+      'Make a new forecast: the destination has changed since this one.',
+    );
+  }
+  if (one) await setAside(client, table, cells);
+  return remains;
+}
+
+/** What collected rows refer to is never deleted: an order line keeps the product that it sold. */
+export async function spareReferred(
+  staged: StagedChanges,
+  table: StagedTable,
+  mode: Mode,
+  profile: Profile | undefined,
+): Promise<Remain[]> {
+  if (table.counts.delete === 0) return [];
+  const remains: Remain[] = [];
+  for (const reference of protectingReferences(profile, staged.schema, table.shape)) {
+    const key = `n${table.columns.indexOf(table.shape.key[0] as string)}`;
+    const quoted = reference.table.split('.').map(quoteName).join('.');
+    const spared = await staged.client.query<{ key: string }>(
+      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} t WHERE t.${quoteName(reference.column)} = s.${key}${unlessLetGo(staged, reference)}) RETURNING s.${key}::text AS key`,
+    );
+    for (const row of spared.rows)
+      remains.push({
+        table: fullName(table.shape),
+        key: row.key,
+        what: `stays, since ${reference.table} refers to it`,
+      });
+  }
+  const [one] = remains;
+  if (one && mode !== 'lenient')
+    throw new EngineError('outdated', `${one.table} ${one.key} ${one.what} meanwhile.`, 'Make a new forecast.');
+  return remains;
+}
+
+/** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
+function unlessLetGo(
+  staged: StagedChanges,
+  { table: name, column }: { readonly table: string; readonly column: string },
+): string {
+  const table = staged.get(name);
+  if (!table || table.shape.key.length === 0) return '';
+  const match = keyMatch(table).replaceAll(/\bs\./g, 'o.');
+  return ` AND NOT EXISTS (SELECT 1 FROM ${table.temporary} o WHERE ${match} AND (o.op = 'delete' OR ${quoteLiteral(column)} = ANY(o.changed)))`;
+}
+
+async function setAside(client: pg.Client, table: StagedTable, cells: readonly string[]): Promise<void> {
+  const first = quoteName(table.shape.key[0] as string);
+  const mismatched = `array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL)`;
+  const join = `FROM ${quoteTable(table.shape)} t WHERE ${keyMatch(table)}`;
+  await client.query(`DELETE FROM ${table.temporary} s WHERE s.op <> 'insert' AND NOT EXISTS (SELECT 1 ${join})`);
+  await client.query(
+    `DELETE FROM ${table.temporary} s USING ${quoteTable(table.shape)} t WHERE ${keyMatch(table)} AND (s.op = 'insert' AND t.${first} IS NOT NULL OR s.op = 'delete' AND cardinality(${mismatched}) > 0)`,
+  );
+  await client.query(
+    `UPDATE ${table.temporary} s SET changed = ARRAY(SELECT c FROM unnest(s.changed) c WHERE c <> ALL(${mismatched})) ${join} AND s.op = 'update'`,
+  );
+  await client.query(`DELETE FROM ${table.temporary} s WHERE s.op = 'update' AND cardinality(s.changed) = 0`);
+}
+
+function remainText(row: { op: string; gone: boolean; cells: string[] }): string {
+  if (row.op === 'insert') return 'is there already';
+  return row.gone ? 'is gone' : `was changed meanwhile (${row.cells.join(', ')})`;
+}
+
+/** Whether a deleted row must hold in a column what it was compared with. */
+const isMeant = ({ authored, spoken }: StagedTable, column: string): boolean =>
+  authored.has(column) && spoken.has(column);

@@ -1,0 +1,51 @@
+import { type ByteString, type KeyRange, Rewriter } from '@tessarion/core';
+import { PostgresView } from '../database/postgres-view.js';
+import { type DatabaseView, fullName, type TableShape } from '../database/site-database.js';
+import { canonicalTable } from '../environment/canonical-rows.js';
+import { readRowImage } from '../snapshot/row-image.js';
+import type { ComparisonPlan } from './comparison-plan.js';
+
+/** The source of a comparison in one database: running, or as a snapshot holds it. */
+export interface SourceSide {
+  /** Undefined where the source is a snapshot. */
+  readonly view: DatabaseView | undefined;
+  tables(): readonly TableShape[];
+  rows(table: TableShape, ranges?: readonly KeyRange[]): AsyncIterable<ByteString>;
+  count(table: TableShape): Promise<number>;
+  close(): Promise<void>;
+}
+
+/** Opens a database of the source for reading. */
+export async function openSource(plan: ComparisonPlan, database: string): Promise<SourceSide> {
+  if ('snapshot' in plan.source) {
+    const stored = plan.source.snapshot.databases.find((one) => one.name === database);
+    const tables = stored?.tables ?? [];
+    const find = (table: TableShape): (typeof tables)[number] | undefined =>
+      tables.find((one) => fullName(one) === fullName(table));
+    return {
+      view: undefined,
+      tables: () =>
+        tables.map((table) => ({
+          ...table,
+          columns: table.columns.map((column) => ({ ...column, maxLength: undefined, isText: false })),
+          references: [],
+          rowTriggers: [],
+        })),
+      rows: (table) => readRowImage(plan.library.store, find(table)),
+      count: async (table) => find(table)?.rows ?? 0,
+      close: async () => undefined,
+    };
+  }
+  const { environment } = plan.source;
+  const login = environment.databases.find((one) => one.name === database)?.login;
+  if (!login) throw new Error(`${environment.path} has no database "${database}".`);
+  const view = await PostgresView.open(login);
+  const rewriter = new Rewriter(environment.place);
+  return {
+    view,
+    tables: () => view.schema.tables,
+    rows: (table, ranges) => canonicalTable(environment, database, view, table, rewriter).rows(ranges),
+    count: (table) => view.countRows(table),
+    close: () => view.close(),
+  };
+}

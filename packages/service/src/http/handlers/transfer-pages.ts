@@ -1,0 +1,60 @@
+import type { Transfer, TransferFilter } from '@tessarion/contract';
+import type { Sight } from '../../access/sight.js';
+import { type TransferRecord, toTransfer } from '../../records/transfers.js';
+import type { Installation } from '../../work/context.js';
+import { type Page, writeOut } from '../write-out.js';
+import type { Handlers } from './call.js';
+
+const AT_ONCE = 500;
+
+const COLUMNS: Record<string, (one: Transfer) => unknown> = {
+  id: (one) => one.id,
+  at: (one) => one.createdAt,
+  kind: (one) => one.kind,
+  from: (one) => one.from,
+  onto: (one) => one.onto,
+  sentence: (one) => one.sentence.map((piece) => piece.text).join(''),
+  person: (one) => one.person,
+  state: (one) => one.state,
+  started: (one) => one.startedAt,
+  ended: (one) => one.endedAt,
+  request: (one) => one.request,
+  urgent: (one) => one.urgent,
+  override: (one) => one.override,
+  undoneBy: (one) => one.undoneBy,
+  failure: (one) => one.failure?.message,
+};
+
+export const transferPageHandlers: Handlers<'transferList' | 'transferExport'> = {
+  transferList: ({ installation, query: { cursor, limit = 50, ...filter }, sight }) =>
+    pageOf(installation, filter, sight, cursor, limit),
+
+  transferExport: async ({ installation, query: { as = 'jsonl', ...filter }, sight, reply }) =>
+    writeOut(reply, 'transfers', as, COLUMNS, (cursor) => pageOf(installation, filter, sight, cursor, AT_ONCE)),
+};
+
+async function pageOf(
+  installation: Installation,
+  filter: TransferFilter,
+  sight: Sight,
+  cursor: string | undefined,
+  limit: number,
+): Promise<Page<Transfer> & { items: Transfer[] }> {
+  const [at, id] = cursor?.split('/') ?? [];
+  const found = await installation.transfers.list(installation.records, {
+    ...filter,
+    sight,
+    before: at !== undefined && id !== undefined ? { at, id } : undefined,
+    limit: limit + 1,
+  });
+  const page = found.slice(0, limit);
+  const last = page.at(-1);
+  return {
+    items: await Promise.all(page.map((record) => showTransfer(installation, record))),
+    next: found.length > limit && last ? `${last.created_at.toISOString()}/${last.id}` : null,
+  };
+}
+
+/** A transfer as it is listed, with its place in line. */
+export const showTransfer = async (installation: Installation, record: TransferRecord): Promise<Transfer> =>
+  toTransfer(record, await installation.transfers.placeInLine(installation.records, record));

@@ -1,0 +1,158 @@
+import * as fs from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import fc from 'fast-check';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { providerSettings } from '../src/access/provider.js';
+import { Tries } from '../src/access/tries.js';
+import { DataFolder } from '../src/data-folder.js';
+import { idInKey, isKeyOf, linkOf, sessionOf } from '../src/guests/keys.js';
+import { isSecure } from '../src/http/cookies.js';
+import { ProblemError } from '../src/problems.js';
+import { type GuestRecord, isOpenLink } from '../src/records/guests.js';
+
+describe('failed tries to get in', () => {
+  let clock = 0;
+  let tries: Tries;
+  beforeEach(() => {
+    clock = 0;
+    tries = new Tries(() => new Date(clock));
+  });
+  const isHeldOff = (...who: string[]): boolean => {
+    try {
+      tries.mustBeFree(...who);
+      return false;
+    } catch (error) {
+      expect(error).toBeInstanceOf(ProblemError);
+      expect((error as ProblemError).kind).toBe('too-many-tries');
+      return true;
+    }
+  };
+  const fail = (who: string, times: number): void => {
+    for (let i = 0; i < times; i++) tries.fail(who, 5);
+  };
+
+  it('are free before the fifth, which makes one wait, each further one longer, and never for more than a quarter hour', () => {
+    fail('ana', 4);
+    expect(isHeldOff('ana')).toBe(false);
+    let longest = 0;
+    for (let i = 0; i < 20; i++) {
+      fail('ana', 1);
+      expect(isHeldOff('ana')).toBe(true);
+      const from = clock;
+      while (isHeldOff('ana')) clock += 1000;
+      const wait = clock - from;
+      expect(wait).toBeGreaterThanOrEqual(longest);
+      expect(wait).toBeLessThanOrEqual(900_000);
+      longest = wait;
+    }
+    expect(longest).toBe(900_000);
+  });
+
+  it('are forgotten by one that succeeds, and held against nobody else', () => {
+    fail('account ana', 5);
+    expect(isHeldOff('account ben', 'address 1')).toBe(false);
+    expect(isHeldOff('account ben', 'account ana')).toBe(true);
+    tries.succeed('account ana');
+    expect(isHeldOff('account ana')).toBe(false);
+    fail('account ana', 4);
+    expect(isHeldOff('account ana'), 'and are counted anew').toBe(false);
+  });
+});
+
+const guestOf = (changes: Partial<GuestRecord> = {}): GuestRecord => ({
+  id: 'g-0123456789',
+  site: 'threadmill',
+  name: 'Vera Lund',
+  mail: null,
+  words: '',
+  passcode_hash: null,
+  person_id: 'p-0000000000',
+  created_at: new Date('2026-11-01T00:00:00Z'),
+  expires_at: new Date('2026-12-01T00:00:00Z'),
+  ended_at: null,
+  last_seen_at: null,
+  choice: null,
+  chosen_at: null,
+  ...changes,
+});
+
+describe('the key of a guest', () => {
+  let [folder, other]: DataFolder[] = [];
+  const places: string[] = [];
+  const place = (of: DataFolder | undefined) => ({ folder: of as DataFolder, consoleUrl: 'https://studio.example' });
+  const keyIn = (url: string): string => url.slice(url.indexOf('#') + 1);
+
+  beforeAll(async () => {
+    for (let i = 0; i < 2; i++) places.push(await fs.mkdtemp(join(tmpdir(), 'tessarion-keys-')));
+    [folder, other] = await Promise.all(places.map((one) => DataFolder.open(one)));
+  });
+  afterAll(() => Promise.all(places.map((one) => fs.rm(one, { recursive: true, force: true }))));
+
+  it('stands behind the #, and fits its own link, here and as long as it holds', () => {
+    const url = linkOf(place(folder), guestOf());
+    expect(url).toMatch(/^https:\/\/studio\.example\/look#g-0123456789\.[\w-]{43}$/);
+    const key = keyIn(url);
+    expect(idInKey(key)).toBe('g-0123456789');
+    const fits = (guest: GuestRecord, at = folder): boolean => isKeyOf(place(at), 'link', guest, key);
+    expect(fits(guestOf())).toBe(true);
+    expect(fits(guestOf({ name: 'Per Dahl', last_seen_at: new Date() })), 'whoever it is for').toBe(true);
+    expect(fits(guestOf({ id: 'g-9876543210' }))).toBe(false);
+    expect(fits(guestOf({ expires_at: new Date('2027-12-01T00:00:00Z') })), 'made to last longer').toBe(false);
+    expect(fits(guestOf(), other), 'of another installation').toBe(false);
+  });
+
+  it('is no session, and a session ends with another passcode', () => {
+    const [key, session] = [keyIn(linkOf(place(folder), guestOf())), sessionOf(place(folder), guestOf())];
+    expect(isKeyOf(place(folder), 'session', guestOf(), session)).toBe(true);
+    expect(isKeyOf(place(folder), 'session', guestOf(), key)).toBe(false);
+    expect(isKeyOf(place(folder), 'link', guestOf(), session)).toBe(false);
+    expect(isKeyOf(place(folder), 'session', guestOf({ passcode_hash: 'x' }), session)).toBe(false);
+  });
+
+  it('fits nothing when a sign of it is another', () => {
+    const key = keyIn(linkOf(place(folder), guestOf()));
+    fc.assert(
+      fc.property(fc.nat(key.length - 1), fc.constantFrom(...'abcXYZ019-_.'), (at, sign) => {
+        const changed = `${key.slice(0, at)}${sign}${key.slice(at + 1)}`;
+        expect(isKeyOf(place(folder), 'link', guestOf(), changed)).toBe(changed === key);
+      }),
+    );
+    for (const text of ['', '.', 'g-0123456789', `${key}x`, key.slice(1)])
+      expect(isKeyOf(place(folder), 'link', guestOf(), text)).toBe(false);
+  });
+
+  it.each([
+    ['before its time is over', {}, '2026-11-30T23:59:59Z', true],
+    ['when its time is over', {}, '2026-12-01T00:00:00Z', false],
+    ['once it was ended', { ended_at: new Date('2026-11-02T00:00:00Z') }, '2026-11-03T00:00:00Z', false],
+  ])('lets in %s: %o', (_name, changes, now, is) => {
+    expect(isOpenLink(guestOf(changes), new Date(now))).toBe(is);
+  });
+});
+
+describe('a provider', () => {
+  const issuer = 'https://accounts.copperlane.example/realm';
+  it('is set up by its address and the name that it knows us by, and called by its host unless it has a name', () => {
+    expect(providerSettings({})).toBeUndefined();
+    expect(providerSettings({ TESSARION_OIDC_ISSUER: issuer })).toBeUndefined();
+    expect(providerSettings({ TESSARION_OIDC_ISSUER: issuer, TESSARION_OIDC_CLIENT_ID: 'tessarion' })).toEqual({
+      name: 'accounts.copperlane.example',
+      issuer,
+      clientId: 'tessarion',
+      clientSecret: '',
+    });
+    const named = {
+      TESSARION_OIDC_ISSUER: issuer,
+      TESSARION_OIDC_CLIENT_ID: 'tessarion',
+      TESSARION_OIDC_CLIENT_SECRET: 's',
+      TESSARION_OIDC_NAME: 'Copperlane',
+    };
+    expect(providerSettings(named)).toMatchObject({ name: 'Copperlane', clientSecret: 's' });
+  });
+});
+
+it('cookies go by TLS alone where people come by TLS', () => {
+  expect(isSecure({ consoleUrl: 'https://studio.example' })).toBe(true);
+  expect(isSecure({ consoleUrl: 'http://127.0.0.1:7070' })).toBe(false);
+});
