@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { providerSettings } from '../src/access/provider.js';
-import { Tries } from '../src/access/tries.js';
+import { type Attempt, type Counted, Tries } from '../src/access/tries.js';
 import { DataFolder } from '../src/data-folder.js';
 import { idInKey, isKeyOf, linkOf, sessionOf } from '../src/guests/keys.js';
 import { isSecure } from '../src/http/cookies.js';
@@ -18,29 +18,39 @@ describe('failed tries to get in', () => {
     clock = 0;
     tries = new Tries(() => new Date(clock));
   });
-  const isHeldOff = (...who: string[]): boolean => {
+  const ANA = { who: 'account ana', free: 5 };
+  const BEN = { who: 'account ben', free: 5 };
+  const begin = (...counted: Counted[]): Attempt | undefined => {
     try {
-      tries.mustBeFree(...who);
-      return false;
+      return tries.begin(...counted);
     } catch (error) {
       expect(error).toBeInstanceOf(ProblemError);
       expect((error as ProblemError).kind).toBe('too-many-tries');
-      return true;
+      return undefined;
     }
   };
-  const fail = (who: string, times: number): void => {
-    for (let i = 0; i < times; i++) tries.fail(who, 5);
+  const isHeldOff = (...counted: Counted[]): boolean => {
+    const attempt = begin(...counted);
+    attempt?.end();
+    return attempt === undefined;
+  };
+  const fail = (who: Counted, times: number): void => {
+    for (let i = 0; i < times; i++) {
+      const attempt = tries.begin(who);
+      attempt.fail(who);
+      attempt.end();
+    }
   };
 
   it('are free before the fifth, which makes one wait, each further one longer, and never for more than a quarter hour', () => {
-    fail('ana', 4);
-    expect(isHeldOff('ana')).toBe(false);
+    fail(ANA, 4);
+    expect(isHeldOff(ANA)).toBe(false);
     let longest = 0;
     for (let i = 0; i < 20; i++) {
-      fail('ana', 1);
-      expect(isHeldOff('ana')).toBe(true);
+      fail(ANA, 1);
+      expect(isHeldOff(ANA)).toBe(true);
       const from = clock;
-      while (isHeldOff('ana')) clock += 1000;
+      while (isHeldOff(ANA)) clock += 1000;
       const wait = clock - from;
       expect(wait).toBeGreaterThanOrEqual(longest);
       expect(wait).toBeLessThanOrEqual(900_000);
@@ -50,13 +60,29 @@ describe('failed tries to get in', () => {
   });
 
   it('are forgotten by one that succeeds, and held against nobody else', () => {
-    fail('account ana', 5);
-    expect(isHeldOff('account ben', 'address 1')).toBe(false);
-    expect(isHeldOff('account ben', 'account ana')).toBe(true);
-    tries.succeed('account ana');
-    expect(isHeldOff('account ana')).toBe(false);
-    fail('account ana', 4);
-    expect(isHeldOff('account ana'), 'and are counted anew').toBe(false);
+    fail(ANA, 5);
+    expect(isHeldOff(BEN, { who: 'address 1', free: 50 })).toBe(false);
+    expect(isHeldOff(BEN, ANA)).toBe(true);
+    clock += 2000;
+    const attempt = tries.begin(ANA);
+    attempt.succeed(ANA);
+    attempt.end();
+    fail(ANA, 4);
+    expect(isHeldOff(ANA), 'and are counted anew').toBe(false);
+  });
+
+  it('count while they run: of a thousand at once, no more are let through than may fail', () => {
+    const running = Array.from({ length: 1000 }, () => begin(ANA)).filter((one) => one !== undefined);
+    expect(running).toHaveLength(5);
+    for (const one of running) one.fail(ANA);
+    for (const one of running) one.end();
+    expect(isHeldOff(ANA)).toBe(true);
+    clock += 2000;
+    const next = begin(ANA);
+    expect([next === undefined, isHeldOff(ANA)], 'afterwards one by one').toEqual([false, true]);
+    next?.end();
+    next?.end();
+    expect(isHeldOff(ANA), 'one that ends without a verdict counts for nothing').toBe(false);
   });
 });
 

@@ -5,7 +5,7 @@ import type { OnRecords, Records } from '../records/open.js';
 import { type Caller, callerOf } from './actors.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
 import { mustHaveFactor } from './second-factor.js';
-import { Tries } from './tries.js';
+import { type Counted, Tries } from './tries.js';
 
 const SESSION_DAYS = 14;
 const INVITATION_DAYS = 7;
@@ -30,6 +30,8 @@ export interface NewSession {
   readonly session: string;
   readonly expires: Date;
 }
+
+const countedOf = (mail: string): Counted => ({ who: `account ${mail.toLowerCase()}`, free: FREE_TRIES });
 
 /** Signing in: first administrator, invitations, sessions and tokens. */
 export class Access {
@@ -118,27 +120,30 @@ export class Access {
 
   /** Who signs in. @throws {ProblemError} `not-signed-in`, `second-factor`, `too-many-tries` */
   async identify(mail: string, password: string, code: string | undefined, address: string): Promise<Person> {
-    const account = mail.trim().toLowerCase();
+    const account = countedOf(mail.trim());
     // Whoever tries many accounts from one place waits as well as whoever tries one account from many places.
-    const counted = [`account ${account}`, `address ${address}`] as const;
-    this.tries.mustBeFree(...counted);
-    const row = (await this.#records('person').where({ mail: account, state: 'active' }).first()) as
-      | PersonRow
-      | undefined;
-    const isRight = await isPassword(password, row?.password_hash ?? NOBODY);
-    if (!row || !isRight) {
-      for (const [i, one] of counted.entries()) this.tries.fail(one, FREE_TRIES * (i === 0 ? 1 : 10));
-      throw new ProblemError('not-signed-in', 'Mail address or password is not right.', 'Try again.');
-    }
+    const place = { who: `address ${address}`, free: FREE_TRIES * 10 };
+    const attempt = this.tries.begin(account, place);
     try {
-      await mustHaveFactor(this.#records, this.#keys, toPerson(row), code, this.#now());
-    } catch (error) {
-      if (code !== undefined)
-        for (const [i, one] of counted.entries()) this.tries.fail(one, FREE_TRIES * (i === 0 ? 1 : 10));
-      throw error;
+      const row = (await this.#records('person').where({ mail: mail.trim().toLowerCase(), state: 'active' }).first()) as
+        | PersonRow
+        | undefined;
+      const isRight = await isPassword(password, row?.password_hash ?? NOBODY);
+      if (!row || !isRight) {
+        attempt.fail(account, place);
+        throw new ProblemError('not-signed-in', 'Mail address or password is not right.', 'Try again.');
+      }
+      try {
+        await mustHaveFactor(this.#records, this.#keys, toPerson(row), code, this.#now());
+      } catch (error) {
+        if (code !== undefined) attempt.fail(account, place);
+        throw error;
+      }
+      attempt.succeed(account, place);
+      return toPerson(row);
+    } finally {
+      attempt.end();
     }
-    this.tries.succeed(...counted);
-    return toPerson(row);
   }
 
   /** A session for somebody who has shown who they are. */
@@ -156,29 +161,35 @@ export class Access {
     return { person, session, expires };
   }
 
-  /** Sees that a password is somebody's own; wrong ones count as tries to sign in. @throws {ProblemError} `wrong-password` */
+  /** Sees that a password is somebody's own; wrong ones count as tries to sign in. @throws {ProblemError} `wrong-password`, `too-many-tries` */
   async mustKnowPassword(person: Person, password: string): Promise<void> {
-    const counted = `account ${person.mail}`;
-    this.tries.mustBeFree(counted);
-    const row = (await this.#records('person').where({ id: person.id }).first('password_hash')) as
-      | Pick<PersonRow, 'password_hash'>
-      | undefined;
-    if (await isPassword(password, row?.password_hash ?? NOBODY)) return this.tries.succeed(counted);
-    this.tries.fail(counted, FREE_TRIES);
-    throw new ProblemError('wrong-password', 'The password is not right.', 'Try again.');
+    const account = countedOf(person.mail);
+    const attempt = this.tries.begin(account);
+    try {
+      const row = (await this.#records('person').where({ id: person.id }).first('password_hash')) as
+        | Pick<PersonRow, 'password_hash'>
+        | undefined;
+      if (await isPassword(password, row?.password_hash ?? NOBODY)) return attempt.succeed(account);
+      attempt.fail(account);
+      throw new ProblemError('wrong-password', 'The password is not right.', 'Try again.');
+    } finally {
+      attempt.end();
+    }
   }
 
   /** @throws {ProblemError} `second-factor`, `too-many-tries` */
   async mustHaveFactor(on: OnRecords, person: Person, code: string): Promise<void> {
-    const counted = `account ${person.mail}`;
-    this.tries.mustBeFree(counted);
+    const account = countedOf(person.mail);
+    const attempt = this.tries.begin(account);
     try {
       await mustHaveFactor(on, this.#keys, person, code, this.#now());
+      attempt.succeed(account);
     } catch (error) {
-      this.tries.fail(counted, FREE_TRIES);
+      attempt.fail(account);
       throw error;
+    } finally {
+      attempt.end();
     }
-    this.tries.succeed(counted);
   }
 
   async signOut(on: OnRecords, session: string): Promise<void> {

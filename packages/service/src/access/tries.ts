@@ -3,31 +3,81 @@ import { ProblemError } from '../problems.js';
 const LONGEST_WAIT_SECONDS = 900;
 const REMEMBERED = 10_000;
 
+/** What tries are counted against: an account, a link, an address. */
+export interface Counted {
+  readonly who: string;
+  /** How many tries fail before the first wait. */
+  readonly free: number;
+}
+
+interface Count {
+  failed: number;
+  /** Tries that have begun and not ended. */
+  running: number;
+  /** Nobody may try before, in milliseconds. */
+  until: number;
+}
+
+/** A try that has begun. It ends in any case: `try { … } finally { attempt.end() }`. */
+export interface Attempt {
+  fail(...counted: readonly Counted[]): void;
+  /** Forgets what failed before. */
+  succeed(...counted: readonly Counted[]): void;
+  end(): void;
+}
+
 /** Counts failed tries to get in, and holds off those who try too often: longer each time. */
 export class Tries {
-  readonly #failures = new Map<string, { count: number; until: number }>();
+  readonly #counts = new Map<string, Count>();
 
   constructor(private readonly now: () => Date) {}
 
-  /** @throws {ProblemError} `too-many-tries` while one of some counts is held off */
-  mustBeFree(...counted: readonly string[]): void {
+  /**
+   * Begins a try. Those that run count as if they had failed, so that many at once are no way around the wait.
+   *
+   * @throws {ProblemError} `too-many-tries` while one of the counts is held off
+   */
+  begin(...counted: readonly Counted[]): Attempt {
     const now = this.now().getTime();
-    const until = Math.max(...counted.map((one) => this.#failures.get(one)?.until ?? 0));
-    if (until > now)
-      throw new ProblemError('too-many-tries', 'Too many tries.', `Wait ${Math.ceil((until - now) / 1000)} s.`);
+    const waits = counted.map(({ who, free }) => {
+      const { failed, running, until } = this.#counts.get(who) ?? { failed: 0, running: 0, until: 0 };
+      if (until > now) return until - now;
+      return running < Math.max(1, free - failed) ? 0 : 1000;
+    });
+    const wait = Math.max(...waits);
+    if (wait > 0) throw new ProblemError('too-many-tries', 'Too many tries.', `Wait ${Math.ceil(wait / 1000)} s.`);
+    const running = counted.map(({ who }) => this.#of(who));
+    for (const count of running) count.running++;
+    return {
+      fail: (...failed) => {
+        for (const one of failed) this.#fail(one);
+      },
+      succeed: (...succeeded) => {
+        for (const { who } of succeeded) Object.assign(this.#of(who), { failed: 0, until: 0 });
+      },
+      end: () => {
+        for (const count of running.splice(0)) count.running--;
+        if (this.#counts.size > REMEMBERED) this.#forget();
+      },
+    };
   }
 
-  /** @param free how many tries are free before the first wait */
-  fail(of: string, free: number): void {
-    const now = this.now().getTime();
-    const count = (this.#failures.get(of)?.count ?? 0) + 1;
-    const wait = count < free ? 0 : Math.min(LONGEST_WAIT_SECONDS, 2 ** (count - free + 1)) * 1000;
-    this.#failures.set(of, { count, until: wait === 0 ? 0 : now + wait });
-    if (this.#failures.size > REMEMBERED)
-      for (const [one, { until }] of this.#failures) if (until < now) this.#failures.delete(one);
+  #of(who: string): Count {
+    const count = this.#counts.get(who) ?? { failed: 0, running: 0, until: 0 };
+    this.#counts.set(who, count);
+    return count;
   }
 
-  succeed(...counted: readonly string[]): void {
-    for (const one of counted) this.#failures.delete(one);
+  #fail({ who, free }: Counted): void {
+    const count = this.#of(who);
+    count.failed++;
+    if (count.failed < free) return;
+    const seconds = Math.min(LONGEST_WAIT_SECONDS, 2 ** (count.failed - free + 1));
+    count.until = this.now().getTime() + seconds * 1000;
+  }
+
+  #forget(): void {
+    const now = this.now().getTime();
+    for (const [who, { running, until }] of this.#counts) if (running === 0 && until < now) this.#counts.delete(who);
   }
 }

@@ -24,28 +24,47 @@ export async function enterAsGuest(
 ): Promise<GuestRecord> {
   const id = idInKey(key);
   // Counted apart from signing in, and a link that fits takes back only what was counted against itself.
-  const counted = [`guest ${id}`, `guest address ${address}`] as const;
-  tries.mustBeFree(...counted);
-  const guest = await find(installation.records, id);
-  if (!guest || !isKeyOf(installation, 'link', guest, key) || !isOpenLink(guest, installation.now())) {
-    tries.fail(counted[1], FREE_TRIES * 10);
-    throw new ProblemError(
-      'not-signed-in',
-      'This link is not valid: it was ended, or its time is over.',
-      'Ask whoever sent it for another one.',
-    );
+  const place = { who: `guest address ${address}`, free: FREE_TRIES * 10 };
+  const attempt = tries.begin(place);
+  try {
+    const guest = await find(installation.records, id);
+    if (!guest || !isKeyOf(installation, 'link', guest, key) || !isOpenLink(guest, installation.now())) {
+      attempt.fail(place);
+      throw new ProblemError(
+        'not-signed-in',
+        'This link is not valid: it was ended, or its time is over.',
+        'Ask whoever sent it for another one.',
+      );
+    }
+    if (guest.passcode_hash !== null) await mustKnowPasscode(tries, guest, passcode, () => attempt.fail(place));
+    return guest;
+  } finally {
+    attempt.end();
   }
-  if (guest.passcode_hash !== null && !(await isPassword(passcode ?? '', guest.passcode_hash))) {
-    if (passcode !== undefined)
-      for (const [i, one] of counted.entries()) tries.fail(one, FREE_TRIES * (i === 0 ? 1 : 10));
+}
+
+async function mustKnowPasscode(
+  tries: Tries,
+  { id, passcode_hash }: GuestRecord,
+  passcode: string | undefined,
+  onWrong: () => void,
+): Promise<void> {
+  const link = { who: `guest ${id}`, free: FREE_TRIES };
+  const attempt = tries.begin(link);
+  try {
+    if (passcode !== undefined && (await isPassword(passcode, passcode_hash ?? ''))) return attempt.succeed(link);
+    if (passcode !== undefined) {
+      attempt.fail(link);
+      onWrong();
+    }
     throw new ProblemError(
       'passcode',
       passcode === undefined ? 'This link asks for a passcode.' : 'The passcode is not right.',
       'Ask whoever sent the link for it.',
     );
+  } finally {
+    attempt.end();
   }
-  tries.succeed(counted[0]);
-  return guest;
 }
 
 /** Who is behind a guest's cookie; undefined for nobody, or whose link was ended. */

@@ -329,5 +329,7 @@ export class TransferRunner {
     for (const { revising } of await records('change_request').whereNotNull('revising').select('revising'))
       await enqueue(records, 'forecast', revising);
     await this.wakePacking();
+    // Last of all: whoever dies before leaves them to be found again.
+    await this.identity.forget(dead);
   }
 }

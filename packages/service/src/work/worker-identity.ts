@@ -35,12 +35,15 @@ export class WorkerIdentity {
     const client = new pg.Client({ connectionString: url, application_name: 'tessarion worker lock', keepAlive: true });
     await client.connect();
     await client.query(`SET idle_session_timeout = '${SILENCE}'`);
+    // Seen by others only once its lock is held: without it, it would be taken for dead.
+    await client.query('BEGIN');
     const row = await client.query<{ id: number }>(
       'INSERT INTO worker (name, machine, started_at) VALUES ($1, $2, clock_timestamp()) RETURNING id',
       [name, hostname()],
     );
     const id = row.rows[0]?.id as number;
     await client.query('SELECT pg_advisory_lock($1, $2)', [WORKER_LOCK, id]);
+    await client.query('COMMIT');
     return new WorkerIdentity(id, client, onLost);
   }
 
@@ -62,7 +65,7 @@ export class WorkerIdentity {
     await this.#client.query('SELECT pg_advisory_unlock($1, hashtext($2))', [ENVIRONMENT_LOCK, environment]);
   }
 
-  /** Workers on record whose life line is gone; their rows are removed, so that each is found once. */
+  /** Workers on record whose life line is gone. `forget` them once their work is taken over. */
   async findDead(): Promise<number[]> {
     const others = await this.#client.query<{ id: number }>('SELECT id FROM worker WHERE id <> $1', [this.id]);
     const dead: number[] = [];
@@ -72,11 +75,14 @@ export class WorkerIdentity {
         id,
       ]);
       if (!lock.rows[0]?.taken) continue;
-      const removed = await this.#client.query('DELETE FROM worker WHERE id = $1', [id]);
       await this.#client.query('SELECT pg_advisory_unlock($1, $2)', [WORKER_LOCK, id]);
-      if (removed.rowCount === 1) dead.push(id);
+      dead.push(id);
     }
     return dead;
+  }
+
+  async forget(dead: readonly number[]): Promise<void> {
+    await this.#client.query('DELETE FROM worker WHERE id = ANY ($1)', [dead]);
   }
 
   async leave(): Promise<void> {
