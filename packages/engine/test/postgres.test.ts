@@ -10,6 +10,7 @@ import { PostgresAdmin } from '../src/database/postgres-admin.js';
 import { PostgresLoader } from '../src/database/postgres-load.js';
 import { PostgresView } from '../src/database/postgres-view.js';
 import type { DatabaseLogin, TableShape } from '../src/database/site-database.js';
+import { storedPassword } from '../src/database/stored-password.js';
 
 let folder: string;
 let cluster: PrivateCluster;
@@ -243,6 +244,29 @@ describe('making databases', () => {
       'SELECT rolsuper, rolcreatedb, rolcreaterole, rolreplication FROM pg_roles WHERE rolname = current_user',
     );
     expect(role.rows).toEqual([{ rolsuper: false, rolcreatedb: false, rolcreaterole: false, rolreplication: false }]);
+  });
+
+  it('gives a password that stands in no log of the server, in the form which the server keeps', async () => {
+    const root = new pg.Client({ ...server, database: 'postgres' });
+    await root.connect();
+    await root.query("ALTER SYSTEM SET log_statement = 'all'");
+    await root.query('SELECT pg_reload_conf()');
+    await expect.poll(async () => (await root.query('SHOW log_statement')).rows).toEqual([{ log_statement: 'all' }]);
+    const login = { ...server, database: 'quiet', user: 'quiet', password: 'told to nobody' };
+    await admin.create(login, []);
+    const view = await PostgresView.open(login);
+    await view.close();
+    await expect(PostgresView.open({ ...login, password: 'another' })).rejects.toThrow(/password/);
+    const log = await fs.readFile(join(cluster.folder, 'server.log'), 'utf8');
+    expect(log).toContain('CREATE ROLE "quiet"');
+    expect(log).not.toContain(login.password);
+    await root.query("SET password_encryption = 'md5'");
+    await root.query("ALTER ROLE quiet PASSWORD 'told to nobody'");
+    const kept = await root.query("SELECT rolpassword FROM pg_authid WHERE rolname = 'quiet'");
+    expect(kept.rows).toEqual([{ rolpassword: storedPassword('quiet', login.password, 'md5') }]);
+    await root.query('ALTER SYSTEM RESET ALL');
+    await root.query('SELECT pg_reload_conf()');
+    await root.end();
   });
 
   it('makes anew what is there, and removes it also while someone is connected, twice without error', async () => {

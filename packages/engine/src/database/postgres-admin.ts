@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { connectTo, databaseError } from './connect.js';
 import { quoteName } from './describe.js';
 import type { DatabaseLogin, ExtensionShape } from './site-database.js';
+import { storedPassword } from './stored-password.js';
 
 const quoteText = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
@@ -47,9 +48,9 @@ export class PostgresAdmin {
     await this.drop(login.database, login.user);
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
-      await query(
-        `CREATE ROLE ${user} LOGIN PASSWORD ${quoteText(login.password)} CONNECTION LIMIT ${connectionLimit}`,
-      );
+      const [encryption] = await query('SHOW password_encryption');
+      const stored = storedPassword(login.user, login.password, encryption?.password_encryption as string);
+      await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteText(stored)} CONNECTION LIMIT ${connectionLimit}`);
       await query(`GRANT ${user} TO CURRENT_USER`);
       await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ENCODING 'UTF8'`);
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);

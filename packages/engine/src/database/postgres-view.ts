@@ -20,6 +20,8 @@ export class PostgresView implements DatabaseView {
   readonly #login: DatabaseLogin;
   readonly #snapshot: string;
   readonly #idle: pg.Client[] = [];
+  /** What `pg_dump` says of the schema, asked once: both sections come from the same archive. */
+  #archive: Promise<Buffer> | undefined;
 
   private constructor(
     login: DatabaseLogin,
@@ -144,16 +146,17 @@ export class PostgresView implements DatabaseView {
   }
 
   async dumpSchema(section: 'before' | 'after'): Promise<Buffer> {
-    const args = [
-      '--schema-only',
-      '--no-owner',
-      '--no-privileges',
-      '--no-subscriptions',
-      '--no-publications',
-      `--section=${section === 'before' ? 'pre-data' : 'post-data'}`,
-      `--snapshot=${this.#snapshot}`,
-    ];
-    const dump = await runClient('pg_dump', args, this.#login);
+    this.#archive ??= runClient(
+      'pg_dump',
+      ['--schema-only', '--format=custom', '--compress=0', ...NOBODYS, `--snapshot=${this.#snapshot}`],
+      this.#login,
+    );
+    const dump = await runClient(
+      'pg_restore',
+      [`--section=${section === 'before' ? 'pre-data' : 'post-data'}`, ...NOBODYS, '--file=-'],
+      undefined,
+      await this.#archive,
+    );
     const sql = dump.toString('latin1');
     return Buffer.from(sql.replace(/^(?:\\(?:un)?restrict .*|COMMENT ON EXTENSION .*|-- Dumped .*)\n/gm, ''), 'latin1');
   }
@@ -164,6 +167,9 @@ export class PostgresView implements DatabaseView {
     await this.#client.end().catch(() => undefined);
   }
 }
+
+/** What is made belongs to whoever makes it. */
+const NOBODYS = ['--no-owner', '--no-privileges', '--no-subscriptions', '--no-publications'] as const;
 
 /** A row's version is the lower half of its transaction's number. */
 const XIDS = 2 ** 32;
@@ -221,28 +227,30 @@ async function* wholeLines(stream: AsyncIterable<Buffer>): AsyncGenerator<ByteSt
   if (pending !== '') yield pending;
 }
 
-/** Runs one of the database server's own client programs, with the password in its environment only. */
+/**
+ * Runs one of the database server's own client programs, with the password in its environment only.
+ *
+ * @param login where it works; undefined for what needs no server
+ * @throws {EngineError} `command-failed`
+ */
 export function runClient(
-  program: 'pg_dump' | 'psql',
+  program: 'pg_dump' | 'pg_restore' | 'psql',
   args: readonly string[],
-  login: DatabaseLogin,
+  login: DatabaseLogin | undefined,
   input?: Buffer,
 ): Promise<Buffer> {
+  const place = login ? ['-h', login.host, '-p', String(login.port), '-U', login.user, '-d', login.database] : [];
   return new Promise((resolve, reject) => {
-    const child = spawn(
-      program,
-      ['-h', login.host, '-p', String(login.port), '-U', login.user, '-d', login.database, ...args],
-      {
-        env: {
-          PATH: process.env.PATH,
-          PGPASSWORD: login.password,
-          PGCONNECT_TIMEOUT: '10',
-          LANG: 'C.UTF-8',
-          PGAPPNAME: 'tessarion schema',
-        },
-        stdio: ['pipe', 'pipe', 'pipe'],
+    const child = spawn(program, [...place, ...args], {
+      env: {
+        PATH: process.env.PATH,
+        ...(login ? { PGPASSWORD: login.password } : {}),
+        PGCONNECT_TIMEOUT: '10',
+        LANG: 'C.UTF-8',
+        PGAPPNAME: 'tessarion schema',
       },
-    );
+      stdio: ['pipe', 'pipe', 'pipe'],
+    });
     const output: Buffer[] = [];
     let errors = '';
     child.stdout.on('data', (chunk: Buffer) => output.push(chunk));
