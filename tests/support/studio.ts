@@ -50,9 +50,10 @@ export async function startStudio(
   await fs.chmod(data, 0o711);
   const hosts = join(data, 'hosts');
   await fs.mkdir(hosts);
-  const starting = ['site-databases', ...(recordsBy === 'test' ? ['tessarion/records'] : [])].map((name) =>
-    startCluster(join(data, name)),
-  );
+  const starting = [
+    startCluster(join(data, 'site-databases')),
+    ...(recordsBy === 'test' ? [startCluster(join(data, 'tessarion/records'), 'records')] : []),
+  ];
   const webHost = new WebHost(hosts);
   const webHostPort = await webHost.listen(await freePort());
   const [{ cluster: siteCluster, access: server }] = (await Promise.all(starting)) as [Started];

@@ -4,7 +4,6 @@ import { join } from 'node:path';
 import type { PrivateCluster } from '@tessarion/cluster';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { migrate } from '../src/records/migrations.js';
 import { openRecords, type Records } from '../src/records/open.js';
 import { WorkerIdentity } from '../src/work/worker-identity.js';
 
@@ -17,12 +16,11 @@ const alive: WorkerIdentity[] = [];
 beforeAll(async () => {
   folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-workers-'));
   await fs.chmod(folder, 0o711);
-  const started = await startCluster(join(folder, 'cluster'));
+  const started = await startCluster(join(folder, 'cluster'), 'records');
   cluster = started.cluster;
   const { host, port, user, password } = started.access;
   url = `postgres://${user}:${password}@${host}:${port}/postgres`;
   records = openRecords(url);
-  await migrate(records);
 });
 afterEach(async () => {
   for (const one of alive.splice(0)) await one.leave();
