@@ -1,7 +1,7 @@
 import { Client } from '@tessarion/client';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Browsing } from './support/browsing.js';
+import { Browsing, find } from './support/browsing.js';
 import { addSite, newcomer, refusal, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
@@ -70,7 +70,7 @@ describe('people and access', () => {
     await button('Make this team').click();
     await inAside('Nothing was given to it.').waitFor();
     await page.getByLabel('Role').selectOption('Reviewer');
-    await page.locator('.people-aside').getByLabel(/^For/).selectOption('threadmill');
+    await find(page.locator('.people-aside').getByLabel(/^For/), 'threadmill');
     await button('Give this role').click();
     await page.locator('.given', { hasText: 'reviewer for threadmill' }).waitFor();
     await sound();
@@ -127,7 +127,7 @@ describe('people and access', () => {
     await page.goto(`${studio.url}/settings`);
     await button('Make a token').click();
     await page.getByLabel('What it is for').fill('a screen on the wall');
-    await page.locator('.token-form').getByLabel(/^For/).selectOption('threadmill');
+    await find(page.locator('.token-form').getByLabel(/^For/), 'threadmill');
     await page.getByLabel('May do').selectOption('only what I choose');
     await sound();
     await fits();
@@ -175,7 +175,7 @@ describe('what holds for deliveries', () => {
 
   it('a freeze comes each year, for all sites of a client', async () => {
     await page.goto(`${studio.url}/windows?at=new`);
-    await page.locator('.people-aside').getByLabel(/^For/).selectOption('all of Threadmill & Daughters');
+    await find(page.locator('.people-aside').getByLabel(/^For/), 'all of Threadmill & Daughters');
     await page.getByLabel('Reason').fill('Christmas trade');
     await page.getByLabel('How often').selectOption('each year');
     await page.getByLabel('From this day').fill('2026-12-20');
@@ -196,7 +196,7 @@ describe('what holds for deliveries', () => {
     const windows = [{ days: [7], from: '22:00', until: '23:00' }];
     await studio.client.call('windowSet', { params, body: { windows }, etag: '*' });
     await page.goto(`${studio.url}/windows?at=new`);
-    await page.locator('.people-aside').getByLabel(/^For/).selectOption('threadmill');
+    await find(page.locator('.people-aside').getByLabel(/^For/), 'threadmill');
     await button('Add this window').first().click();
     await page.getByText('It holds from now on.').waitFor();
     const plan = await studio.client.call('deliveryPlan', { params });

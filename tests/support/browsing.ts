@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import { type Browser, chromium, type Locator, type Page } from 'playwright-core';
 import { expect, onTestFailed } from 'vitest';
 import { PASSWORD, type Studio } from './studio.js';
 
@@ -12,6 +12,16 @@ interface AxeResult {
     readonly impact: string;
     readonly nodes: readonly { readonly html: string }[];
   }[];
+}
+
+/** Finds one of many in a field by its words, and chooses it. */
+export async function find(field: Locator, words: string): Promise<void> {
+  await field.fill(words);
+  const found = field.page().locator('.find-option');
+  await found
+    .filter({ has: field.page().getByText(words, { exact: true }) })
+    .first()
+    .click();
 }
 
 /** A headless browser on a studio's console. */

@@ -1,4 +1,6 @@
 import type { JSX } from 'react';
+import { useSites } from '../session.js';
+import { FindChoice } from './find-choice.js';
 import { Icon } from './icon.js';
 import type { View } from './use-view.js';
 
@@ -24,6 +26,21 @@ export function Choice({
         ))}
       </select>
     </label>
+  );
+}
+
+/** The site to which a list is narrowed. */
+export function SiteChoice({ view }: { readonly view: View }): JSX.Element {
+  const sites = useSites();
+  return (
+    <FindChoice
+      name="Site"
+      isFilter
+      none="all"
+      value={view.get('site')}
+      choose={(site) => view.set('site', site)}
+      options={(sites.data ?? []).map(({ name, client }) => ({ value: name, words: name, kind: client }))}
+    />
   );
 }
 

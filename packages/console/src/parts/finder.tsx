@@ -2,6 +2,7 @@ import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, Dialo
 import { type JSX, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useSites } from '../session.js';
+import { hasWords } from './find-choice.js';
 import { Icon } from './icon.js';
 import { Tile } from './tile.js';
 
@@ -79,10 +80,7 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
       ),
     ];
   }, [sites.data]);
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = all
-    .filter((one) => words.every((word) => `${one.text} ${one.hint}`.toLowerCase().includes(word)))
-    .slice(0, MOST);
+  const found = all.filter((one) => hasWords(`${one.text} ${one.hint}`, text)).slice(0, MOST);
   const go = (one: Found | null): void => {
     if (!one) return;
     close();

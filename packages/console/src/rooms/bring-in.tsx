@@ -2,11 +2,12 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
+import { FindChoice } from '../parts/find-choice.js';
 import { Failure } from '../parts/states.js';
 import { NameField, TextField } from '../parts/text-field.js';
 import { client } from '../session.js';
 
-const ZONES = Intl.supportedValuesOf('timeZone');
+const ZONES = [...new Set(['UTC', ...Intl.supportedValuesOf('timeZone')])];
 const OWN_ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** Brings in a running site; nothing of it is changed. */
@@ -86,15 +87,12 @@ export function BringInRoom(): JSX.Element {
                 ))}
             </select>
           </label>
-          <label>
-            Time zone, for windows and freezes
-            <select value={timeZone} onChange={(event) => setTimeZone(event.target.value)}>
-              {ZONES.includes('UTC') ? null : <option>UTC</option>}
-              {ZONES.map((one) => (
-                <option key={one}>{one}</option>
-              ))}
-            </select>
-          </label>
+          <FindChoice
+            name="Time zone, for windows and freezes"
+            value={timeZone}
+            choose={setTimeZone}
+            options={ZONES.map((one) => ({ value: one, words: one }))}
+          />
         </section>
         <section className="slab stack" aria-label="Where it runs">
           <h2>Where it runs</h2>

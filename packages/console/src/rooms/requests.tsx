@@ -3,7 +3,7 @@ import { REQUEST_STATES } from '@tessarion/core';
 import { type JSX, useEffect, useRef, useState } from 'react';
 import { Link } from 'react-router';
 import { useKeys } from '../keys.js';
-import { Choice } from '../parts/choice.js';
+import { Choice, SiteChoice } from '../parts/choice.js';
 import { Course } from '../parts/course.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
@@ -11,7 +11,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView, type View } from '../parts/use-view.js';
 import { Ago, clock, number } from '../parts/words.js';
-import { client, useSites } from '../session.js';
+import { client } from '../session.js';
 
 const VIEWS = [
   { name: 'waiting', title: 'Waiting for me', query: { whose: 'waiting' } },
@@ -30,7 +30,6 @@ const EMPTY: Record<(typeof VIEWS)[number]['name'], string> = {
 /** Changes on their way: those that wait for me, mine, all. */
 export function RequestsRoom(): JSX.Element {
   const view = useView();
-  const sites = useSites();
   const which = VIEWS.find((one) => one.name === view.get('view')) ?? VIEWS[2];
   const filter = { ...which.query, ...view.among(['site', 'state', 'find']) };
   const { pages, items } = usePaged(['requests', filter], (page) =>
@@ -58,12 +57,7 @@ export function RequestsRoom(): JSX.Element {
         </nav>
         <span className="sp" />
         <FindField view={view} />
-        <Choice
-          name="Site"
-          value={view.get('site')}
-          options={sites.data?.map((site) => site.name) ?? []}
-          choose={(value) => view.set('site', value)}
-        />
+        <SiteChoice view={view} />
         <Choice
           name="State"
           value={view.get('state')}

@@ -1,7 +1,7 @@
 import type { Transfer } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
-import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
+import { Choice, Chosen, DayChoice, momentsOf, SiteChoice } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { SaveAs } from '../parts/save-as.js';
@@ -9,7 +9,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { Ago, clock, duration } from '../parts/words.js';
-import { client, useSites } from '../session.js';
+import { client } from '../session.js';
 
 const KINDS = [
   'push',
@@ -29,7 +29,6 @@ const STATES = ['waiting', 'running', 'done', 'failed', 'stopped', 'undone'] as 
 /** Every push and pull, newest first. */
 export function TransfersRoom(): JSX.Element {
   const view = useView();
-  const sites = useSites();
   const filter = {
     ...view.among(['site', 'kind', 'state', 'person']),
     ...momentsOf(view.get('since'), view.get('until')),
@@ -53,7 +52,7 @@ export function TransfersRoom(): JSX.Element {
         <h1>Transfers</h1>
         <Chosen name="person" view={view} />
         <span className="sp" />
-        {choice('site', sites.data?.map((site) => site.name) ?? [])}
+        <SiteChoice view={view} />
         {choice('kind', KINDS)}
         {choice('state', STATES)}
         <DayChoice name="Since" value={view.get('since')} choose={(day) => view.set('since', day)} />

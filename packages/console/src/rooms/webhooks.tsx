@@ -3,6 +3,7 @@ import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED, type Announced } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
 import { useSearchParams } from 'react-router';
+import { FindChoice } from '../parts/find-choice.js';
 import { Icon } from '../parts/icon.js';
 import { LinkOnce } from '../parts/link-once.js';
 import { Older } from '../parts/older.js';
@@ -114,15 +115,15 @@ function NewHook(): JSX.Element {
           onChange={(event) => setUrl(event.target.value)}
         />
       </label>
-      <label>
-        For
-        <select value={scope} onChange={(event) => setScope(event.target.value)}>
-          <option value="everything">everything</option>
-          {(sites.data ?? []).map((one) => (
-            <option key={one.name}>{one.name}</option>
-          ))}
-        </select>
-      </label>
+      <FindChoice
+        name="For"
+        value={scope}
+        choose={setScope}
+        options={['everything', ...(sites.data ?? []).map((one) => one.name)].map((one) => ({
+          value: one,
+          words: one,
+        }))}
+      />
       <fieldset className="picks">
         <legend className="q">When</legend>
         {ANNOUNCED.map((type) => (

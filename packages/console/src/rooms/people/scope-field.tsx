@@ -1,4 +1,5 @@
 import type { JSX } from 'react';
+import { FindChoice } from '../../parts/find-choice.js';
 import { useSites } from '../../session.js';
 
 /** For what something is given: everything, a client, a site, or one environment. */
@@ -10,31 +11,20 @@ export function ScopeField({
   readonly choose: (scope: string) => void;
 }): JSX.Element {
   const sites = useSites();
-  const clients = [...new Set((sites.data ?? []).map((one) => one.client))].sort();
+  const all = sites.data ?? [];
+  const clients = [...new Set(all.map((one) => one.client))].sort();
   return (
-    <label>
-      For
-      <select value={scope} onChange={(event) => choose(event.target.value)}>
-        <option value="everything">everything</option>
-        <optgroup label="A client">
-          {clients.map((one) => (
-            <option key={one} value={`client:${one}`}>
-              {one}
-            </option>
-          ))}
-        </optgroup>
-        <optgroup label="A site">
-          {(sites.data ?? []).map((one) => (
-            <option key={one.name}>{one.name}</option>
-          ))}
-        </optgroup>
-        <optgroup label="An environment">
-          {(sites.data ?? []).flatMap((one) =>
-            one.environments.map((each) => <option key={each.path}>{each.path}</option>),
-          )}
-        </optgroup>
-      </select>
-    </label>
+    <FindChoice
+      name="For"
+      value={scope}
+      choose={choose}
+      options={[
+        { value: 'everything', words: 'everything' },
+        ...clients.map((one) => ({ value: `client:${one}`, words: one, kind: 'client' })),
+        ...all.map(({ name }) => ({ value: name, words: name, kind: 'site' })),
+        ...all.flatMap((one) => one.environments.map(({ path, kind }) => ({ value: path, words: path, kind }))),
+      ]}
+    />
   );
 }
 

@@ -1,9 +1,29 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import type { DeliveryPlan } from '@tessarion/contract';
+import type { DeliveryPlan, Site } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
+import { FindChoice, type Option } from '../../parts/find-choice.js';
 import { Failure } from '../../parts/states.js';
 import { client, useSites } from '../../session.js';
 import { WindowForm } from './window-form.js';
+
+/** A site, for windows or a freeze of its own; or several, for a freeze. */
+function placesOf(sites: readonly Site[]): Option[] {
+  const among = (names: readonly string[]): string[] => [...new Set(names)].sort();
+  return [
+    ...sites.map(({ name }) => ({ value: name, words: name, kind: 'site' })),
+    { value: 'everything', words: 'everything', kind: 'freeze' },
+    ...among(sites.map((one) => one.client)).map((one) => ({
+      value: `client:${one}`,
+      words: `all of ${one}`,
+      kind: 'freeze',
+    })),
+    ...among(sites.flatMap((one) => one.tags)).map((one) => ({
+      value: `tag:${one}`,
+      words: `all with the tag ${one}`,
+      kind: 'freeze',
+    })),
+  ];
+}
 
 /** A window more for a site, or a freeze. */
 export function NewPlan(): JSX.Element {
@@ -41,30 +61,7 @@ export function NewPlan(): JSX.Element {
   return (
     <div className="stack">
       <h2>Windows or a freeze</h2>
-      <label>
-        For
-        <select value={site} onChange={(event) => setSite(event.target.value)}>
-          <option value="">choose</option>
-          <optgroup label="A site">
-            {(sites.data ?? []).map((one) => (
-              <option key={one.name}>{one.name}</option>
-            ))}
-          </optgroup>
-          <optgroup label="Several, for a freeze">
-            <option value="everything">everything</option>
-            {[...new Set((sites.data ?? []).map((one) => one.client))].sort().map((one) => (
-              <option key={one} value={`client:${one}`}>
-                all of {one}
-              </option>
-            ))}
-            {[...new Set((sites.data ?? []).flatMap((one) => one.tags))].sort().map((one) => (
-              <option key={one} value={`tag:${one}`}>
-                all with the tag {one}
-              </option>
-            ))}
-          </optgroup>
-        </select>
-      </label>
+      <FindChoice name="For" value={site} choose={setSite} none="choose" options={placesOf(sites.data ?? [])} />
       {failure !== undefined && <Failure error={failure} />}
       {(setWindows.isSuccess || freeze.isSuccess) && <p className="q">It holds from now on.</p>}
       {site !== '' && (
