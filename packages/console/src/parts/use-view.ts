@@ -8,6 +8,12 @@ export interface View {
   readonly set: (name: string, value: string) => void;
 }
 
+/** Which thing of a room is open, or `new`; the way back closes it. */
+export function useOpen(): readonly [at: string, open: (at: string) => void] {
+  const [query, setQuery] = useSearchParams();
+  return [query.get('at') ?? '', (at) => setQuery(at === '' ? {} : { at })];
+}
+
 /** The view of a room, as its URL holds it. */
 export function useView(): View {
   const [query, setQuery] = useSearchParams();

@@ -2,85 +2,62 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Server } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
-import { Icon } from '../parts/icon.js';
-import { Empty, Failure, Loading } from '../parts/states.js';
+import { type Column, ListRoom, Opens } from '../parts/list-room.js';
+import { Empty, Failure } from '../parts/states.js';
 import { HostFields, NameField, TextField } from '../parts/text-field.js';
-import { useView } from '../parts/use-view.js';
+import { useOpen } from '../parts/use-view.js';
 import { size } from '../parts/words.js';
 import { client, useMe, useSites } from '../session.js';
 
 /** Machines where environments live. */
 export function ServersRoom(): JSX.Element {
-  const view = useView();
+  const [at, open] = useOpen();
   const me = useMe();
   const servers = useQuery({ queryKey: ['servers'], queryFn: () => client.call('serverList') });
-  const at = view.get('at');
   const current = servers.data?.find((one) => one.name === at);
   const mayManage = me.data?.permissions.includes('server.manage') === true;
+  const columns: readonly Column<Server>[] = [
+    {
+      head: 'Server',
+      cell: ({ name }) => (
+        <Opens open={() => open(name)}>
+          <span className="mono">{name}</span>
+        </Opens>
+      ),
+    },
+    { head: 'Folder', look: () => 'mono q wide-cell', whole: ({ folder }) => folder, cell: ({ folder }) => folder },
+    { head: 'Database', look: () => 'mono q', cell: ({ database }) => database },
+    {
+      head: 'Reached',
+      look: ({ reached }) => (reached ? 'q' : 'bad'),
+      cell: ({ reached }) => (reached ? 'yes' : 'not reached'),
+    },
+    { head: 'Free', look: 'fig-cell', cell: ({ freeBytes }) => (freeBytes === null ? '–' : size(freeBytes)) },
+  ];
   return (
-    <main className="people">
-      <section className="slab tableroom">
-        <div className="tools">
-          <h1>Servers</h1>
-          <span className="sp" />
-          {mayManage && (
-            <button type="button" className="btn" onClick={() => view.set('at', 'new')}>
-              <Icon name="plus" />
-              Add a server
-            </button>
-          )}
-        </div>
-        {servers.isPending ? (
-          <Loading what="Reading the servers" rows={4} />
-        ) : servers.isError ? (
-          <Failure error={servers.error} />
-        ) : servers.data.length === 0 ? (
-          <Empty title="No servers yet">
-            A server is a machine where sites and their copies live: a folder, a web server and a database server.
-          </Empty>
-        ) : (
-          <div className="scroll">
-            <table>
-              <thead>
-                <tr>
-                  <th>Server</th>
-                  <th>Folder</th>
-                  <th>Database</th>
-                  <th>Reached</th>
-                  <th className="fig-cell">Free</th>
-                </tr>
-              </thead>
-              <tbody>
-                {servers.data.map((one) => (
-                  <tr key={one.name} className={one === current ? 'cur' : ''}>
-                    <td>
-                      <button type="button" className="cell-link" onClick={() => view.set('at', one.name)}>
-                        <b className="mono">{one.name}</b>
-                      </button>
-                    </td>
-                    <td className="mono q wide-cell" title={one.folder}>
-                      {one.folder}
-                    </td>
-                    <td className="mono q">{one.database}</td>
-                    <td className={one.reached ? 'q' : 'bad'}>{one.reached ? 'yes' : 'not reached'}</td>
-                    <td className="fig-cell">{one.freeBytes === null ? '–' : size(one.freeBytes)}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </div>
-        )}
-      </section>
-      <aside tabIndex={0} aria-label="More" className="slab people-aside">
-        {current ? (
-          <Shown server={current} />
-        ) : at === 'new' && mayManage ? (
-          <NewServer done={(name) => view.set('at', name)} />
-        ) : (
-          <p className="q">Choose a server to see what lives on it.</p>
-        )}
-      </aside>
-    </main>
+    <ListRoom
+      title="Servers"
+      act={mayManage ? { words: 'Add a server' } : undefined}
+      read={{ ...servers, what: 'Reading the servers', rows: 4 }}
+      items={servers.data ?? []}
+      idOf={({ name }) => name}
+      at={at}
+      choose={open}
+      columns={columns}
+      empty={
+        <Empty title="No servers yet">
+          A server is a machine where sites and their copies live: a folder, a web server and a database server.
+        </Empty>
+      }
+    >
+      {current ? (
+        <Shown server={current} />
+      ) : at === 'new' && mayManage ? (
+        <NewServer done={open} />
+      ) : (
+        <p className="q">Choose a server to see what lives on it.</p>
+      )}
+    </ListRoom>
   );
 }
 

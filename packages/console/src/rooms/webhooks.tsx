@@ -2,82 +2,65 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED, type Announced } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { FindChoice } from '../parts/find-choice.js';
-import { Icon } from '../parts/icon.js';
 import { LinkOnce } from '../parts/link-once.js';
+import { type Column, ListRoom, Opens } from '../parts/list-room.js';
 import { Older } from '../parts/older.js';
-import { Empty, Failure, Loading } from '../parts/states.js';
+import { Empty, Failure } from '../parts/states.js';
+import { useOpen } from '../parts/use-view.js';
 import { Ago, clock } from '../parts/words.js';
-import { client, useSites } from '../session.js';
+import { client, useMe, useSites } from '../session.js';
 
 const short = (type: string): string => type.replace('tessarion.', '').replace('.', ' ');
 
 /** Other programs that are told what happens, and what they were told. */
 export function WebhooksRoom(): JSX.Element {
-  const [query, setQuery] = useSearchParams();
+  const [at, open] = useOpen();
+  const me = useMe();
   const hooks = useQuery({ queryKey: ['webhooks'], queryFn: () => client.call('webhookList') });
-  const at = query.get('at');
   const current = hooks.data?.find((one) => one.id === at);
+  const mayManage = me.data?.permissions.includes('webhook.manage') === true;
+  const columns: readonly Column<Webhook>[] = [
+    {
+      head: 'Address',
+      cell: ({ id, url }) => (
+        <Opens open={() => open(id)}>
+          <span className="mono">{url}</span>
+        </Opens>
+      ),
+    },
+    {
+      head: 'Told of',
+      look: () => 'q',
+      cell: ({ types }) => (types.length === ANNOUNCED.length ? 'everything' : types.map(short).join(', ')),
+    },
+    { head: 'For', look: () => 'q', cell: ({ scope }) => scope },
+  ];
   return (
-    <main className="people">
-      <section className="slab tableroom">
-        <div className="tools">
-          <h1>Webhooks</h1>
-          <span className="sp" />
-          <button type="button" className="btn" onClick={() => setQuery({ at: 'new' })}>
-            <Icon name="plus" />
-            Tell another program
-          </button>
-        </div>
-        {hooks.isPending ? (
-          <Loading what="Reading the webhooks" rows={4} />
-        ) : hooks.isError ? (
-          <Failure error={hooks.error} />
-        ) : hooks.data.length === 0 ? (
-          <Empty title="No webhooks">
-            Another program can be told when a request is approved, scheduled, live or blocked, signed so that it knows
-            who says it.
-          </Empty>
-        ) : (
-          <div className="scroll">
-            <table>
-              <thead>
-                <tr>
-                  <th>Address</th>
-                  <th>Told of</th>
-                  <th>For</th>
-                </tr>
-              </thead>
-              <tbody>
-                {hooks.data.map((one) => (
-                  <tr key={one.id} className={one === current ? 'cur' : ''}>
-                    <td>
-                      <button type="button" className="cell-link" onClick={() => setQuery({ at: one.id })}>
-                        <b className="mono">{one.url}</b>
-                      </button>
-                    </td>
-                    <td className="q">
-                      {one.types.length === ANNOUNCED.length ? 'everything' : one.types.map(short).join(', ')}
-                    </td>
-                    <td className="q">{one.scope}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </div>
-        )}
-      </section>
-      <aside tabIndex={0} aria-label="More" className="slab people-aside">
-        {current ? (
-          <Hook key={current.id} hook={current} />
-        ) : at === 'new' ? (
-          <NewHook />
-        ) : (
-          <p className="q">Choose a webhook to see what was sent to it.</p>
-        )}
-      </aside>
-    </main>
+    <ListRoom
+      title="Webhooks"
+      act={mayManage ? { words: 'Tell another program' } : undefined}
+      read={{ ...hooks, what: 'Reading the webhooks', rows: 4 }}
+      items={hooks.data ?? []}
+      idOf={({ id }) => id}
+      at={at}
+      choose={open}
+      columns={columns}
+      empty={
+        <Empty title="No webhooks">
+          Another program can be told when a request is approved, scheduled, live or blocked, signed so that it knows
+          who says it.
+        </Empty>
+      }
+    >
+      {current ? (
+        <Hook key={current.id} hook={current} />
+      ) : at === 'new' && mayManage ? (
+        <NewHook />
+      ) : (
+        <p className="q">Choose a webhook to see what was sent to it.</p>
+      )}
+    </ListRoom>
   );
 }
 

@@ -1,9 +1,8 @@
 import { useQuery } from '@tanstack/react-query';
 import type { Colleague } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { useSearchParams } from 'react-router';
-import { Icon } from '../../parts/icon.js';
-import { Failure, Loading } from '../../parts/states.js';
+import { type Column, ListRoom, Opens } from '../../parts/list-room.js';
+import { useOpen } from '../../parts/use-view.js';
 import { Ago } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 import { useRoles } from './grants.js';
@@ -17,73 +16,48 @@ import { TeamForm, TeamView } from './team-form.js';
 export function PeopleRoom(): JSX.Element {
   const me = useMe();
   const people = useQuery({ queryKey: ['people'], queryFn: () => client.call('personList') });
-  const [query, setQuery] = useSearchParams();
+  const [at, open] = useOpen();
   const mayManage = me.data?.permissions.includes('people.manage') === true;
   const mayMake = me.data?.permissions.includes('role.manage') === true;
-  const at = query.get('at') ?? '';
-  const go = (to: string | undefined): void => setQuery(to === undefined ? {} : { at: to });
   const current = people.data?.find((one) => one.id === at);
+  const columns: readonly Column<Colleague>[] = [
+    { head: 'Name', cell: (one) => <Named one={one} open={() => open(one.id)} /> },
+    { head: 'Roles', look: () => 'wide-cell', whole: rolesOf, cell: rolesOf },
+    { head: 'Teams', look: () => 'q', cell: ({ teams }) => teams.join(', ') },
+    { head: 'Seen', look: () => 'q', cell: ({ lastSeenAt }) => <Ago time={lastSeenAt} suffix=" ago" /> },
+  ];
   return (
-    <main className="people">
-      <section className="slab tableroom">
-        <div className="tools">
-          <h1>People & access</h1>
-          <span className="sp" />
-          {mayManage && (
-            <button type="button" className="btn main" onClick={() => go('new')}>
-              <Icon name="plus" />
-              Invite somebody
-            </button>
-          )}
-        </div>
-        {people.isPending ? (
-          <Loading what="Reading who is here" rows={8} />
-        ) : people.isError ? (
-          <Failure error={people.error} />
-        ) : (
-          <div className="scroll">
-            <table>
-              <thead>
-                <tr>
-                  <th>Name</th>
-                  <th>Roles</th>
-                  <th>Teams</th>
-                  <th>Seen</th>
-                </tr>
-              </thead>
-              <tbody>
-                {people.data.map((one) => (
-                  <tr key={one.id} className={one === current ? 'cur' : ''}>
-                    <td>
-                      <button type="button" className="cell-link" onClick={() => go(one.id)}>
-                        <b>{one.name}</b>
-                      </button>{' '}
-                      <span className="qq">{one.mail}</span>
-                      {one.state !== 'active' && (
-                        <span className={one.state === 'ended' ? 'q' : 'wn-text'}>
-                          {' '}
-                          · {one.state === 'ended' ? 'left' : 'invited'}
-                        </span>
-                      )}
-                    </td>
-                    <td className="wide-cell" title={rolesOf(one)}>
-                      {rolesOf(one)}
-                    </td>
-                    <td className="q">{one.teams.join(', ')}</td>
-                    <td className="q">
-                      <Ago time={one.lastSeenAt} suffix=" ago" />
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </div>
-        )}
-      </section>
-      <aside tabIndex={0} aria-label="More" className="slab people-aside">
-        <Aside at={at} go={go} person={current} me={me.data?.id} mayManage={mayManage} mayMake={mayMake} />
-      </aside>
-    </main>
+    <ListRoom
+      title="People & access"
+      act={mayManage ? { words: 'Invite somebody', isMain: true } : undefined}
+      read={{ ...people, what: 'Reading who is here', rows: 8 }}
+      items={people.data ?? []}
+      idOf={({ id }) => id}
+      at={at}
+      choose={open}
+      columns={columns}
+      empty={null}
+    >
+      <Aside
+        at={at}
+        go={(to) => open(to ?? '')}
+        person={current}
+        me={me.data?.id}
+        mayManage={mayManage}
+        mayMake={mayMake}
+      />
+    </ListRoom>
+  );
+}
+
+function Named({ one, open }: { readonly one: Colleague; readonly open: () => void }): JSX.Element {
+  return (
+    <>
+      <Opens open={open}>{one.name}</Opens> <span className="qq">{one.mail}</span>
+      {one.state !== 'active' && (
+        <span className={one.state === 'ended' ? 'q' : 'wn-text'}> · {one.state === 'ended' ? 'left' : 'invited'}</span>
+      )}
+    </>
   );
 }
 

@@ -1,19 +1,18 @@
 import type { DeliveryPlan } from '@tessarion/contract';
 import type { JSX } from 'react';
+import { placeAmong } from './days.js';
 import { NAMES } from './words.js';
 
-const DAY = 86_400_000;
-const DAYS_SHOWN = 14;
 const HEIGHT = 20;
 
 /** The days above the strips. */
-export function Days({ from }: { readonly from: number }): JSX.Element {
+export function DayHeads({ days }: { readonly days: readonly number[] }): JSX.Element {
   return (
     <span className="day-heads">
-      {Array.from({ length: DAYS_SHOWN }, (_one, i) => {
-        const day = new Date(from + i * DAY + DAY / 2);
+      {days.slice(0, -1).map((start, i) => {
+        const day = new Date(start);
         return (
-          <span key={day.toISOString()} className={i === 0 ? 'today' : ''}>
+          <span key={start} className={i === 0 ? 'today' : ''}>
             {NAMES[(day.getDay() + 6) % 7]} {day.getDate()}
           </span>
         );
@@ -25,16 +24,16 @@ export function Days({ from }: { readonly from: number }): JSX.Element {
 /** Two weeks of one site, hour by hour from left to right; the same is listed in words beside it. */
 export function Strip({
   plan,
-  from,
+  days,
   now,
 }: {
   readonly plan: DeliveryPlan;
-  readonly from: number;
+  /** As `daysFrom` gives them. */
+  readonly days: readonly number[];
   readonly now: number;
 }): JSX.Element {
-  const span = DAYS_SHOWN * DAY;
-  const x = (time: string | number): number =>
-    Math.min(1000, Math.max(0, (((typeof time === 'number' ? time : Date.parse(time)) - from) / span) * 1000));
+  const count = days.length - 1;
+  const x = (time: string | number): number => 1000 * placeAmong(days, new Date(time).getTime());
   const isInside = (one: { from: string; until: string }): boolean => x(one.until) > 0 && x(one.from) < 1000;
   const bar = (one: { from: string; until: string }, name: string, y: number): JSX.Element => (
     <rect
@@ -54,15 +53,8 @@ export function Strip({
       role="img"
       aria-label={`${plan.openings.length} openings in the next weeks, ${plan.frozen.length} freezes`}
     >
-      {Array.from({ length: DAYS_SHOWN }, (_one, i) => (
-        <rect
-          key={String(i)}
-          className="day"
-          x={(i * 1000) / DAYS_SHOWN}
-          y={0}
-          width={1000 / DAYS_SHOWN - 2}
-          height={HEIGHT}
-        />
+      {days.slice(0, -1).map((start, i) => (
+        <rect key={start} className="day" x={(i * 1000) / count} y={0} width={1000 / count - 2} height={HEIGHT} />
       ))}
       {plan.openings.filter(isInside).map((one) => bar(one, 'open', 3))}
       {plan.frozen.filter(isInside).map((one) => bar(one, 'frozen', 8))}
