@@ -1,6 +1,7 @@
 import { type Client, ServiceProblem } from '@tessarion/client';
 import type { RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { Breakpoint } from './support/breakpoint.js';
 import {
   addSite,
   done,
@@ -553,6 +554,10 @@ describe('windows and freezes', () => {
     );
     await expect.poll(async () => (await show(late)).state, { timeout: 30_000 }).toBe('blocked');
     expect((await show(late)).because).toContain('passed without it');
+    expect(await deliver(late, soon), 'is approved still, and may get another time').toMatchObject({
+      state: 'scheduled',
+      because: null,
+    });
     await asEditor().call('requestWithdraw', { params: { id: late.id }, body: { reason: 'Too late.' } });
 
     // Nor by somebody whose access has ended since.
@@ -601,6 +606,32 @@ describe('windows and freezes', () => {
     expect(await asEditor().call('freezeList'), 'it concerns them no more').toEqual([]);
     await client.call('freezeRemove', { params: { id: freeze.id } });
     await tag([]);
+  });
+
+  it('keep out what waited in line until its window was over, and nothing of it is written', async () => {
+    await editPage();
+    const asked = await ask(await open('Late in line'));
+    await verdict(asked, 'approve');
+    const breakpoint = await Breakpoint.open(studio);
+    // Live is being copied, so that what goes onto it must wait.
+    await breakpoint.set('copy');
+    const params = { site: 'threadmill' };
+    await studio.client.call('environmentCreate', { params, body: { name: 'meanwhile', kind: 'dev' } });
+    await breakpoint.reached();
+    const before = await value(LIVE, "SELECT title FROM page WHERE slug = 'dye'");
+    const { transfer } = await deliver(asked);
+    await windows(closed());
+    await breakpoint.clear();
+    await breakpoint.close();
+    const end = await ended(studio, { id: transfer as string });
+    expect(end).toMatchObject({ state: 'failed', failure: { code: 'closed' } });
+    expect(end.failure?.message).toContain('outside the windows of threadmill');
+    expect(await value(LIVE, "SELECT title FROM page WHERE slug = 'dye'")).toBe(before);
+    const blocked = await studio.client.call('requestShow', { params: { id: asked.id } });
+    expect(blocked).toMatchObject({ state: 'blocked', because: end.failure?.message });
+    await deliver(asked, 'now', { override: 'The museum opens today.' });
+    expect((await delivered(asked)).state, 'whoever may says why not').toBe('delivered');
+    await windows([]);
   });
 
   it('a freeze stops what windows allow, for the sites that it is for', async () => {

@@ -43,7 +43,7 @@ describe('the states of a change request', () => {
 
   test('deliver only what was approved, and give up nothing that is under way', () => {
     for (const state of REQUEST_STATES) {
-      expect(afterEvent(state, 'begin') !== undefined).toBe(state === 'approved' || state === 'scheduled');
+      expect(afterEvent(state, 'begin') !== undefined).toBe(['approved', 'scheduled', 'blocked'].includes(state));
       expect(afterEvent(state, 'withdraw') !== undefined).toBe(isOpenRequest(state) && state !== 'delivering');
     }
   });

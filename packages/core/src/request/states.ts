@@ -56,7 +56,15 @@ export const REQUEST_MOVES: Readonly<Record<RequestState, Readonly<Partial<Recor
     withdraw: 'withdrawn',
   },
   delivering: { arrive: 'delivered', fail: 'blocked' },
-  blocked: { ask: 'in-review', approve: 'approved', return: 'returned', withdraw: 'withdrawn' },
+  // What is approved still may be tried again, such as in the next window.
+  blocked: {
+    ask: 'in-review',
+    approve: 'approved',
+    begin: 'delivering',
+    schedule: 'scheduled',
+    return: 'returned',
+    withdraw: 'withdrawn',
+  },
   delivered: { undo: 'undone' },
   undone: {},
   withdrawn: {},

@@ -1,7 +1,7 @@
 import type { Person } from '@tessarion/contract';
 import { decide, type EnvironmentKind, isStillDue, mayDeliverAt } from '@tessarion/core';
 import { callerOf } from '../access/actors.js';
-import { failureOf, ProblemError } from '../problems.js';
+import { ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
 import { doerOf } from '../records/people.js';
 import { holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
@@ -190,7 +190,8 @@ export async function deliverDue(installation: Installation): Promise<void> {
       });
     } catch (error) {
       log.warn({ request: id, err: error }, 'a scheduled delivery did not begin');
-      await block(installation, id, failureOf(error).message);
+      // What says nothing of the request, such as a connection that broke, is tried again, until its time has passed.
+      if (error instanceof ProblemError) await block(installation, id, error.message);
     }
 }
 

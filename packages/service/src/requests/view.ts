@@ -311,6 +311,7 @@ async function actsOf(
     const decision = decide(actor, permission, thing);
     return decision.allowed ? '' : decision.words;
   };
+  const notApproved = standing.isApproved ? '' : 'It is not approved as it is now.';
   const isOwn = request.author === person.id;
   const mayChange = (): string =>
     isOwn ? may('request.open') : may('site.manage') && 'It is a request of somebody else.';
@@ -339,8 +340,8 @@ async function actsOf(
       may('request.open'),
       request.revising === null ? '' : 'It is being looked at again.',
     ),
-    said('deliver', inState('deliver'), may(deliver)),
-    said('schedule', inState('schedule'), may(deliver)),
+    said('deliver', inState('deliver'), may(deliver), notApproved),
+    said('schedule', inState('schedule'), may(deliver), notApproved),
     said('unschedule', inState('unschedule'), may(deliver)),
     said('withdraw', inState('withdraw'), mayChange()),
     said('edit', isEditable(request.state) ? '' : `It is ${request.state}.`, mayChange()),

@@ -278,7 +278,7 @@ export const requestHandlers: Handlers<
         request.state === 'scheduled' ? { ...request, state: 'approved' } : request,
         'schedule',
         { at: now, by: person.id, words },
-        { deliver_at: at, deliverer: person.id },
+        { deliver_at: at, deliverer: person.id, because: null },
       );
       return { at: words, override: request.override };
     }),

@@ -1,3 +1,4 @@
+import { mustBeOpen } from '../../requests/deliver.js';
 import {
   type ChangeSet,
   committedDatabases,
@@ -23,7 +24,10 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     {
       name: 'hold',
       title: 'Hold visitors for a moment',
-      run: async (context) => holdVisitors(context, await onto(context), setOf(context)),
+      async run(context) {
+        await mustStillBeOpen(context);
+        return holdVisitors(context, await onto(context), setOf(context));
+      },
     },
     {
       name: 'commit',
@@ -46,6 +50,16 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
       run: async (context) => runTasks(context, context.record.onto_path, ['after']),
     },
   ];
+}
+
+/**
+ * Sees that live may be written to now: a transfer may have waited in line until its window was over, or a freeze may
+ * have come. Asked before anything is compared, and again before anything can be seen.
+ *
+ * @throws {ProblemError} `closed`
+ */
+export function mustStillBeOpen({ record, installation }: TransferContext): Promise<void> {
+  return mustBeOpen(installation.records, record, installation.now());
 }
 
 const BEFORE_COMMIT: ReadonlySet<string> = new Set(['compare', 'safety', 'schema', 'stage', 'hold']);

@@ -45,7 +45,7 @@ import { prove } from '../proof.js';
 import type { SchemaChange } from '../schema-items.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../transfer-facts.js';
 import { gatherUndo, putBaselineBack } from '../undoing.js';
-import { deliveryGoesForward, deliverySteps, isDelivered } from './delivery.js';
+import { deliveryGoesForward, deliverySteps, isDelivered, mustStillBeOpen } from './delivery.js';
 
 export interface PushInput {
   /** Absent for a restore, which compares with the snapshot afresh. */
@@ -83,6 +83,7 @@ export const push: Procedure = {
       name: 'compare',
       title: 'Compare again with what was shown',
       async run(context) {
+        await mustStillBeOpen(context);
         const input = context.input<PushInput>();
         const destination = await destinationOf(context);
         const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
