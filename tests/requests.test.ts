@@ -300,9 +300,46 @@ describe('a request that people look at', () => {
     await editPage();
     const asked = await ask(await open('One page'));
     await editPage();
-    await onRecords(studio, "UPDATE forecast SET created_at = created_at - interval '1 hour'");
+    await onRecords(studio, "UPDATE change_request SET looked_at = now() - interval '1 hour'");
     await expect.poll(async () => (await show(asked)).revision, { timeout: 90_000 }).toBe(2);
     expect((await show(asked)).revisions.at(-1)).toMatchObject({ person: 'ida', changed: 1 });
+  });
+
+  it('says once that its ends cannot be looked at, and keeps no other from its turn', async () => {
+    await makeCopy(studio, 'threadmill', 'other');
+    const edit = (path: string, slug: string): Promise<unknown> =>
+      run(path, `UPDATE page SET title = title || '!' WHERE slug = '${slug}'`);
+    await edit(COPY, 'dye');
+    const stuck = await ask(await open('It cannot be looked at'));
+    await edit('threadmill/other', 'home');
+    const { id: forecast } = await forecastOf(studio, 'threadmill/other', LIVE);
+    const body = { forecast, title: 'It can be looked at', reviewers: [{ person: leadId }] };
+    const other = await ask(await asEditor().call('requestOpen', { body }));
+    await edit('threadmill/other', 'home');
+    // A copy's login has the name of its database.
+    const login = (may: 'LOGIN' | 'NOLOGIN'): Promise<unknown> =>
+      run(COPY, `DO $$ BEGIN EXECUTE format('ALTER ROLE %I ${may}', current_database()); END $$`);
+    const lookAgain = (): Promise<unknown> =>
+      onRecords(
+        studio,
+        "UPDATE change_request SET looked_at = created_at - interval '1 hour' WHERE state = 'in-review'",
+      );
+    await login('NOLOGIN');
+    try {
+      await lookAgain();
+      await expect.poll(async () => (await show(other)).revision, { timeout: 90_000 }).toBe(2);
+      const failed = async (): Promise<unknown> =>
+        (await onRecords(studio, `SELECT FROM forecast WHERE request = '${stuck.id}' AND state = 'failed'`)).length;
+      expect(await failed()).toBe(1);
+      await lookAgain();
+      await expect.poll(failed, { timeout: 90_000 }).toBe(2);
+      await expect.poll(async () => (await show(stuck)).revising).toBeNull();
+    } finally {
+      await login('LOGIN');
+    }
+    const looks = (await show(stuck)).history.filter((one) => one.act === 'look');
+    expect(looks).toHaveLength(1);
+    expect(looks[0]?.words).toContain('refused');
   });
 });
 

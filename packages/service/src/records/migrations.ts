@@ -8,6 +8,7 @@ import { addGuestNotices } from './migrations/guest-notices.js';
 import { addGuests } from './migrations/guests.js';
 import { addJournal } from './migrations/journal.js';
 import { addLetters } from './migrations/letters.js';
+import { addLooks } from './migrations/looks.js';
 import { addNotices } from './migrations/notices.js';
 import { addPreviews } from './migrations/previews.js';
 import { addRequests } from './migrations/requests.js';
@@ -260,6 +261,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '024_wanted_times': addWantedTimes,
   '025_doers': addDoers,
   '026_guest_notices': addGuestNotices,
+  '027_looks': addLooks,
 };
 
 /**

@@ -5,32 +5,31 @@ import { lookAgain } from './revisions.js';
 
 /** How old what reviewers look at may become. */
 const LOOK_EVERY_MS = 10 * 60_000;
-/** Looks at a time, so that what people wait for is not kept waiting. */
-const AT_ONCE = 4;
 const FOLLOWED = ['in-review', 'approved', 'scheduled'] as const;
 
 /**
- * Looks again at the ends of requests that people are looking at, oldest look first: work that was done since becomes
- * their next revision.
+ * Looks again at the ends of a request that people are looking at: work that was done since becomes its next revision.
+ * One at a time, the oldest look first, so that what people wait for is not kept waiting. A look that fails counts as
+ * well, and an end that is not there to be looked at is passed over: neither keeps others from their turn.
  */
-export async function followSources({ records, environments, now }: Installation): Promise<void> {
+export async function followSources({ records, now }: Installation): Promise<void> {
   const due = (await records('change_request as r')
-    .join('forecast as f', 'f.id', 'r.forecast')
     .whereIn('r.state', FOLLOWED)
     .whereNull('r.revising')
-    .where('f.created_at', '<', new Date(now().getTime() - LOOK_EVERY_MS))
-    .orderBy('f.created_at')
-    .limit(AT_ONCE)
-    .select('r.id')) as Pick<RequestRecord, 'id'>[];
-  for (const { id } of due)
-    await records.transaction(async (trx) => {
-      const request = await holdRequest(trx, id);
-      if (request.revising !== null || !FOLLOWED.some((state) => state === request.state)) return;
-      for (const path of [request.from_path, request.onto_path])
-        if ((await environments.find(trx, path))?.status !== 'ready') return;
-      const { wishes } = (await trx<ForecastRecord>('forecast')
-        .where({ id: request.forecast })
-        .first()) as ForecastRecord;
-      await lookAgain(trx, request, wishes, { at: now(), by: request.author, follows: true });
-    });
+    .whereRaw('COALESCE(r.looked_at, r.created_at) < ?', [new Date(now().getTime() - LOOK_EVERY_MS)])
+    .whereRaw(
+      `NOT EXISTS (SELECT FROM (VALUES (r.from_path), (r.onto_path)) AS side (path)
+         WHERE NOT EXISTS (SELECT FROM environment e WHERE e.path = side.path AND e.status = 'ready'))`,
+    )
+    .orderByRaw('COALESCE(r.looked_at, r.created_at), r.id')
+    .first('r.id')) as Pick<RequestRecord, 'id'> | undefined;
+  if (!due) return;
+  await records.transaction(async (trx) => {
+    const request = await holdRequest(trx, due.id);
+    if (request.revising !== null || !FOLLOWED.some((state) => state === request.state)) return;
+    const { wishes } = (await trx<ForecastRecord>('forecast')
+      .where({ id: request.forecast })
+      .first()) as ForecastRecord;
+    await lookAgain(trx, request, wishes, { at: now(), by: request.author, follows: true });
+  });
 }

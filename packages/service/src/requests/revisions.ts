@@ -61,7 +61,7 @@ export async function lookAgain(
     request_by: by,
     follows,
   });
-  await trx('change_request').where({ id: request.id }).update({ revising: id });
+  await trx('change_request').where({ id: request.id }).update({ revising: id, looked_at: at });
   await enqueue(trx, 'forecast', id);
   await tell(trx, request);
   return id;
@@ -99,8 +99,7 @@ export async function takeRevision(installation: Installation, forecast: Forecas
     const done = { revising: null };
     if (forecast.state !== 'ready' || !isEditable(request.state)) {
       await trx('change_request').where({ id }).update(done);
-      if (forecast.failure)
-        await addHistory(trx, id, { at: now(), person: by, act: 'look', words: forecast.failure.message });
+      if (forecast.failure) await noteFailedLook(trx, id, { at: now(), person: by, words: forecast.failure.message });
       return tell(trx, request);
     }
     const items = await itemsOfForecast(trx, forecast.id);
@@ -132,6 +131,19 @@ export async function takeRevision(installation: Installation, forecast: Forecas
     await settleApproval(trx, { ...request, ...done, forecast: forecast.id, revision: number }, now(), null);
     await tell(trx, request);
   });
+}
+
+/** What fails in the same way each time is told once. */
+async function noteFailedLook(
+  trx: OnRecords,
+  id: string,
+  said: { readonly at: Date; readonly person: string; readonly words: string },
+): Promise<void> {
+  const newest = (await trx('request_event').where({ request_id: id }).orderBy('id', 'desc').first('act', 'words')) as
+    | { act: string; words: string }
+    | undefined;
+  if (newest?.act === 'look' && newest.words === said.words) return;
+  await addHistory(trx, id, { ...said, act: 'look' });
 }
 
 /** A look in which nothing was found that the next one does not have. */

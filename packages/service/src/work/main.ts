@@ -74,7 +74,7 @@ const timers = [
   regularly(10_000, 'letting go of what lies still', () => lapseClaims(installation)),
   regularly(5000, 'removing previews', () => removePreviews(installation)),
   regularly(20_000, 'counting visitors', () => keepTraffic(installation)),
-  regularly(60_000, 'looking at what is asked for', () => followSources(installation)),
+  regularly(10_000, 'looking at what is asked for', () => followSources(installation)),
   ...(mail ? [regularly(2000, 'mailing', () => sendDueMail(installation, mail))] : []),
 ];
 log.info({ worker: identity.id }, 'worker is ready');
