@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import { createServer, type IncomingHttpHeaders } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import { type AddressInfo, createServer as createTcpServer, type Socket } from 'node:net';
 import { type CloudEvent, signedContent } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing, find } from './support/browsing.js';
@@ -125,6 +125,28 @@ describe('a webhook', () => {
     expect(got.map((one) => one.path)).toEqual(['/hook', '/hook', '/hook']);
     expect([...new Set(got.map((one) => one.headers['webhook-id']))]).toEqual([waiting?.id]);
     await studio.client.call('webhookRemove', { params: { id } });
+  });
+
+  it('is given up on when it speaks without ever answering', async () => {
+    const sockets = new Set<Socket>();
+    const slow = createTcpServer((socket) => {
+      sockets.add(socket.on('error', () => undefined));
+      socket.write('HTTP/1.1 200 OK\r\n');
+      const drip = setInterval(() => socket.write('x-later: yes\r\n'), 300);
+      socket.on('close', () => clearInterval(drip));
+    });
+    await new Promise<void>((resolve) => slow.listen(0, '127.0.0.1', resolve));
+    const hook = `http://127.0.0.1:${(slow.address() as AddressInfo).port}/hook`;
+    const { id } = await studio.client.call('webhookAdd', {
+      body: { url: hook, scope: 'threadmill', allowsPrivate: true },
+    });
+    await snapshot('threadmill');
+    await expect
+      .poll(async () => (await deliveries(id))[0], { timeout: 30_000 })
+      .toMatchObject({ tries: 1, problem: '127.0.0.1 did not answer within 10 s.', state: 'waiting' });
+    await studio.client.call('webhookRemove', { params: { id } });
+    for (const socket of sockets) socket.destroy();
+    slow.close();
   });
 
   it('does not lead to this machine or into a private network, by whatever name, unless it may', async () => {

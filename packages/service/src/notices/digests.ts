@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import type { NoticeKind } from '@tessarion/core';
 import type { Transporter } from 'nodemailer';
 import { callerOf } from '../access/actors.js';
@@ -8,9 +9,8 @@ import { layOut } from './lay-out.js';
 import { pageOf } from './page-of.js';
 import { retryAt } from './retry.js';
 import { stopLink } from './stop-link.js';
+import { LEASE_MS } from './transport.js';
 
-/** A worker that dies over a mail holds it for this long. */
-const LEASE_MS = 5 * 60_000;
 /** More than this is not listed one by one. */
 const LISTED = 50;
 
@@ -37,6 +37,13 @@ export async function sendDueDigests(installation: Installation, transport: Tran
     .distinct('p.id', 'p.name', 'p.mail')) as { id: string; name: string; mail: string }[];
   for (const person of due) await send(installation, transport, person);
 }
+
+/** The same for every try, so that a mail that was taken twice is seen as one; another one when more is in it. */
+const nameOf = (told: readonly DigestRow[]): string =>
+  createHash('sha256')
+    .update(told.map((one) => one.id).join(' '))
+    .digest('hex')
+    .slice(0, 32);
 
 async function send(
   installation: Installation,
@@ -74,8 +81,7 @@ async function send(
   try {
     await transport.sendMail({
       to: { name: person.name, address: person.mail },
-      // The same for every try, so that a mail that was taken twice is seen as one.
-      messageId: `<digest-${first.id}@tessarion>`,
+      messageId: `<digest-${nameOf(told)}@tessarion>`,
       headers: { 'List-Unsubscribe': `<${stop}>` },
       ...layOut({
         head: told.length === 1 ? 'One thing happened' : `${told.length} things happened`,

@@ -5,6 +5,7 @@ import type { Installation } from '../work/context.js';
 import { type Letter, layOut } from './lay-out.js';
 import { mailSettings } from './mail-settings.js';
 import { retryAt } from './retry.js';
+import { LEASE_MS } from './transport.js';
 
 interface Addressed {
   readonly name: string;
@@ -18,9 +19,6 @@ interface LetterRow {
   readonly tries: number;
 }
 
-const AT_ONCE = 50;
-/** A worker that dies over a letter holds it for this long. */
-const LEASE_MS = 5 * 60_000;
 /** A link that could not be mailed for so long is not mailed any more: it is handed over, or made anew. */
 const LONGEST_MS = 7 * 86_400_000;
 
@@ -46,33 +44,39 @@ export async function writeLetter(
 
 /** Sends the letters that are due; one that was taken is gone from the records. */
 export async function sendDueLetters(installation: Installation, transport: Transporter): Promise<void> {
-  const { records, now, folder, log } = installation;
+  const { records, now } = installation;
   await records('letter')
     .where('at', '<', new Date(now().getTime() - LONGEST_MS))
     .delete();
+  for (let row = await takeDue(installation); row; row = await takeDue(installation))
+    await send(installation, transport, row);
+}
+
+/** Takes the next letter for this worker: nobody else sends it while it does. */
+async function takeDue({ records, now }: Installation): Promise<LetterRow | undefined> {
   const { rows } = await records.raw<{ rows: LetterRow[] }>(
     `UPDATE letter SET due_at = ? WHERE id IN (
-       SELECT id FROM letter WHERE due_at <= ? ORDER BY due_at, id LIMIT ${AT_ONCE} FOR UPDATE SKIP LOCKED)
+       SELECT id FROM letter WHERE due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
      RETURNING id, content, tries`,
     [new Date(now().getTime() + LEASE_MS), now()],
   );
-  for (const row of rows)
-    try {
-      const { name, mail, letter } = JSON.parse(folder.keys.decrypt(row.content)) as Addressed;
-      await transport.sendMail({
-        to: { name, address: mail },
-        messageId: `<${row.id}@tessarion>`,
-        ...layOut(letter),
-      });
-      await records('letter').where({ id: row.id }).delete();
-    } catch (error) {
-      log.warn({ letter: row.id, err: error }, 'a letter was not taken; it is tried again');
-      await records('letter')
-        .where({ id: row.id })
-        .update({
-          tries: row.tries + 1,
-          problem: error instanceof Error ? error.message.slice(0, 300) : String(error),
-          due_at: retryAt(row.tries, now()),
-        });
-    }
+  return rows[0];
+}
+
+async function send(
+  { records, now, folder, log }: Installation,
+  transport: Transporter,
+  { id, content, tries }: LetterRow,
+): Promise<void> {
+  try {
+    const { name, mail, letter } = JSON.parse(folder.keys.decrypt(content)) as Addressed;
+    await transport.sendMail({ to: { name, address: mail }, messageId: `<${id}@tessarion>`, ...layOut(letter) });
+    await records('letter').where({ id }).delete();
+  } catch (error) {
+    log.warn({ letter: id, err: error }, 'a letter was not taken; it is tried again');
+    const problem = error instanceof Error ? error.message.slice(0, 300) : String(error);
+    await records('letter')
+      .where({ id })
+      .update({ tries: tries + 1, problem, due_at: retryAt(tries, now()) });
+  }
 }

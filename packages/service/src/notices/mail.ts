@@ -1,5 +1,5 @@
 import { NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
-import { createTransport, type Transporter } from 'nodemailer';
+import type { Transporter } from 'nodemailer';
 import { callerOf } from '../access/actors.js';
 import { sightOf } from '../access/sight.js';
 import type { Installation } from '../work/context.js';
@@ -11,10 +11,7 @@ import { mailSettings } from './mail-settings.js';
 import { pageOf } from './page-of.js';
 import { retryAt } from './retry.js';
 import { stopLink } from './stop-link.js';
-
-const AT_ONCE = 50;
-/** A worker that dies over a mail holds it for this long. */
-const LEASE_MS = 5 * 60_000;
+import { LEASE_MS, openTransport } from './transport.js';
 
 interface DueMail {
   readonly id: string;
@@ -37,33 +34,30 @@ interface DueMail {
 /** Mails what is due. A mail server that is down loses nothing: what was not taken is tried again, later and later. */
 export async function sendDueMail(installation: Installation, settings = mailSettings()): Promise<void> {
   if (!settings) return;
-  const transport = createTransport(settings.url, { from: settings.from });
+  const transport = openTransport(settings);
   try {
     await sendDueLetters(installation, transport);
     await sendDueDigests(installation, transport);
-    for (;;) {
-      const due = await claimDue(installation);
-      for (const one of due) await send(installation, transport, one);
-      if (due.length < AT_ONCE) return;
-    }
+    for (let one = await takeDue(installation); one; one = await takeDue(installation))
+      await send(installation, transport, one);
   } finally {
     transport.close();
   }
 }
 
-/** Takes mails for this worker: nobody else sends them while it does. */
-async function claimDue({ records, now }: Installation): Promise<DueMail[]> {
+/** Takes the next mail for this worker: nobody else sends it while it does. */
+async function takeDue({ records, now }: Installation): Promise<DueMail | undefined> {
   const { rows } = await records.raw<{ rows: DueMail[] }>(
     `WITH taken AS (
        UPDATE notice SET mail_due_at = ? WHERE id IN (
          SELECT id FROM notice WHERE mailed_at IS NULL AND mail_due_at <= ? AND NOT is_digest
-         ORDER BY mail_due_at, id LIMIT ${AT_ONCE} FOR UPDATE SKIP LOCKED)
+         ORDER BY mail_due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
        RETURNING id)
      SELECT t.*, p.name, p.mail FROM told_notice t JOIN person p ON p.id = t.person_id
-     WHERE t.id IN (SELECT id FROM taken) ORDER BY t.at, t.id`,
+     WHERE t.id IN (SELECT id FROM taken)`,
     [new Date(now().getTime() + LEASE_MS), now()],
   );
-  return rows;
+  return rows[0];
 }
 
 async function send(installation: Installation, transport: Transporter, one: DueMail): Promise<void> {

@@ -88,7 +88,7 @@ async function post({ id, body, url, allows_private }: Due, secret: string, time
       'webhook-timestamp': String(timestamp),
       'webhook-signature': `v1,${signature}`,
     },
-    timeout: ANSWER_MS,
+    signal: AbortSignal.timeout(ANSWER_MS),
   };
   return new Promise((resolve, reject) => {
     const answer = (response: IncomingMessage): void => {
@@ -96,8 +96,9 @@ async function post({ id, body, url, allows_private }: Due, secret: string, time
       resolve(response.statusCode ?? 0);
     };
     const request = target.protocol === 'https:' ? https(target, options, answer) : http(target, options, answer);
-    request.on('timeout', () => request.destroy(new Error(`${host} did not answer within ${ANSWER_MS / 1000} s.`)));
-    request.on('error', reject);
+    request.on('error', (error) =>
+      reject(error.name === 'AbortError' ? new Error(`${host} did not answer within ${ANSWER_MS / 1000} s.`) : error),
+    );
     request.end(body);
   });
 }
