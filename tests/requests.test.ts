@@ -645,6 +645,24 @@ describe('windows and freezes', () => {
     await tag([]);
   });
 
+  it('a delivery that is stopped while it waits in line has not gone, and may go later', async () => {
+    await editPage();
+    const asked = await ask(await open('Stopped in line'));
+    await verdict(asked, 'approve');
+    const breakpoint = await Breakpoint.open(studio);
+    await breakpoint.set('copy');
+    const params = { site: 'threadmill' };
+    await studio.client.call('environmentCreate', { params, body: { name: 'beside', kind: 'dev' } });
+    await breakpoint.reached();
+    const { transfer } = await deliver(asked);
+    await asOperations().call('transferStop', { params: { id: transfer as string } });
+    expect(await show(asked)).toMatchObject({ state: 'blocked', because: 'The delivery was stopped.' });
+    await breakpoint.clear();
+    await breakpoint.close();
+    await deliver(asked);
+    expect((await delivered(asked)).state).toBe('delivered');
+  });
+
   it('keep out what waited in line until its window was over, and nothing of it is written', async () => {
     await editPage();
     const asked = await ask(await open('Late in line'));

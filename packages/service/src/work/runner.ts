@@ -1,13 +1,10 @@
-import { isAnnounced } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
-import { announce } from '../notices/announce.js';
 import { failureOf } from '../problems.js';
-import { publishEvent } from '../records/events.js';
 import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { enqueue } from '../records/transfers.js';
-import { noteEnd } from '../requests/deliver.js';
 import { type Installation, TransferContext } from './context.js';
+import { endTransfer } from './end-transfer.js';
 import { packBaseline } from './packing.js';
 import type { Procedure } from './procedure.js';
 import { procedureFor } from './procedures/index.js';
@@ -222,57 +219,10 @@ export class TransferRunner {
     const { installation, record } = context;
     const remains = [...((context.data.remains as string[] | undefined) ?? []), ...(outcome.remains ?? [])];
     await installation.records.transaction(async (trx) => {
-      await installation.transfers.update(trx, record.id, {
-        state: outcome.state,
-        failure: outcome.failure,
-        ended_at: installation.now(),
-        worker: null,
-        remains,
-        totals: context.counts,
-      });
-      await noteEnd(trx, record, outcome, installation.now());
-      await installation.journal.write(trx, {
-        actor: 'worker',
-        act: 'transferEnd',
-        outcome: outcome.state === 'failed' ? 'failed' : 'done',
-        thing: record.onto_path,
-        details: {
-          transfer: record.id,
-          kind: record.kind,
-          state: outcome.state,
-          from: record.from_path,
-          forecast: record.forecast,
-          failure: outcome.failure?.message ?? null,
-        },
-        who: undefined,
-      });
+      await endTransfer(trx, installation, record, { ...outcome, remains, totals: context.counts }, 'worker');
       // What was chosen to stay can be taken back by another undo.
       if (record.undo_of !== null && outcome.state === 'done' && context.data.leavesSome !== true)
         await installation.transfers.update(trx, record.undo_of, { state: 'undone', undone_by: record.id });
-      await publishEvent(trx, {
-        type: 'transfer',
-        transfer: record.id,
-        site: record.site,
-        onto: record.onto_path,
-        state: outcome.state,
-        progress: null,
-      });
-      const type = `tessarion.transfer.${outcome.state}`;
-      if (isAnnounced(type))
-        await announce(trx, {
-          type,
-          at: installation.now(),
-          site: record.site,
-          onto: record.onto_path,
-          subject: record.id,
-          data: {
-            kind: record.kind,
-            from: record.from_path,
-            request: record.request,
-            failure: outcome.failure?.message ?? null,
-          },
-        });
-      await publishEvent(trx, { type: 'site', site: record.site });
     });
   }
 

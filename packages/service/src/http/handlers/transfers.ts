@@ -5,10 +5,11 @@ import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
-import { iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
+import { enqueue, iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
 import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
 import { openUrgent } from '../../requests/urgent.js';
+import { endTransfer } from '../../work/end-transfer.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
 import { readyToGo, warningsOf } from '../../work/ready-to-go.js';
@@ -277,26 +278,20 @@ export const transferHandlers: Handlers<
     const record = await transfers.get(records, params.id);
     if (record.state === 'waiting') {
       await records.transaction(async (trx) => {
-        const stopped = await trx('transfer')
-          .where({ id: record.id, state: 'waiting' })
-          .update({ state: 'stopped', ended_at: installation.now() });
+        const { state } = await trx('transfer').where({ id: record.id }).forUpdate().first('state');
         await call.note(trx, record.onto_path, { transfer: record.id });
-        if (stopped === 0) {
+        if (state !== 'waiting') {
           // A worker took it in this moment; it stops there.
           await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
           return;
         }
+        await endTransfer(trx, installation, record, { state: 'stopped', failure: null }, 'service');
         const made = await installation.environments.find(trx, record.onto_path);
         if (['clone', 'preview'].includes(record.kind) && made?.status === 'making')
           await installation.environments.remove(trx, record.onto_path);
-        await publishEvent(trx, {
-          type: 'transfer',
-          transfer: record.id,
-          site: record.site,
-          onto: record.onto_path,
-          state: 'stopped',
-          progress: null,
-        });
+        // Whoever waited behind it may go.
+        const behind = trx('transfer').where({ state: 'waiting', onto_path: record.onto_path }).orderBy('created_at');
+        for (const { id } of await behind.select('id')) await enqueue(trx, 'transfer', id);
       });
     } else if (record.state === 'running' && record.data.pastSwitch !== true) {
       await records.transaction(async (trx) => {
