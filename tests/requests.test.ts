@@ -305,6 +305,18 @@ describe('a request that people look at', () => {
     expect((await show(asked)).revisions.at(-1)).toMatchObject({ person: 'ida', changed: 1 });
   });
 
+  it('keeps where it comes from: that is neither removed nor made anew while it is on its way', async () => {
+    await editPage();
+    const asked = await ask(await open('On its way'));
+    const [site, environment] = COPY.split('/') as [string, string];
+    const query = { confirm: COPY };
+    for (const act of [
+      studio.client.call('environmentRemove', { params: { site, environment }, query }),
+      studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }),
+    ])
+      await expect(act).rejects.toThrow(`"On its way" (${asked.id}) of ida is on its way from ${COPY}`);
+  });
+
   it('says once that its ends cannot be looked at, and keeps no other from its turn', async () => {
     await makeCopy(studio, 'threadmill', 'other');
     const edit = (path: string, slug: string): Promise<unknown> =>

@@ -10,6 +10,8 @@ import {
   forecastOf,
   leftOvers,
   makeCopy,
+  newcomer,
+  onRecords,
   onSite,
   pullInto,
   pushOnto,
@@ -34,6 +36,21 @@ const run = (path: string, ...statements: string[]): Promise<void> =>
   onSite(studio, path, async (query) => {
     for (const sql of statements) await query(sql);
   });
+/** Columns of the records that name a place; what is sealed, told or said stays as it was. */
+async function namedAnywhere(path: string): Promise<string[]> {
+  const columns = await onRecords(
+    studio,
+    `SELECT c.table_name AS "table", c.column_name AS "column" FROM information_schema.columns c
+     JOIN information_schema.tables t USING (table_schema, table_name)
+     WHERE c.table_schema = 'public' AND c.data_type = 'text' AND t.table_type = 'BASE TABLE' AND c.table_name <> 'journal_entry'`,
+  );
+  const named: string[] = [];
+  for (const { table, column } of columns)
+    if ((await onRecords(studio, `SELECT FROM "${table}" WHERE "${column}" = '${path}' LIMIT 1`)).length > 0)
+      named.push(`${table}.${column}`);
+  return named;
+}
+
 const one = async (path: string, sql: string): Promise<unknown> =>
   Object.values((await onSite(studio, path, (query) => query(sql)))[0] ?? {})[0];
 const cli = async (...args: string[]): Promise<string> => {
@@ -103,6 +120,14 @@ it('renames a copy: address, contents and all that is known of it follow, and it
     etag: '*',
   });
   const waiting = await titles(OTHER, LIVE);
+  const { id: forecast } = await forecastOf(studio, OTHER, LIVE);
+  const asked = await studio.client.call('requestOpen', { body: { forecast, title: 'Warmer colours' } });
+  const ida = await newcomer(studio, 'ida@copperlane.example', 'editor', OTHER);
+  await studio.client.call('tokenCreate', { body: { name: 'one copy', scope: OTHER } });
+  await studio.client.call('guestInvite', {
+    params: { site: 'threadmill' },
+    body: { name: 'Vera Lund', looks: [{ environment: OTHER, title: 'Warmer' }] },
+  });
   const before = await studio.client.call('transferList', { query: { site: 'threadmill' } });
   expect(await cli('env', 'rename', OTHER, 'warm-palette', '--yes')).toContain('Rename');
   const WARM = 'threadmill/warm-palette';
@@ -111,6 +136,12 @@ it('renames a copy: address, contents and all that is known of it follow, and it
   });
   expect(shown).toMatchObject({ state: 'drifted', description: 'Autumn, with the warmer palette' });
   expect(shown.addresses[0]?.url).toContain('threadmill--warm-palette.localhost');
+  expect(await namedAnywhere(OTHER), 'nothing on record names it as it was').toEqual([]);
+  await expect
+    .poll(async () => studio.client.call('requestShow', { params: { id: asked.id } }))
+    .toMatchObject({ from: WARM });
+  await studio.client.call('requestWithdraw', { params: { id: asked.id }, body: { reason: 'The test is over.' } });
+  await ida.call('environmentShow', { params: { site: 'threadmill', environment: 'warm-palette' } });
   expect(await titles(WARM, LIVE), 'what waits is the same').toEqual(waiting);
   expect(await titles(WARM, ONE)).toHaveLength(5);
   expect(await one(WARM, "SELECT body FROM page WHERE slug = 'self'")).toContain(

@@ -1,6 +1,9 @@
 import type { OnRecords } from './open.js';
 
-/** Columns that name an environment, beside its own record. What is past keeps its place under the new name. */
+/**
+ * Columns that name an environment, beside its own record. What is past keeps its place under the new name; only the
+ * journal stays as it was sealed.
+ */
 const PLACES: readonly (readonly [table: string, column: string])[] = [
   ['transfer', 'from_path'],
   ['transfer', 'onto_path'],
@@ -10,6 +13,16 @@ const PLACES: readonly (readonly [table: string, column: string])[] = [
   ['baseline', 'lower'],
   ['baseline', 'upper'],
   ['environment', 'made_from'],
+  ['change_request', 'from_path'],
+  ['change_request', 'onto_path'],
+  ['claim', 'onto_path'],
+  ['transfer_item', 'onto_path'],
+  ['guest_look', 'environment'],
+  ['notice', 'environment'],
+  ['traffic_hour', 'environment'],
+  ['role_grant', 'scope'],
+  ['token', 'scope'],
+  ['webhook', 'scope'],
 ];
 
 /** Lets everything on record that names an environment name it by its new path. */
@@ -19,6 +32,11 @@ export async function renameEnvironment(on: OnRecords, from: string, to: string,
     await on(table)
       .where({ [column]: from })
       .update({ [column]: to });
+  // What is asked for names it in its sentence: it is looked at again at once.
+  await on('change_request')
+    .where({ from_path: to })
+    .orWhere({ onto_path: to })
+    .update({ looked_at: new Date(0) });
   // Schedules name where they bring news from.
   await on('environment')
     .whereRaw("schedule ->> 'from' = ?", [from])

@@ -11,6 +11,7 @@ import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { visitsOf } from '../../records/transfer-items.js';
 import { toTransfer } from '../../records/transfers.js';
+import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import type { Installation } from '../../work/context.js';
 import type { CloneInput } from '../../work/procedures/clone.js';
 import type { RenameInput } from '../../work/procedures/rename.js';
@@ -236,6 +237,7 @@ export const environmentHandlers: Handlers<
         `Removing ${record.path} needs its full name.`,
         `Confirm with ${record.path}.`,
       );
+    await mustNotBeAskedFor(records, record.path, 'removed');
     return records.transaction(async (trx) => {
       const transfer = await transfers.create(trx, {
         kind: 'remove',

@@ -6,6 +6,7 @@ import { publishEvent } from '../../records/events.js';
 import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { enqueue, iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
+import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
 import { openUrgent } from '../../requests/urgent.js';
@@ -188,6 +189,7 @@ export const transferHandlers: Handlers<
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+    await mustNotBeAskedFor(records, onto.path, 'made anew');
     const input: ResetInput = {
       origin: { from: from.path },
       source: from.path,
@@ -218,6 +220,7 @@ export const transferHandlers: Handlers<
       );
     mustConfirm(onto, body.confirm);
     if (onto.kind === 'live') await mustBePlain(call, onto, undefined);
+    else await mustNotBeAskedFor(records, onto.path, 'made what it was');
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
       onto.kind === 'live'
