@@ -1,5 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
+import { Client } from '@tessarion/client';
 import { visit } from '@tessarion/demo';
 import { unserialize } from 'php-serialize';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -11,7 +12,9 @@ import {
   forecastOf,
   leftOvers,
   makeCopy,
+  newcomer,
   onSite,
+  refusal,
   type Studio,
   startStudio,
 } from './support/studio.js';
@@ -294,15 +297,20 @@ describe('what a copy may leave out, and its end', () => {
 
   it('is removed whole', async () => {
     const before = await leftOvers(studio);
+    const params = { site: 'threadmill', environment: 'short' };
     await makeCopy(studio, 'threadmill', 'short', 'dev');
-    await done(
+    const guest = await newcomer(studio, 'tora.lie@copperlane.example', 'observer', 'threadmill/short');
+    await guest.call('environmentShow', { params });
+    const { value } = await studio.client.call('tokenCreate', { body: { name: 'short', scope: 'threadmill/short' } });
+    const removal = await done(
       studio,
-      await studio.client.call('environmentRemove', {
-        params: { site: 'threadmill', environment: 'short' },
-        query: { confirm: 'threadmill/short' },
-      }),
+      await studio.client.call('environmentRemove', { params, query: { confirm: 'threadmill/short' } }),
     );
     expect(await leftOvers(studio)).toEqual(before);
+    expect(removal.steps.at(-1)?.detail).toBe('ended what was given for it: 1 role, 1 token');
+    await makeCopy(studio, 'threadmill', 'short', 'dev');
+    expect(await refusal(guest.call('environmentShow', { params })), 'another one of that name').toBe('not-found');
+    expect(await refusal(new Client({ url: studio.url, token: value }).call('me'))).toBe('not-signed-in');
   });
 
   it('is reset from live, and keeps its address and login', async () => {

@@ -1,4 +1,5 @@
 import * as fs from 'node:fs/promises';
+import { endScope } from '../../records/scopes.js';
 import { baselinesOf } from '../../records/snapshots.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
@@ -49,7 +50,8 @@ export const remove: Procedure = {
       title: 'Remove databases and files',
       async run(context) {
         await removeEverything(context, context.record.onto_path);
-        return undefined;
+        const ended = await endScope(context.installation.records, context.record.onto_path);
+        return ended === '' ? undefined : `ended what was given for it: ${ended}`;
       },
     },
   ],
