@@ -621,6 +621,32 @@ describe('windows and freezes', () => {
     expect((await show(left)).because).toContain('any more');
   });
 
+  it('are not overridden by who may do so no longer when the time comes', async () => {
+    await editPage();
+    const asked = await ask(await open('Outside its window'));
+    await verdict(asked, 'approve');
+    await windows(closed());
+    await studio.client.call('roleSave', {
+      params: { name: 'carrier' },
+      body: { title: 'Carrier', permissions: ['site.read', 'live.deliver', 'window.override'] },
+      etag: null,
+    });
+    const carrier = await comes('liv', 'carrier');
+    const soon = new Date(Date.now() + 3_600_000).toISOString();
+    await deliver(asked, soon, { override: 'The museum opens today.' }, carrier);
+    await studio.client.call('roleSave', {
+      params: { name: 'carrier' },
+      body: { title: 'Carrier', permissions: ['site.read', 'live.deliver'] },
+      etag: '*',
+    });
+    await onRecords(studio, "UPDATE change_request SET deliver_at = now() WHERE state = 'scheduled'");
+    await expect.poll(async () => (await show(asked)).state, { timeout: 30_000 }).toBe('blocked');
+    expect((await show(asked)).because).toBe(
+      `liv, who set the time, may not deliver onto ${LIVE} outside its windows any more.`,
+    );
+    await windows([]);
+  });
+
   it('a freeze for a tag holds for the sites that have it, as long as they do', async () => {
     const { client } = studio;
     const tag = (tags: string[]) =>

@@ -1,5 +1,5 @@
 import type { Person } from '@tessarion/contract';
-import { decide, type EnvironmentKind, isStillDue, mayDeliverAt } from '@tessarion/core';
+import { decide, type EnvironmentKind, isStillDue, mayDeliverAt, type Permission } from '@tessarion/core';
 import { callerOf } from '../access/actors.js';
 import { ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
@@ -225,14 +225,13 @@ async function mustStillMay(trx: OnRecords, request: RequestRecord, by: string):
     environment: request.onto_path,
     kind,
   } as const;
-  const isAllowed =
-    person?.state === 'active' &&
-    decide((await callerOf(trx, person, undefined)).actor, kind === 'live' ? 'live.deliver' : 'copy.work', thing)
-      .allowed;
-  if (!isAllowed)
+  const actor = person?.state === 'active' ? (await callerOf(trx, person, undefined)).actor : undefined;
+  const may = (permission: Permission): boolean => actor !== undefined && decide(actor, permission, thing).allowed;
+  const isPast = request.override !== null;
+  if (!may(kind === 'live' ? 'live.deliver' : 'copy.work') || (isPast && !may('window.override')))
     throw new ProblemError(
       'not-allowed',
-      `${person?.name ?? by}, who set the time, may not deliver onto ${request.onto_path} any more.`,
+      `${person?.name ?? by}, who set the time, may not deliver onto ${request.onto_path}${isPast ? ' outside its windows' : ''} any more.`,
       'Somebody else may give it a time.',
     );
 }
