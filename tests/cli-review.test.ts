@@ -211,7 +211,7 @@ describe('windows and freezes', () => {
       /^threadmill\/live 27 Dec .*: frozen, opens /,
     );
     await refused('window show threadmill --at someday', 2);
-    expect(await out('window show threadmill')).toContain('Frozen each year from 12-20 until 01-02');
+    expect(await out('window show threadmill')).toContain('Frozen each year from 12-20 until 01-02 Europe/Oslo: ');
     await refused('freeze add --for threadmill --from 2027-02-02T00:00 --until 2027-02-01T00:00 --reason x', 2);
     await refused('freeze add --for no-such-site --from 01-01 --until 01-02 --reason x', 1);
     await out(`freeze lift ${freeze}`);

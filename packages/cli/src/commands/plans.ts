@@ -123,7 +123,10 @@ export function addPlans(program: Command): void {
       },
     });
     if (wantsJson(command)) printJson(made);
-    else print(`${made.id}: ${made.scope} is frozen from ${made.time.from} until ${made.time.until}.`);
+    else
+      print(
+        `${made.id}: ${made.scope} is frozen from ${spaced(made.time.from)} until ${spaced(made.time.until)}, each site in its own time zone.`,
+      );
   });
   examples(
     freeze.command('lift').argument('<id>').description('lift a freeze'),
@@ -214,6 +217,9 @@ function readWindow(text: string): DeliveryWindow {
   return { days, from: match[3] as string, until: match[4] as string };
 }
 
+/** A local time as people write it: `2026-12-20 18:00`. */
+const spaced = (time: string): string => time.replace('T', ' ');
+
 /** Days as people write them: runs of three and more as from – to. */
 const daysText = (days: readonly number[]): string => {
   const runs: number[][] = [];
@@ -240,7 +246,7 @@ function printPlan(plan: DeliveryPlan, at?: string): void {
     );
   for (const one of plan.freezes)
     print(
-      `Frozen ${one.time.repeats === 'yearly' ? 'each year ' : ''}from ${one.time.from} until ${one.time.until}: ${one.reason} (${one.id})`,
+      `Frozen ${one.time.repeats === 'yearly' ? 'each year ' : ''}from ${spaced(one.time.from)} until ${spaced(one.time.until)} ${plan.timeZone}: ${one.reason} (${one.id})`,
     );
   for (const one of plan.deliveries) print(`${when(one.at)}  ${one.title} (${one.request})`);
 }

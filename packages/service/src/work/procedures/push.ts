@@ -308,6 +308,12 @@ export async function forecastOf(context: TransferContext, id: string): Promise<
   return forecast;
 }
 
+/** How what a transfer writes is looked at again. */
+const againOf = ({ record }: TransferContext, { from_path, onto_path }: ForecastRecord): string =>
+  record.request === null
+    ? `tessarion forecast --from ${from_path} --onto ${onto_path}`
+    : `tessarion request revise ${record.request}`;
+
 /**
  * @param again the command by which it is looked at again
  * @throws {EngineError} `outdated` where something differs from what was shown
@@ -316,7 +322,7 @@ export async function compareWithForecast(
   context: TransferContext,
   forecast: ForecastRecord,
   facts: TransferFacts,
-  again = `tessarion forecast --from ${forecast.from_path} --onto ${forecast.onto_path}`,
+  again = againOf(context, forecast),
 ): Promise<void> {
   if (forecast.result?.fingerprint === facts.fingerprint && facts.unsettled === 0) return;
   const { records } = context.installation;
