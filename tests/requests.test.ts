@@ -317,6 +317,46 @@ describe('a request that people look at', () => {
       await expect(act()).rejects.toThrow(`"On its way" (${asked.id}) of ida is on its way from ${COPY}`);
   });
 
+  it('keeps where it goes onto, and is not asked for once an end of it is about to go', async () => {
+    const { client } = studio;
+    await makeCopy(studio, 'threadmill', 'desk', 'dev');
+    const body = { name: 'shelf', kind: 'staging', from: 'threadmill/desk' } as const;
+    await done(studio, await client.call('environmentCreate', { params: { site: 'threadmill' }, body }));
+    await run('threadmill/desk', "UPDATE page SET title = 'From the desk' WHERE slug = 'dye'");
+    const { id: forecast } = await forecastOf(studio, 'threadmill/desk', 'threadmill/shelf');
+    const draft = (title: string) => client.call('requestOpen', { body: { forecast, title, waitInLine: true } });
+    const remove = (environment: string) =>
+      client.call('environmentRemove', {
+        params: { site: 'threadmill', environment },
+        query: { confirm: `threadmill/${environment}` },
+      });
+    const [asked, kept] = [await draft('Onto the shelf'), await draft('Left as a draft')];
+    await client.call('requestAsk', { params: { id: asked.id } });
+    await expect(remove('shelf')).rejects.toThrow(`(${asked.id}) of Maren Brask is on its way onto threadmill/shelf`);
+    await client.call('requestWithdraw', { params: { id: asked.id }, body: { reason: 'Not now.' } });
+
+    // It is being copied, so that its removal must wait.
+    const breakpoint = await Breakpoint.open(studio);
+    await breakpoint.set('copy');
+    await client.call('environmentCreate', {
+      params: { site: 'threadmill' },
+      body: { name: 'from-the-shelf', kind: 'dev', from: 'threadmill/shelf' },
+    });
+    await breakpoint.reached();
+    const removal = await remove('shelf');
+    for (const act of [() => client.call('requestAsk', { params: { id: kept.id } }), () => draft('One more onto it')])
+      await expect(act()).rejects.toThrow(`threadmill/shelf is about to be removed (${removal.id})`);
+    await breakpoint.clear();
+    await breakpoint.close();
+    await done(studio, removal);
+    expect(await client.call('requestShow', { params: { id: kept.id } })).toMatchObject({
+      state: 'withdrawn',
+      because: 'threadmill/shelf was removed.',
+    });
+    expect((await client.call('noticeList')).items[0]).toMatchObject({ kind: 'withdrawn', request: kept.id });
+    await done(studio, await remove('desk'));
+  });
+
   it('says once that its ends cannot be looked at, and keeps no other from its turn', async () => {
     await makeCopy(studio, 'threadmill', 'other');
     const edit = (path: string, slug: string): Promise<unknown> =>

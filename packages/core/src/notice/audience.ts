@@ -11,7 +11,7 @@ export const NOTICE_KINDS = {
   blocked: 'a delivery did not go',
   delivered: 'a request is live',
   undone: 'a delivery was taken back',
-  withdrawn: 'a request that you review was given up',
+  withdrawn: 'a request that you review, or a draft of yours, was given up',
   freed: 'what you wait for is free',
   'hand-over': 'somebody asks for something that your request has claimed',
   idle: 'your request lies still, and its claims lapse',

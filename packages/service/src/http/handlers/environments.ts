@@ -237,8 +237,8 @@ export const environmentHandlers: Handlers<
         `Removing ${record.path} needs its full name.`,
         `Confirm with ${record.path}.`,
       );
-    await mustNotBeAskedFor(records, record.path, 'removed');
     return records.transaction(async (trx) => {
+      await mustNotBeAskedFor(trx, record.path, 'remove');
       const transfer = await transfers.create(trx, {
         kind: 'remove',
         from: null,

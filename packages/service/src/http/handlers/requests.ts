@@ -16,6 +16,7 @@ import {
   stepsOf,
 } from '../../records/requests.js';
 import { mustBeUndoable } from '../../records/transfers.js';
+import { mustStay } from '../../requests/asked-for.js';
 import { claim, heldBy } from '../../requests/claims.js';
 import { beginDelivery, mustBeOpen, mustBeReady } from '../../requests/deliver.js';
 import { move, tell } from '../../requests/moves.js';
@@ -113,6 +114,7 @@ export const requestHandlers: Handlers<
           `It has more than ${MOST_ITEMS} items, which nobody can review one by one.`,
           'Choose less, and open several requests.',
         );
+      await mustStay(trx, forecast);
       const wanted = chosen(items);
       const [held] = await heldBy(trx, onto.path, wanted, null);
       if (held && body.waitInLine !== true)
@@ -193,6 +195,7 @@ export const requestHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { installation, person } = call;
       const at = installation.now();
+      await mustStay(trx, request);
       if (await hasCollisions(trx, request))
         throw new ProblemError(
           'unsettled',

@@ -21,6 +21,8 @@ import { showTransfer } from './transfer-pages.js';
 async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, wanted: NewTransfer) {
   const { installation, person } = call;
   return installation.records.transaction(async (trx) => {
+    const { kind, onto } = wanted;
+    if (kind === 'reset' || kind === 'restore') await mustNotBeAskedFor(trx, onto, kind);
     // What went past review is reviewed afterwards.
     const request =
       wanted.urgent === undefined || wanted.forecast === undefined
@@ -31,7 +33,7 @@ async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, want
       ...(request === undefined ? {} : { request }),
     });
     if (request !== undefined) await trx('change_request').where({ id: request }).update({ transfer: transfer.id });
-    await call.note(trx, wanted.onto, {
+    await call.note(trx, onto, {
       transfer: transfer.id,
       from: wanted.from,
       forecast: wanted.forecast ?? null,
@@ -189,7 +191,6 @@ export const transferHandlers: Handlers<
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
-    await mustNotBeAskedFor(records, onto.path, 'made anew');
     const input: ResetInput = {
       origin: { from: from.path },
       source: from.path,
@@ -220,7 +221,6 @@ export const transferHandlers: Handlers<
       );
     mustConfirm(onto, body.confirm);
     if (onto.kind === 'live') await mustBePlain(call, onto, undefined);
-    else await mustNotBeAskedFor(records, onto.path, 'made what it was');
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
       onto.kind === 'live'

@@ -1,6 +1,7 @@
 import * as fs from 'node:fs/promises';
 import { endScope } from '../../records/scopes.js';
 import { baselinesOf } from '../../records/snapshots.js';
+import { withdrawDrafts } from '../../requests/asked-for.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 
@@ -50,6 +51,7 @@ export const remove: Procedure = {
       title: 'Remove databases and files',
       async run(context) {
         await removeEverything(context, context.record.onto_path);
+        await withdrawDrafts(context.installation, context.record.onto_path);
         const ended = await endScope(context.installation.records, context.record.onto_path);
         return ended === '' ? undefined : `ended what was given for it: ${ended}`;
       },
