@@ -8,6 +8,7 @@ import { noTransfer } from './absent.js';
 import { EVENT_CHANNEL, publishEvent } from './events.js';
 import { json, type OnRecords } from './open.js';
 import { type Doer, doneBy } from './people.js';
+import { enqueue } from './queue.js';
 
 export interface TransferRecord {
   readonly id: string;
@@ -250,14 +251,6 @@ export class Transfers {
     const count = Number(ahead[0]?.count ?? 0);
     return count === 0 ? null : count;
   }
-}
-
-/** Puts a job into the queue within the caller's transaction; the job only wakes a worker. */
-export async function enqueue(on: OnRecords, task: 'transfer' | 'forecast' | 'pack', id: string): Promise<void> {
-  await on.raw("SELECT graphile_worker.add_job(?, payload := json_build_object('id', ?::text), max_attempts := 5)", [
-    task,
-    id,
-  ]);
 }
 
 const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];

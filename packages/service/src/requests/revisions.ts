@@ -5,6 +5,7 @@ import { tellPeople } from '../notices/tell.js';
 import { ProblemError } from '../problems.js';
 import { json, type OnRecords } from '../records/open.js';
 import { doerOf, doneBy } from '../records/people.js';
+import { enqueue } from '../records/queue.js';
 import {
   addHistory,
   addRevision,
@@ -16,7 +17,6 @@ import {
   type RevisionRecord,
   revisionsOf,
 } from '../records/requests.js';
-import { enqueue } from '../records/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
 import { claim } from './claims.js';

@@ -21,8 +21,8 @@ import {
   TRACE_WORDS,
   TraceFinder,
 } from '@tessarion/engine';
+import { enqueue } from '../records/queue.js';
 import { findBaseline, getSnapshot, saveBaseline } from '../records/snapshots.js';
-import { enqueue } from '../records/transfers.js';
 import type { TransferContext } from './context.js';
 import { fitCheck } from './forecast-checks.js';
 import { maskCheck } from './mask-check.js';

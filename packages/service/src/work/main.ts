@@ -69,6 +69,7 @@ const regularly = (everyMs: number, what: string, run: () => Promise<void>): Ret
 const mail = mailSettings();
 const timers = [
   regularly(2000, 'sweep', () => work.sweep()),
+  regularly(30_000, 'waking what the queue gave up', () => work.wakeUnqueued()),
   regularly(2000, 'delivering what is due', () => deliverDue(installation)),
   regularly(2000, 'telling other programs', () => sendDueWebhooks(installation)),
   regularly(10_000, 'letting go of what lies still', () => lapseClaims(installation)),

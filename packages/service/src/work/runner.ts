@@ -1,8 +1,8 @@
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
+import { enqueue, findUnqueued } from '../records/queue.js';
 import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
-import { enqueue } from '../records/transfers.js';
 import { type Installation, TransferContext } from './context.js';
 import { endTransfer } from './end-transfer.js';
 import { packBaseline } from './packing.js';
@@ -251,6 +251,12 @@ export class TransferRunner {
   async wakePacking(): Promise<void> {
     const { records } = this.installation;
     for (const { id } of await spoolsToPack(records)) await enqueue(records, 'pack', id);
+  }
+
+  /** Wakes what no job will come to; whatever may not go yet finds out itself. Called every half minute. */
+  async wakeUnqueued(): Promise<void> {
+    const { records } = this.installation;
+    for (const { task, id } of await findUnqueued(records)) await enqueue(records, task, id);
   }
 
   /** Takes over what dead workers left behind, and what this one does not know that it has. Called every two seconds. */

@@ -3,9 +3,10 @@ import { asksForApproval, mergeLane, plainSentence, resetLane } from '@tessarion
 import { ProblemError } from '../../problems.js';
 import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
+import { enqueue } from '../../records/queue.js';
 import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
-import { enqueue, iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
+import { iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
