@@ -119,6 +119,24 @@ export class PackStore {
   }
 
   /**
+   * Writes blobs that become readable together.
+   *
+   * @param fill puts them; when it throws, what is not in a finished pack is given up
+   * @returns what `fill` returns
+   */
+  async write<T>(fill: (writer: PackWriter) => Promise<T>): Promise<T> {
+    const writer = await this.writer();
+    try {
+      const result = await fill(writer);
+      await writer.close();
+      return result;
+    } catch (error) {
+      await writer.abandon();
+      throw error;
+    }
+  }
+
+  /**
    * Gives a blob that was checked against its hash when it was read, which may be a while ago. Nobody writes to what it
    * gives.
    *

@@ -29,18 +29,13 @@ export async function mergeTexts(
   const candidates = outcomes.filter((one) => one.decision.is === 'colliding');
   if (candidates.length === 0) return [...outcomes];
   const ends = { source: source === 'stored' ? undefined : new Side(source), destination: new Side(destination) };
-  const writer = await store.writer();
   const merged = new Map<FileOutcome, FileState>();
-  try {
+  await store.write(async (writer) => {
     for (const one of candidates) {
       const after = await mergeText(one, ends, store, writer);
       if (after) merged.set(one, after);
     }
-    await writer.close();
-  } catch (error) {
-    await writer.abandon();
-    throw error;
-  }
+  });
   return outcomes.map((one) => {
     const after = merged.get(one);
     return after ? { ...one, decision: { is: 'merged', after } } : one;

@@ -1,21 +1,16 @@
-import { counted, type FileChange, isSame, type RowChange, rulesForTable } from '@tessarion/core';
+import { counted, type FileChange, type RowChange, rulesForTable } from '@tessarion/core';
 import {
   type AppliedRows,
-  asReadBack,
   carryOver,
-  connectTo,
   EngineError,
   type Environment,
   isKept,
-  keepingIdentities,
   layout,
-  type Mode,
   profileName,
   type Remain,
   RowApplication,
   readBackChanges,
   rewriterOf,
-  type SnapshotLibrary,
   type StagedTree,
   showPath,
   stageTree,
@@ -23,8 +18,9 @@ import {
   treeInUse,
   writeKept,
 } from '@tessarion/engine';
-import type { TransferRecord } from '../records/transfers.js';
 import type { TransferContext } from './context.js';
+import { type ChangeSet, filesOf, ownOf, readBackOf, rowsOf } from './recorded-changes.js';
+import { committedDatabases, endSessions, purposeOf, transactionsOf } from './recovery.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */
 interface OpenWork {
@@ -43,84 +39,9 @@ function workOf(context: TransferContext): OpenWork {
 const LEASE_MS = 8000;
 const DRAIN_MS = 2000;
 
-const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
-
-async function* rowsOf(context: TransferContext, set: ChangeSet, database: string): AsyncGenerator<RowChange> {
-  const found = set.undoes ? await readBackOf(context.library(), ownOf(context)) : new Map<string, RowChange>();
-  for await (const change of context.library().readChanges(set.id))
-    if (change.part === 'row' && change.database === database)
-      yield set.row(asReadBack(change, found.get(nameOfRow(change))));
-}
-
-/** A transfer and what its steps remember of it now. */
-export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, 'id' | 'data'> => ({
-  id: record.id,
-  data,
-});
-
-/** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
-export async function readBackOf(
-  library: SnapshotLibrary,
-  { id, data }: Pick<TransferRecord, 'id' | 'data'>,
-): Promise<Map<string, RowChange>> {
-  const found = new Map<string, RowChange>();
-  if (data.isReadBack !== true) return found;
-  for await (const change of library.readChanges(`${id}-read-back`))
-    if (change.part === 'row') found.set(nameOfRow(change), change);
-  for await (const change of library.readChanges(id)) {
-    const read = change.part === 'row' && found.get(nameOfRow(change));
-    if (read) found.set(nameOfRow(change), unlike(read, change));
-  }
-  return found;
-}
-
-/** What was read back of a row, without what is as it was to be written. */
-function unlike(read: RowChange, meant: RowChange): RowChange {
-  if (read.op !== 'update' || meant.op === 'delete') return read;
-  const cells = Object.entries(read.cells).filter(([name, cell]) => {
-    const value = meant.op === 'insert' ? meant.row[name] : meant.cells[name]?.after;
-    return value === undefined || !isSame(value, cell.after);
-  });
-  return { ...read, cells: Object.fromEntries(cells) };
-}
-
-export const nameOfRow = ({ database, table, key }: RowChange): string => JSON.stringify([database, table, key]);
-
-/** File changes of change sets that a transfer has read, by the name of the set: they are asked for at most steps. */
-const readFiles = new WeakMap<TransferContext, Map<string, readonly FileChange[]>>();
-
-export async function filesOf(
-  context: TransferContext,
-  changes: string,
-  turn: (change: FileChange) => FileChange,
-): Promise<FileChange[]> {
-  const sets = readFiles.get(context) ?? new Map<string, readonly FileChange[]>();
-  readFiles.set(context, sets);
-  let files = sets.get(changes);
-  if (!files) {
-    const found: FileChange[] = [];
-    for await (const change of context.library().readChanges(changes)) if (change.part === 'file') found.push(change);
-    files = found;
-    sets.set(changes, files);
-  }
-  return files.map(turn);
-}
-
 /** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */
 const treeFiles = async (context: TransferContext, { profile }: Environment, set: ChangeSet): Promise<FileChange[]> =>
   (await filesOf(context, set.id, set.file)).filter((change) => !isKept(profile, change.path));
-
-/** A change set and the direction in which it is applied. */
-export interface ChangeSet {
-  readonly id: string;
-  readonly row: (change: RowChange) => RowChange;
-  readonly file: (change: FileChange) => FileChange;
-  readonly mode: Mode;
-  /** It is taken back: what was written is as it was read back then. */
-  readonly undoes: boolean;
-  /** Name of the new trees: `trees/ROOT-ID`. */
-  readonly treeId: string;
-}
 
 /** Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes. */
 export async function stageChanges(
@@ -297,59 +218,6 @@ async function releaseLease(context: TransferContext): Promise<number | undefine
   return heldMs;
 }
 
-interface RecordedTransaction {
-  readonly database: string;
-  readonly id: string;
-}
-
-const transactionsOf = (context: TransferContext): readonly RecordedTransaction[] =>
-  (context.data.transactions as RecordedTransaction[] | undefined) ?? [];
-
-/**
- * The databases in which the transfer's rows stand. Before that, what is left of a dead worker's sessions is ended.
- */
-export async function committedDatabases(
-  context: TransferContext,
-  environment: Environment,
-): Promise<ReadonlySet<string>> {
-  const committed = new Set<string>();
-  const transactions = transactionsOf(context);
-  if (transactions.length === 0) return committed;
-  await endSessions(context, environment);
-  for (const { database, id } of transactions) {
-    const login = environment.databases.find((one) => one.name === database)?.login;
-    if (!login) continue;
-    const client = await connectTo(login, 'read', 'recovery');
-    try {
-      for (;;) {
-        const row = await client.query<{ status: string | null }>('SELECT pg_xact_status($1::xid8) AS status', [id]);
-        const status = row.rows[0]?.status;
-        if (status === 'committed') committed.add(database);
-        if (status !== 'in progress') break;
-        await new Promise((resolve) => setTimeout(resolve, 50));
-      }
-    } finally {
-      await client.end();
-    }
-  }
-  return committed;
-}
-
-/** Ends the sessions that this transfer (in any worker) still has on the environment's databases. */
-async function endSessions(context: TransferContext, environment: Environment): Promise<void> {
-  for (const { login } of environment.databases) {
-    const client = await connectTo(login, 'read', 'recovery');
-    try {
-      await client.query(
-        'SELECT pg_catalog.pg_terminate_backend(pid, 3000) FROM pg_catalog.pg_stat_activity WHERE usename = current_user AND application_name = $1',
-        [`tessarion ${purposeOf(context)}`.slice(0, 63)],
-      );
-    } finally {
-      await client.end();
-    }
-  }
-}
-
 async function closeSessions(context: TransferContext): Promise<void> {
   for (const { rows } of workOf(context).applications.splice(0)) await rows.close();
 }
@@ -398,27 +266,4 @@ async function rememberRemains(context: TransferContext, remains: readonly Remai
   await context.remember({
     remains: [...known, ...remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`)],
   });
-}
-
-const KEPT_TREES = 3;
-
-/** Former trees are kept for a while, so that a late writer or a person can still reach them. */
-export async function removeOldTrees(context: TransferContext, environment: Environment): Promise<void> {
-  for (const root of environment.place.roots) {
-    const inUse = await treeInUse(environment, root.name);
-    const trees: { path: string; at: bigint }[] = [];
-    for await (const node of environment.server.listFolder(layout.trees(environment.folder))) {
-      if (node.type === 'folder' && node.path.startsWith(`${root.name}-`))
-        trees.push({ path: `${layout.trees(environment.folder)}/${node.path}`, at: node.changedAtNs });
-    }
-    const old = trees.filter((tree) => tree.path !== inUse).sort((a, b) => (a.at < b.at ? 1 : -1));
-    const gone = old.slice(KEPT_TREES);
-    if (gone.length === 0) continue;
-    const memory = await context.memory(environment.path);
-    const known = memory.filesOf(root.name, await context.edition(environment.site));
-    await keepingIdentities(environment, root.name, known, async () => {
-      for (const tree of gone) await environment.server.remove(tree.path);
-    });
-    await memory.save();
-  }
 }

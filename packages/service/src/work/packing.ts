@@ -50,15 +50,15 @@ async function pack(installation: Installation, id: string): Promise<void> {
   const library = libraryOf(folder, spool.site);
   const spoolFolder = folder.spool(spool.site, id);
   const paths = Object.values(spoolPaths(spoolFolder));
-  const writer = await library.store.writer();
   try {
     for (const path of paths) syncSpool(path);
     const { signal } = new AbortController();
     const { server } = toEngine(copy, undefined);
     const work = { signal, count: () => undefined };
-    const { lost, ...images } = await packSpools(paths, library.location.key, server, writer, work);
+    const { lost, ...images } = await library.store.write((writer) =>
+      packSpools(paths, library.location.key, server, writer, work),
+    );
     if (lost.length > 0) log.warn({ baseline: id, files: lost.length }, 'files changed on both sides before packing');
-    await writer.close();
     const saved: Record<string, string> = {};
     for (const [side, path] of [
       ['source', spool.source],
@@ -77,7 +77,6 @@ async function pack(installation: Installation, id: string): Promise<void> {
     await fs.rm(spoolFolder, { recursive: true, force: true });
     log.info({ baseline: id }, 'baseline packed');
   } catch (error) {
-    await writer.abandon();
     // Another worker was first, and took the spool away.
     if (!(await baselineToPack(records, id))) return;
     const isDamaged = error instanceof EngineError && ['blob-damaged', 'blob-missing'].includes(error.code);

@@ -22,9 +22,9 @@ import {
   rewriterOf,
   showPath,
 } from '@tessarion/engine';
-import { filesOf, nameOfRow, ownOf, readBackOf } from './change-set.js';
 import type { Installation, TransferContext } from './context.js';
 import type { PageHealth } from './health.js';
+import { filesOf, nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
 
 /**
  * Reads the destination again after a transfer, and says point by point what holds: what was written is there, what

@@ -24,9 +24,9 @@ import { newId } from '../data-folder.js';
 import { profileOfSite } from '../records/profiles.js';
 import { findBaseline, libraryOf, type PackedBaseline, saveBaseline } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
-import { nameOfRow, readBackOf } from './change-set.js';
 import type { Installation, TransferContext } from './context.js';
 import { Gathering } from './gathering.js';
+import { nameOfRow, readBackOf } from './recorded-changes.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 /** What a transfer wrote, as it turned out. */
@@ -99,37 +99,34 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
     else files.set(`${change.root}/${change.path}`, change);
   }
   const isLowerSource = (undone.input as { from: string }).from === former.lower;
-  const writer = await library.store.writer();
   const takenAt = installation.now().toISOString();
   const done = new AdvancedParts();
-  const back = async (now: string, before: string, end: 'source' | 'destination') => {
-    const edits = await editsOf(context, undone, end, taken, { now, before });
-    const listings = await formerFiles(library, before, [...files.values()]);
-    return advanceImage(library, writer, await library.load(now), newId('b'), takenAt, edits, listings, done);
-  };
-  try {
-    const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);
-    const lower = await back(pair.lower_manifest, former.lowerManifest, below);
-    const upper = await back(pair.upper_manifest, former.upperManifest, above);
-    await writer.close();
-    const known = (await library.load(former.lowerManifest)).pairs ?? [];
-    const isNew = ({ table, lower: down, upper: up }: NonNullable<typeof lower.pairs>[number]): boolean =>
-      !known.some((one) => one.table === table && one.lower === down && one.upper === up);
-    // A pair that the transfer made goes with the row that it made.
-    const goes = (table: string, key: string): boolean => {
-      const [database, name] = [table.slice(0, table.indexOf('/')), table.slice(table.indexOf('/') + 1)];
-      return taken.get(JSON.stringify([database, name, [key]]))?.op === 'delete';
+  const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);
+  const [lower, upper] = await library.store.write(async (writer) => {
+    const back = async (now: string, before: string, end: 'source' | 'destination') => {
+      const edits = await editsOf(context, undone, end, taken, { now, before });
+      const listings = await formerFiles(library, before, [...files.values()]);
+      return advanceImage(library, writer, await library.load(now), newId('b'), takenAt, edits, listings, done);
     };
-    const pairs = (lower.pairs ?? []).filter(
-      (one) => !(isNew(one) && goes(one.table, isLowerSource ? one.upper : one.lower)),
-    );
-    await library.save({ ...lower, pairs });
-    await library.save(upper);
-    await saveBaseline(installation.records, { ...pair, lower_manifest: lower.id, upper_manifest: upper.id });
-  } catch (error) {
-    await writer.abandon();
-    throw error;
-  }
+    return [
+      await back(pair.lower_manifest, former.lowerManifest, below),
+      await back(pair.upper_manifest, former.upperManifest, above),
+    ] as const;
+  });
+  const known = (await library.load(former.lowerManifest)).pairs ?? [];
+  const isNew = ({ table, lower: down, upper: up }: NonNullable<typeof lower.pairs>[number]): boolean =>
+    !known.some((one) => one.table === table && one.lower === down && one.upper === up);
+  // A pair that the transfer made goes with the row that it made.
+  const goes = (table: string, key: string): boolean => {
+    const [database, name] = [table.slice(0, table.indexOf('/')), table.slice(table.indexOf('/') + 1)];
+    return taken.get(JSON.stringify([database, name, [key]]))?.op === 'delete';
+  };
+  const pairs = (lower.pairs ?? []).filter(
+    (one) => !(isNew(one) && goes(one.table, isLowerSource ? one.upper : one.lower)),
+  );
+  await library.save({ ...lower, pairs });
+  await library.save(upper);
+  await saveBaseline(installation.records, { ...pair, lower_manifest: lower.id, upper_manifest: upper.id });
 }
 
 const isPacked = (pair: Awaited<ReturnType<typeof findBaseline>>): pair is PackedBaseline =>

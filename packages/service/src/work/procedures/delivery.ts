@@ -1,15 +1,9 @@
 import { mustBeOpen } from '../../requests/deliver.js';
-import {
-  type ChangeSet,
-  committedDatabases,
-  holdVisitors,
-  releaseVisitors,
-  stageChanges,
-  switchFiles,
-  writeRows,
-} from '../change-set.js';
+import { holdVisitors, releaseVisitors, stageChanges, switchFiles, writeRows } from '../change-set.js';
 import type { TransferContext } from '../context.js';
 import type { ProcedureStep } from '../procedure.js';
+import type { ChangeSet } from '../recorded-changes.js';
+import { committedDatabases } from '../recovery.js';
 import { runTasks } from './clone.js';
 
 /** The steps by which a change set reaches an environment that people use, from staging to the tasks after it. */

@@ -1,13 +1,17 @@
 import { counted } from '@tessarion/core';
-import { drawKeys, layout, storeContents, switchTrees } from '@tessarion/engine';
-import { applyAlone, filesOf } from '../change-set.js';
+import { drawKeys, layout, switchTrees } from '@tessarion/engine';
+import { applyAlone } from '../change-set.js';
+import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, fillCopy, makeDatabases, NOTHING_LEFT_OUT, proveHarmless, settleChecks } from '../copying.js';
+import { keepNewContents } from '../keep-contents.js';
+import { changeSchema } from '../make-schema.js';
 import type { Procedure } from '../procedure.js';
+import { filesOf } from '../recorded-changes.js';
 import { gatherUndo } from '../undoing.js';
 import { settleIn } from './clone.js';
-import { changeSchema, compareWithForecast, forecastOf, forward, notStored } from './push.js';
+import { forward } from './push.js';
 import { removeEverything } from './remove.js';
 
 export interface PreviewInput {
@@ -104,14 +108,7 @@ export const preview: Procedure = {
         const library = context.library();
         await library.saveChanges(context.record.id, plan.changes);
         const files = await filesOf(context, context.record.id, (change) => change);
-        const writer = await library.store.writer();
-        try {
-          await storeContents(source, await notStored(context, files), 'after', writer);
-          await writer.close();
-        } catch (error) {
-          await writer.abandon();
-          throw error;
-        }
+        await library.store.write((writer) => keepNewContents(context, source, files, writer));
         for (const change of facts.schemaChanges) await changeSchema(context, preview, change, change.statements);
         const set = { ...forward(context), mode: 'over' as const, treeId: `${context.record.id}-request` };
         return applyAlone(context, preview, set);

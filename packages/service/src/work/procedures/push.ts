@@ -1,48 +1,21 @@
-import {
-  type Change,
-  counted,
-  type FileChange,
-  invert,
-  type MergePlan,
-  type RowChange,
-  type SnapshotManifest,
-} from '@tessarion/core';
-import {
-  AdvancedParts,
-  advanceImage,
-  asReadBack,
-  collectedRows,
-  drawKeys,
-  EngineError,
-  type Environment,
-  type EnvironmentComparison,
-  runSchemaChange,
-  storeContents,
-} from '@tessarion/engine';
-import { newId } from '../../data-folder.js';
+import { counted, type FileChange, invert, type RowChange } from '@tessarion/core';
+import { collectedRows, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
 import { failureOf } from '../../problems.js';
-import { findBaseline, saveBaseline } from '../../records/snapshots.js';
 import { recordWhence } from '../../records/transfer-items.js';
-import {
-  applyChanges,
-  type ChangeSet,
-  discardStaged,
-  filesOf,
-  nameOfRow,
-  ownOf,
-  readBackOf,
-  releaseVisitors,
-  removeOldTrees,
-} from '../change-set.js';
+import { advanceBaseline, imageChanges } from '../advance-baseline.js';
+import { applyChanges, discardStaged, releaseVisitors } from '../change-set.js';
+import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
-import type { ForecastRecord } from '../forecasting.js';
 import { staysAsItIs } from '../gathering.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
+import { keepNewContents } from '../keep-contents.js';
+import { changeSchema, madeSchema, revertSchema, schemaChangesOf } from '../make-schema.js';
 import { measure, sizeAfter } from '../measure.js';
+import { removeOldTrees } from '../old-trees.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
-import type { SchemaChange } from '../schema-items.js';
+import { type ChangeSet, filesOf } from '../recorded-changes.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../transfer-facts.js';
 import { gatherUndo, putBaselineBack } from '../undoing.js';
 import { deliveryGoesForward, deliverySteps, isDelivered, mustStillBeOpen } from './delivery.js';
@@ -128,19 +101,12 @@ export const push: Procedure = {
       async run(context) {
         const input = context.input<PushInput>();
         const files = await filesOf(context, context.record.id, (change) => change);
-        const writer = await context.library().store.writer();
-        try {
+        await context.library().store.write(async (writer) => {
           await storeContents(await destinationOf(context), files, 'before', writer);
           // What an undo brings back was kept when it was overwritten.
-          if (input.snapshot === undefined && context.record.kind !== 'undo') {
-            const missing = await notStored(context, files);
-            await storeContents(await context.environment(input.from), missing, 'after', writer);
-          }
-          await writer.close();
-        } catch (error) {
-          await writer.abandon();
-          throw error;
-        }
+          if (input.snapshot === undefined && context.record.kind !== 'undo')
+            await keepNewContents(context, await context.environment(input.from), files, writer);
+        });
         return counted(files.length, 'file');
       },
     },
@@ -251,32 +217,6 @@ async function noteUndone(context: TransferContext): Promise<void> {
       await environments.update(records, path, { looked_at: null });
 }
 
-const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] =>
-  (data.schemaChanges as SchemaChange[] | undefined) ?? [];
-
-const madeSchema = ({ data }: TransferContext): readonly string[] => (data.madeSchema as string[] | undefined) ?? [];
-
-export async function changeSchema(
-  context: TransferContext,
-  destination: Environment,
-  change: SchemaChange,
-  statements: readonly string[],
-): Promise<void> {
-  const login = destination.databases.find((one) => one.name === change.database)?.login;
-  if (login) await runSchemaChange(login, statements, change.isIndex, `transfer ${context.record.id}`);
-}
-
-/** Takes away what was made for rows that were never written. */
-async function revertSchema(context: TransferContext, destination: Environment): Promise<string[]> {
-  const remains: string[] = [];
-  const made = schemaChangesOf(context).filter((one) => madeSchema(context).includes(one.id));
-  for (const change of made.toReversed())
-    await changeSchema(context, destination, change, change.revert).catch((error: unknown) => {
-      remains.push(`${change.id.slice('schema:'.length)} stays: ${failureOf(error).message}`);
-    });
-  return remains;
-}
-
 /** A failed task or health check undoes the switch, keeping what visitors made meanwhile. */
 async function takeBack(context: TransferContext, destination: Environment): Promise<string[]> {
   await context.say('The transfer failed after its switch; what it wrote is taken back.');
@@ -284,67 +224,6 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
   await applyChanges(context, destination, backward(context));
   // By now somebody may use what was made.
   return madeSchema(context).map((id) => `${id.slice('schema:'.length)} was made, and stays.`);
-}
-
-/** Files whose new content the store does not have yet; what was merged out of both sides lies there already. */
-export async function notStored(context: TransferContext, files: readonly FileChange[]): Promise<FileChange[]> {
-  const { store } = context.library();
-  const missing: FileChange[] = [];
-  for (const change of files) {
-    if (change.after.type !== 'file') continue;
-    const known = await Promise.all(change.after.pieces.map((hash) => store.has(hash)));
-    if (known.includes(false)) missing.push(change);
-  }
-  return missing;
-}
-
-/** Names of the change sets by which both images of the baseline move on. */
-const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string => `${context.record.id}-${end}`;
-
-export async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {
-  const { records } = context.installation;
-  const forecast = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
-  if (!forecast?.result) throw new EngineError('outdated', 'The forecast is gone.', 'Make a new forecast.');
-  return forecast;
-}
-
-/** How what a transfer writes is looked at again. */
-const againOf = ({ record }: TransferContext, { from_path, onto_path }: ForecastRecord): string =>
-  record.request === null
-    ? `tessarion forecast --from ${from_path} --onto ${onto_path}`
-    : `tessarion request revise ${record.request}`;
-
-/**
- * @param again the command by which it is looked at again
- * @throws {EngineError} `outdated` where something differs from what was shown
- */
-export async function compareWithForecast(
-  context: TransferContext,
-  forecast: ForecastRecord,
-  facts: TransferFacts,
-  again = againOf(context, forecast),
-): Promise<void> {
-  if (forecast.result?.fingerprint === facts.fingerprint && facts.unsettled === 0) return;
-  const { records } = context.installation;
-  const { id } = forecast;
-  const shown = new Map(
-    (
-      (await records('forecast_item').where({ forecast_id: id }).select('item')) as {
-        item: { id: string; hash: string; title: string; kind: string };
-      }[]
-    ).map(({ item }) => [item.id, item]),
-  );
-  const changed: string[] = [];
-  for (const item of facts.collector.items.values())
-    if (shown.get(item.id)?.hash !== item.hash) changed.push(`${item.kind} "${item.title}"`);
-  for (const item of shown.values())
-    if (!facts.collector.items.has(item.id)) changed.push(`${item.kind} "${item.title}"`);
-  const named = changed.slice(0, 5).join(', ');
-  throw new EngineError(
-    'outdated',
-    `The forecast is outdated; changed since: ${named}${changed.length > 5 ? ` and ${changed.length - 5} more` : ''}. Nothing was written.`,
-    `Look again: ${again}`,
-  );
 }
 
 async function recordItems(
@@ -371,76 +250,6 @@ async function rememberKept(context: TransferContext, { collector }: TransferFac
     return `${kind} "${title}": ${reason === '' ? `changed since (${fields.join(', ')}).` : reason}`;
   });
   await context.remember({ remains, leavesSome: items.some((item) => item.outcome === 'left-out') });
-}
-
-/** Both images of the baseline become what they are by what was written, found equal or settled. */
-async function advanceBaseline(context: TransferContext): Promise<void> {
-  const former = context.data.formerBaseline as TransferFacts['baselineIds'];
-  if (!former) return;
-  const { installation } = context;
-  const pair = await findBaseline(installation.records, former.lower, former.upper);
-  if (!pair || pair.lower_manifest !== former.lowerManifest) return;
-  const library = context.library();
-  const isLowerSource = context.input<PushInput>().from === former.lower;
-  const writer = await library.store.writer();
-  const takenAt = installation.now().toISOString();
-  const found = await readBackOf(context.library(), ownOf(context));
-  const done = new AdvancedParts();
-  const reshaped = (context.data.reshaped as EnvironmentComparison['reshaped'] | undefined) ?? [];
-  const decided = (context.data.decided as string[] | undefined) ?? [];
-  const advanced = async (manifest: string, end: 'source' | 'destination') => {
-    const [rows, files]: [RowChange[], FileChange[]] = [[], []];
-    for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
-      if (change.part === 'file') files.push(change);
-      else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
-    }
-    return advanceImage(
-      library,
-      writer,
-      await library.load(manifest),
-      newId('b'),
-      takenAt,
-      rows,
-      files,
-      done,
-      reshaped,
-    );
-  };
-  try {
-    const below = await advanced(former.lowerManifest, isLowerSource ? 'source' : 'destination');
-    const upper = await advanced(former.upperManifest, isLowerSource ? 'destination' : 'source');
-    const seen = [...new Set([...(below.seen ?? []), ...decided])];
-    const lower = {
-      ...below,
-      ...(seen.length > 0 ? { seen } : {}),
-      pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource),
-    };
-    await writer.close();
-    await library.save(lower);
-    await library.save(upper);
-    await context.remember({ advancedBaseline: lower.id });
-    await saveBaseline(installation.records, {
-      ...pair,
-      lower_manifest: lower.id,
-      upper_manifest: upper.id,
-      created_at: installation.now(),
-    });
-  } catch (error) {
-    await writer.abandon();
-    throw error;
-  }
-}
-
-type Pairs = NonNullable<SnapshotManifest['pairs']>;
-
-/** Rows that both ends know by different keys: those of before, and those that this transfer made. */
-function pairsAfter(known: Pairs, found: unknown, isLowerSource: boolean): Pairs {
-  const pairs = new Map(known.map((one) => [`${one.table} ${one.lower}`, one]));
-  for (const { table, from, to } of (found as MergePlan['pairs'] | undefined) ?? []) {
-    const one = isLowerSource ? { table, lower: from, upper: to } : { table, lower: to, upper: from };
-    pairs.set(`${table} ${one.lower}`, one);
-  }
-  return [...pairs.values()];
 }
 
 /** What waits and what is news has changed by this transfer; the next round finds out what is left. */

@@ -13,43 +13,38 @@ export async function takeSnapshot(
 ): Promise<string> {
   const environment = await context.environment(path);
   const library = context.library();
-  const writer = await library.store.writer();
   const { installation } = context;
-  try {
-    const parts = await takeParts(environment, writer, context.work);
-    await writer.close();
-    const takenAt = installation.now();
-    await library.save({
-      format: 'tessarion-snapshot/1',
-      id,
-      site: environment.site,
-      environment: environment.name,
-      kind: environment.kind,
-      takenAt: takenAt.toISOString(),
-      profile: await context.profileVersion(environment.site),
-      ...parts,
-    });
-    const sum = (numbers: readonly number[]): number => numbers.reduce((total, one) => total + one, 0);
-    const tables = parts.databases.flatMap((database) => database.tables);
-    await insertSnapshot(installation.records, {
-      id,
-      site: environment.site,
-      environment: path,
-      kind: environment.kind,
-      taken_at: takenAt,
-      reason,
-      files: sum(parts.roots.map((root) => root.files)),
-      rows: sum(tables.map((table) => table.rows)),
-      bytes: sum(parts.roots.map((root) => root.bytes)) + sum(tables.map((table) => table.bytes)),
-      added_bytes: writer.addedBytes,
-      verified_at: null,
-      damage: [],
-    });
-    return id;
-  } catch (error) {
-    await writer.abandon();
-    throw error;
-  }
+  const [parts, writer] = await library.store.write(
+    async (writer) => [await takeParts(environment, writer, context.work), writer] as const,
+  );
+  const takenAt = installation.now();
+  await library.save({
+    format: 'tessarion-snapshot/1',
+    id,
+    site: environment.site,
+    environment: environment.name,
+    kind: environment.kind,
+    takenAt: takenAt.toISOString(),
+    profile: await context.profileVersion(environment.site),
+    ...parts,
+  });
+  const sum = (numbers: readonly number[]): number => numbers.reduce((total, one) => total + one, 0);
+  const tables = parts.databases.flatMap((database) => database.tables);
+  await insertSnapshot(installation.records, {
+    id,
+    site: environment.site,
+    environment: path,
+    kind: environment.kind,
+    taken_at: takenAt,
+    reason,
+    files: sum(parts.roots.map((root) => root.files)),
+    rows: sum(tables.map((table) => table.rows)),
+    bytes: sum(parts.roots.map((root) => root.bytes)) + sum(tables.map((table) => table.bytes)),
+    added_bytes: writer.addedBytes,
+    verified_at: null,
+    damage: [],
+  });
+  return id;
 }
 
 export const snapshot: Procedure = {

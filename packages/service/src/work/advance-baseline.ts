@@ -1,0 +1,85 @@
+import type { Change, FileChange, MergePlan, RowChange, SnapshotManifest } from '@tessarion/core';
+import {
+  AdvancedParts,
+  advanceImage,
+  asReadBack,
+  type EnvironmentComparison,
+  type PackWriter,
+} from '@tessarion/engine';
+import { newId } from '../data-folder.js';
+import { findBaseline, saveBaseline } from '../records/snapshots.js';
+import type { TransferContext } from './context.js';
+import { nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
+import type { TransferFacts } from './transfer-facts.js';
+
+/** Names of the change sets by which both images of the baseline move on. */
+export const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string =>
+  `${context.record.id}-${end}`;
+
+/** Both images of the baseline become what they are by what was written, found equal or settled. */
+export async function advanceBaseline(context: TransferContext): Promise<void> {
+  const former = context.data.formerBaseline as TransferFacts['baselineIds'];
+  if (!former) return;
+  const { installation } = context;
+  const pair = await findBaseline(installation.records, former.lower, former.upper);
+  if (!pair || pair.lower_manifest !== former.lowerManifest) return;
+  const library = context.library();
+  const isLowerSource = context.input<{ from: string }>().from === former.lower;
+  const takenAt = installation.now().toISOString();
+  const found = await readBackOf(context.library(), ownOf(context));
+  const done = new AdvancedParts();
+  const reshaped = (context.data.reshaped as EnvironmentComparison['reshaped'] | undefined) ?? [];
+  const decided = (context.data.decided as string[] | undefined) ?? [];
+  const advanced = async (writer: PackWriter, manifest: string, end: 'source' | 'destination') => {
+    const [rows, files]: [RowChange[], FileChange[]] = [[], []];
+    for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
+      if (change.part === 'file') files.push(change);
+      else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
+    }
+    return advanceImage(
+      library,
+      writer,
+      await library.load(manifest),
+      newId('b'),
+      takenAt,
+      rows,
+      files,
+      done,
+      reshaped,
+    );
+  };
+  const [below, upper] = await library.store.write(
+    async (writer) =>
+      [
+        await advanced(writer, former.lowerManifest, isLowerSource ? 'source' : 'destination'),
+        await advanced(writer, former.upperManifest, isLowerSource ? 'destination' : 'source'),
+      ] as const,
+  );
+  const seen = [...new Set([...(below.seen ?? []), ...decided])];
+  const lower = {
+    ...below,
+    ...(seen.length > 0 ? { seen } : {}),
+    pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource),
+  };
+  await library.save(lower);
+  await library.save(upper);
+  await context.remember({ advancedBaseline: lower.id });
+  await saveBaseline(installation.records, {
+    ...pair,
+    lower_manifest: lower.id,
+    upper_manifest: upper.id,
+    created_at: installation.now(),
+  });
+}
+
+type Pairs = NonNullable<SnapshotManifest['pairs']>;
+
+/** Rows that both ends know by different keys: those of before, and those that this transfer made. */
+function pairsAfter(known: Pairs, found: unknown, isLowerSource: boolean): Pairs {
+  const pairs = new Map(known.map((one) => [`${one.table} ${one.lower}`, one]));
+  for (const { table, from, to } of (found as MergePlan['pairs'] | undefined) ?? []) {
+    const one = isLowerSource ? { table, lower: from, upper: to } : { table, lower: to, upper: from };
+    pairs.set(`${table} ${one.lower}`, one);
+  }
+  return [...pairs.values()];
+}
