@@ -1,36 +1,22 @@
 import { createHash } from 'node:crypto';
 import type { Check } from '@tessarion/contract';
 import {
-  addTo,
   type ByteString,
-  CanonicalFormError,
   type ChangedItem,
-  type Collision,
   countRewrites,
   freshKeysOf,
   ItemCollector,
-  type ItemCollision,
   isChosen,
-  isFresh,
-  itemForTable,
   type KeyPair,
-  MARKER,
   type MergePlan,
   planMerge,
   pushSentence,
-  Rewriter,
-  type RowChange,
-  type RowOutcome,
   type Selectable,
-  type Settled,
   type Settlement,
-  type Standing,
   settle,
   settleFiles,
   shortSentence,
-  shownValue,
   strayAddresses,
-  timeOf,
   toBytes,
   toText,
 } from '@tessarion/core';
@@ -42,11 +28,11 @@ import {
   type TransferSource,
 } from '@tessarion/engine';
 import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
-import { collisionWords } from './collision-words.js';
 import { checkFit, checksOf, profileTable, strayCheck, touchedTables, withoutNewPlaces } from './forecast-checks.js';
 import { GatheredFiles } from './gathered-files.js';
-import { asChange, fieldsOf, fileChange, hashed, imageChange } from './item-fields.js';
-import { noteMore, rowOf } from './item-notes.js';
+import { GatheredRows } from './gathered-rows.js';
+import { fileChange, imageChange } from './item-fields.js';
+import { noteMore } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
@@ -64,7 +50,7 @@ export class Gathering {
   readonly #collector: ItemCollector;
   readonly #selectable = new Map<string, Selectable>();
   readonly #files: GatheredFiles;
-  readonly #shown: Rewriter;
+  readonly #rows: GatheredRows;
 
   constructor(
     readonly comparison: EnvironmentComparison,
@@ -76,8 +62,7 @@ export class Gathering {
   ) {
     this.#collector = new ItemCollector(destination.profile, digest);
     this.#files = new GatheredFiles(this.#collector, this.#selectable);
-    const names = [...destination.settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
-    this.#shown = new Rewriter(destination.place, new Map(names));
+    this.#rows = new GatheredRows(this.#collector, this.#selectable, this, (name) => this.#wished(name));
   }
 
   async facts(
@@ -89,15 +74,16 @@ export class Gathering {
     const isUndo = 'undoes' in source;
     // A push by replace never asks: what cannot go stays.
     const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
-    const settlements = this.#allSettlements();
-    for (const outcome of comparison.rows.outcomes) this.#noteStamps(outcome);
+    const isSettled = Object.keys(wish.wishes.settlements).length > 0;
+    const settlements = isSettled ? this.#rows.settlements() : new Map<string, Settlement>();
+    this.#rows.noteStamps();
     const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
     const settled = await settle(
       comparison.rows,
       merge,
       { isChosen: chosen, settlements, rest },
       comparison.facts,
-      (outcome) => this.#itemOf(outcome),
+      (outcome) => this.#rows.itemOf(outcome),
     );
     const files = settleFiles(comparison.files, (outcome) => {
       const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
@@ -110,7 +96,7 @@ export class Gathering {
     const provisionally = plan(
       new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
     );
-    this.#addRows(settled, provisionally);
+    this.#rows.add(settled, provisionally);
     for (const file of files) this.#files.add(file, chosen);
     this.#addSchema();
     for (const [item, because] of settled.takenAlong) {
@@ -164,7 +150,7 @@ export class Gathering {
       onto: destination.path,
       written: [
         ...written,
-        ...followedAmounts(comparison, provisionally, (one) => this.#isFollowing(one), destination.profile),
+        ...followedAmounts(comparison, provisionally, (one) => this.#rows.isFollowing(one), destination.profile),
       ],
       stay,
       lost,
@@ -233,62 +219,6 @@ export class Gathering {
     return names;
   }
 
-  /** Rows that follow their source down without anybody asking for them one by one. */
-  #isFollowing({ table, decision }: RowOutcome): boolean {
-    if (this.comparison.merge.direction === 'up') return false;
-    if (table.rules.class === 'collected') return true;
-    return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
-  }
-
-  #itemOf(outcome: RowOutcome): string {
-    const label = profileTable(outcome.table.table);
-    const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
-    const id = isOwn ? `own ${owner.id}` : owner.id;
-    if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
-    return id;
-  }
-
-  /** Who last changed a thing and when, where its own row says so. */
-  #noteStamps(outcome: RowOutcome): void {
-    const id = this.#itemOf(outcome);
-    const changed = itemForTable(this.destination.profile, profileTable(outcome.table.table))?.changed;
-    if (!changed) return;
-    const row = rowOf(outcome);
-    const said = (column: string | undefined): string | undefined => {
-      const value = column === undefined ? undefined : row[column];
-      return value === null || value === undefined ? undefined : toText(value);
-    };
-    const at = said(changed.at);
-    this.#selectable.set(id, {
-      ...(this.#selectable.get(id) as Selectable),
-      changedBy: said(changed.by),
-      changedAt: at === undefined ? undefined : timeOf(at),
-    });
-  }
-
-  /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
-  #collisionName(outcome: RowOutcome, column: number | undefined): string {
-    const label = profileTable(outcome.table.table);
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
-    const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
-    return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
-  }
-
-  /**
-   * A value as people read it: with the destination's addresses, on whichever side it stands, so that only content
-   * differs; values of settings by their names.
-   */
-  readonly #show = (value: ByteString | null | undefined): string | null => {
-    if (typeof value !== 'string' || !value.includes(MARKER)) return shownValue(value);
-    try {
-      return shownValue(this.#shown.materialise(value));
-    } catch (error) {
-      if (error instanceof CanonicalFormError) return shownValue(value);
-      throw error;
-    }
-  };
-
   /** What a person wished for a collision, or for the whole of the item that it stands in. */
   #wished(name: string): Settlement | undefined {
     const { settlements } = this.wish.wishes;
@@ -302,22 +232,6 @@ export class Gathering {
       return { take: 'edited', value: value === null || value === undefined ? null : canonical };
     }
     return undefined;
-  }
-
-  /** People's wishes by the names that the core gives to collisions. */
-  #allSettlements(): Map<string, Settlement> {
-    const found = new Map<string, Settlement>();
-    if (Object.keys(this.wish.wishes.settlements).length === 0) return found;
-    for (const outcome of this.comparison.rows.outcomes) {
-      const at = `${outcome.table.id} ${JSON.stringify(outcome.sourceKey)}`;
-      const whole = this.#wished(this.#collisionName(outcome, undefined));
-      if (whole) found.set(at, whole);
-      for (const [i, name] of outcome.table.columns.entries()) {
-        const wished = this.#wished(this.#collisionName(outcome, i));
-        if (wished) found.set(`${at} ${name}`, wished);
-      }
-    }
-    return found;
   }
 
   /** Differences of how tables are made, each as an item of its own. */
@@ -342,82 +256,5 @@ export class Gathering {
     return this.comparison.schema
       .filter((one) => ['written', 'kept'].includes(this.#collector.items.get(one.id)?.outcome ?? ''))
       .map((one) => one.id);
-  }
-
-  #addRows(settled: Settled, plan: MergePlan): void {
-    const written = new Set(settled.written);
-    const changes = new Map<RowOutcome, RowChange>();
-    for (const { change, outcome } of plan.changes) changes.set(outcome, change);
-    const collisions = new Map<RowOutcome, Collision[]>();
-    for (const one of settled.collisions) addTo(collisions, one.outcome, one);
-    const parts = this.#collector.parts;
-    for (const outcome of this.comparison.rows.outcomes) {
-      const { decision, table } = outcome;
-      if (decision.is === 'agreed' || decision.is === 'untouched') continue;
-      const label = profileTable(table.table);
-      if (this.#isFollowing(outcome)) {
-        const counts = parts.get(label) ?? {
-          name: label,
-          type: 'table' as const,
-          inserted: 0,
-          updated: 0,
-          deleted: 0,
-          bytes: 0,
-        };
-        if (decision.is === 'inserted') counts.inserted++;
-        else if (decision.is === 'deleted') counts.deleted++;
-        else counts.updated++;
-        parts.set(label, counts);
-        continue;
-      }
-      const own = collisions.get(outcome) ?? [];
-      // A row that comes where another one moves away is new, though it is written over that one.
-      const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
-      const change = planned ?? asChange(outcome);
-      const whole = own.find((one) => one.column === undefined);
-      const standing: Standing = {
-        outcome: !written.has(outcome)
-          ? 'left-out'
-          : own.some((one) => !one.settled)
-            ? 'needs-you'
-            : whole?.settled?.take === 'destination' || !changes.has(outcome)
-              ? 'kept'
-              : 'written',
-        fields: fieldsOf(
-          outcome,
-          planned ?? (changes.has(outcome) ? change : undefined),
-          (column) => this.#collisionName(outcome, column),
-          own,
-          this.#show,
-        ),
-        collisions: own.map((one) => this.#itemCollision(one)),
-        reason: whole ? collisionWords(whole, this.destination.path) : this.#numberWords(outcome),
-      };
-      const overwrites =
-        (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
-          ? true
-          : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
-      this.#collector.addRow(label, hashed(change, table), rowOf(outcome), overwrites, standing, outcome.sourceKey);
-    }
-  }
-
-  /** Says when a row goes by another number on the destination. */
-  #numberWords({ table, key, sourceKey, decision }: RowOutcome): string {
-    if (decision.is !== 'inserted' || !table.drawsKeys || !isFresh(key[0])) return '';
-    const name = this.destination.path.split('/')[1] ?? this.destination.path;
-    return `It gets a number of its own: on ${name}, ${toText(sourceKey[0] ?? '')} stands for something else.`;
-  }
-
-  #itemCollision(one: Collision): ItemCollision {
-    const { settled } = one;
-    return {
-      id: this.#collisionName(one.outcome, one.column),
-      words: collisionWords(one, this.destination.path),
-      field: one.column === undefined ? null : (one.outcome.table.columns[one.column] ?? null),
-      allowed: one.allowed,
-      settled: settled
-        ? { take: settled.take, value: settled.take === 'edited' ? shownValue(settled.value) : null }
-        : null,
-    };
   }
 }
