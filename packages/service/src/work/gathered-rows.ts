@@ -1,0 +1,211 @@
+import {
+  addTo,
+  type ByteString,
+  CanonicalFormError,
+  type Collision,
+  type ItemCollector,
+  type ItemCollision,
+  isFresh,
+  itemForTable,
+  MARKER,
+  type MergePlan,
+  Rewriter,
+  type RowChange,
+  type RowOutcome,
+  type Selectable,
+  type Settled,
+  type Settlement,
+  type Standing,
+  shownValue,
+  timeOf,
+  toBytes,
+  toText,
+} from '@tessarion/core';
+import type { Environment, EnvironmentComparison } from '@tessarion/engine';
+import { collisionWords } from './collision-words.js';
+import { profileTable } from './forecast-checks.js';
+import { asChange, fieldsOf, hashed } from './item-fields.js';
+import { rowOf } from './item-notes.js';
+
+/** What becomes of the rows of a transfer, as items. */
+export class GatheredRows {
+  readonly #collector: ItemCollector;
+  readonly #selectable: Map<string, Selectable>;
+  readonly #comparison: EnvironmentComparison;
+  readonly #destination: Environment;
+  readonly #wished: (name: string) => Settlement | undefined;
+  readonly #shown: Rewriter;
+
+  /**
+   * @param selectable what can be chosen, by id; what rows belong to is added to it
+   * @param wished what a person wished for a collision, by the name by which people call it
+   */
+  constructor(
+    collector: ItemCollector,
+    selectable: Map<string, Selectable>,
+    ends: { readonly comparison: EnvironmentComparison; readonly destination: Environment },
+    wished: (name: string) => Settlement | undefined,
+  ) {
+    this.#collector = collector;
+    this.#selectable = selectable;
+    this.#comparison = ends.comparison;
+    this.#destination = ends.destination;
+    this.#wished = wished;
+    const names = [...ends.destination.settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
+    this.#shown = new Rewriter(ends.destination.place, new Map(names));
+  }
+
+  /** Rows that follow their source down without anybody asking for them one by one. */
+  isFollowing({ table, decision }: RowOutcome): boolean {
+    if (this.#comparison.merge.direction === 'up') return false;
+    if (table.rules.class === 'collected') return true;
+    return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
+  }
+
+  /** The item that a row is, or is a part of. @returns its id; that of work of the destination's own begins with `own ` */
+  itemOf(outcome: RowOutcome): string {
+    const label = profileTable(outcome.table.table);
+    const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
+    const id = isOwn ? `own ${owner.id}` : owner.id;
+    if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
+    return id;
+  }
+
+  /** Notes who last changed a thing and when, where its own row says so. */
+  noteStamps(): void {
+    for (const outcome of this.#comparison.rows.outcomes) this.#noteStamp(outcome);
+  }
+
+  #noteStamp(outcome: RowOutcome): void {
+    const id = this.itemOf(outcome);
+    const changed = itemForTable(this.#destination.profile, profileTable(outcome.table.table))?.changed;
+    if (!changed) return;
+    const row = rowOf(outcome);
+    const said = (column: string | undefined): string | undefined => {
+      const value = column === undefined ? undefined : row[column];
+      return value === null || value === undefined ? undefined : toText(value);
+    };
+    const at = said(changed.at);
+    this.#selectable.set(id, {
+      ...(this.#selectable.get(id) as Selectable),
+      changedBy: said(changed.by),
+      changedAt: at === undefined ? undefined : timeOf(at),
+    });
+  }
+
+  /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
+  #collisionName(outcome: RowOutcome, column: number | undefined): string {
+    const label = profileTable(outcome.table.table);
+    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
+    const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
+    return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
+  }
+
+  /**
+   * A value as people read it: with the destination's addresses, on whichever side it stands, so that only content
+   * differs; values of settings by their names.
+   */
+  readonly #show = (value: ByteString | null | undefined): string | null => {
+    if (typeof value !== 'string' || !value.includes(MARKER)) return shownValue(value);
+    try {
+      return shownValue(this.#shown.materialise(value));
+    } catch (error) {
+      if (error instanceof CanonicalFormError) return shownValue(value);
+      throw error;
+    }
+  };
+
+  /** People's wishes by the names that the core gives to collisions. */
+  settlements(): Map<string, Settlement> {
+    const found = new Map<string, Settlement>();
+    for (const outcome of this.#comparison.rows.outcomes) {
+      const at = `${outcome.table.id} ${JSON.stringify(outcome.sourceKey)}`;
+      const whole = this.#wished(this.#collisionName(outcome, undefined));
+      if (whole) found.set(at, whole);
+      for (const [i, name] of outcome.table.columns.entries()) {
+        const wished = this.#wished(this.#collisionName(outcome, i));
+        if (wished) found.set(`${at} ${name}`, wished);
+      }
+    }
+    return found;
+  }
+
+  /** Puts what becomes of each row among the items, or counts it where it follows its source. */
+  add(settled: Settled, plan: MergePlan): void {
+    const written = new Set(settled.written);
+    const changes = new Map<RowOutcome, RowChange>();
+    for (const { change, outcome } of plan.changes) changes.set(outcome, change);
+    const collisions = new Map<RowOutcome, Collision[]>();
+    for (const one of settled.collisions) addTo(collisions, one.outcome, one);
+    const parts = this.#collector.parts;
+    for (const outcome of this.#comparison.rows.outcomes) {
+      const { decision, table } = outcome;
+      if (decision.is === 'agreed' || decision.is === 'untouched') continue;
+      const label = profileTable(table.table);
+      if (this.isFollowing(outcome)) {
+        const counts = parts.get(label) ?? {
+          name: label,
+          type: 'table' as const,
+          inserted: 0,
+          updated: 0,
+          deleted: 0,
+          bytes: 0,
+        };
+        if (decision.is === 'inserted') counts.inserted++;
+        else if (decision.is === 'deleted') counts.deleted++;
+        else counts.updated++;
+        parts.set(label, counts);
+        continue;
+      }
+      const own = collisions.get(outcome) ?? [];
+      // A row that comes where another one moves away is new, though it is written over that one.
+      const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
+      const change = planned ?? asChange(outcome);
+      const whole = own.find((one) => one.column === undefined);
+      const standing: Standing = {
+        outcome: !written.has(outcome)
+          ? 'left-out'
+          : own.some((one) => !one.settled)
+            ? 'needs-you'
+            : whole?.settled?.take === 'destination' || !changes.has(outcome)
+              ? 'kept'
+              : 'written',
+        fields: fieldsOf(
+          outcome,
+          planned ?? (changes.has(outcome) ? change : undefined),
+          (column) => this.#collisionName(outcome, column),
+          own,
+          this.#show,
+        ),
+        collisions: own.map((one) => this.#itemCollision(one)),
+        reason: whole ? collisionWords(whole, this.#destination.path) : this.#numberWords(outcome),
+      };
+      const overwrites =
+        (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
+          ? true
+          : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
+      this.#collector.addRow(label, hashed(change, table), rowOf(outcome), overwrites, standing, outcome.sourceKey);
+    }
+  }
+
+  /** Says when a row goes by another number on the destination. */
+  #numberWords({ table, key, sourceKey, decision }: RowOutcome): string {
+    if (decision.is !== 'inserted' || !table.drawsKeys || !isFresh(key[0])) return '';
+    const name = this.#destination.path.split('/')[1] ?? this.#destination.path;
+    return `It gets a number of its own: on ${name}, ${toText(sourceKey[0] ?? '')} stands for something else.`;
+  }
+
+  #itemCollision(one: Collision): ItemCollision {
+    const { settled } = one;
+    return {
+      id: this.#collisionName(one.outcome, one.column),
+      words: collisionWords(one, this.#destination.path),
+      field: one.column === undefined ? null : (one.outcome.table.columns[one.column] ?? null),
+      allowed: one.allowed,
+      settled: settled
+        ? { take: settled.take, value: settled.take === 'edited' ? shownValue(settled.value) : null }
+        : null,
+    };
+  }
+}
