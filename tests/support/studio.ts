@@ -147,11 +147,14 @@ export const SHOP: DemoSite = {
 export const addSite = (studio: Studio, site: DemoSite = SHOP): Promise<void> =>
   bringIn(studio.client, studio.place, site);
 
+/** Between two looks at work that takes a second or so: each look costs the service as much as a step of that work. */
+const aWhile = (): Promise<void> => new Promise((resolve) => setTimeout(resolve, 90));
+
 export async function ended(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
   for (;;) {
     const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
     if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
-    await new Promise((resolve) => setTimeout(resolve, 40));
+    await aWhile();
   }
 }
 
@@ -192,7 +195,7 @@ async function computed(studio: Studio, id: string) {
   for (;;) {
     const forecast = await studio.client.call('forecastShow', { params: { id } });
     if (forecast.state !== 'computing') return forecast;
-    await new Promise((resolve) => setTimeout(resolve, 40));
+    await aWhile();
   }
 }
 

@@ -1,6 +1,7 @@
 import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { PostgresLoader } from '../src/database/postgres-load.js';
+import { PostgresView } from '../src/database/postgres-view.js';
 import type { LeftOut } from '../src/transfer/build-copy.js';
 import { misfitsInCopy, misfitsOfChanges } from '../src/transfer/misfits.js';
 import { misfitText } from '../src/transfer/row-trial.js';
@@ -27,7 +28,11 @@ const ends = async (sql: string, copy = COPY) => {
   const live = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql });
   const there = await yard.environment('copy', copy, AUTHORED);
   const [{ login }] = live.environment.databases as [(typeof live.environment.databases)[0]];
-  const tried = (leftOut = NOTHING) => misfitsInCopy('main', login, live.environment, there.environment, leftOut);
+  const tried = async (leftOut = NOTHING) => {
+    const view = await PostgresView.open(login);
+    await view.close();
+    return misfitsInCopy('main', login, view.schema.tables, live.environment, there.environment, leftOut);
+  };
   return { live, there, login, tried };
 };
 

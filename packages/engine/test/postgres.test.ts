@@ -276,8 +276,8 @@ describe('making databases', () => {
     const guest = new pg.Client(login);
     guest.on('error', () => undefined);
     await guest.connect();
-    await admin.drop(login.database, login.user);
-    await admin.drop(login.database, login.user);
+    await admin.drop(login);
+    await admin.drop(login);
     await expect(PostgresView.open(login)).rejects.toMatchObject({ code: 'database-refused' });
   });
 });

@@ -69,6 +69,9 @@ const SEQUENCES = `
   WHERE c.relkind = 'S' AND ${OWN}
   ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C"`;
 
+export const EXTENSIONS = `SELECT extname AS name, nspname AS schema FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace
+  WHERE extname <> 'plpgsql' ORDER BY extname`;
+
 /** All that is asked in one round: a session that has just begun answers each question slowly. */
 const QUESTIONS = [
   'SHOW server_version',
@@ -76,8 +79,7 @@ const QUESTIONS = [
   "SELECT relname AS name FROM pg_class WHERE relkind = 'f' LIMIT 1",
   TABLES,
   SEQUENCES,
-  `SELECT extname AS name, nspname AS schema FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace
-    WHERE extname <> 'plpgsql' ORDER BY extname`,
+  EXTENSIONS,
 ].join(';');
 
 interface TableRow {

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { connectTo, databaseError } from './connect.js';
-import { quoteName } from './describe.js';
+import { EXTENSIONS, quoteName } from './describe.js';
 import type { DatabaseLogin, ExtensionShape } from './site-database.js';
 import { storedPassword } from './stored-password.js';
 
@@ -8,6 +8,25 @@ const quoteText = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
 /** A login's password: 192 random bits. */
 export const newPassword = (): string => randomBytes(24).toString('base64url');
+
+type Query = (sql: string, values?: unknown[]) => Promise<Record<string, string>[]>;
+
+async function dropWith(query: Query, { database, user }: Pick<DatabaseLogin, 'database' | 'user'>): Promise<void> {
+  await query(`DROP DATABASE IF EXISTS ${quoteName(database)} WITH (FORCE)`);
+  await query(`DROP ROLE IF EXISTS ${quoteName(user)}`);
+}
+
+/** The extensions of a database, which a copy of it needs before its tables. */
+export async function extensionsOf(login: DatabaseLogin): Promise<ExtensionShape[]> {
+  const client = await connectTo(login, 'read', 'extensions');
+  try {
+    return (await client.query<ExtensionShape>(EXTENSIONS)).rows;
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await client.end();
+  }
+}
 
 /** Makes and removes the databases and logins of environments on one database server. */
 export class PostgresAdmin {
@@ -18,10 +37,7 @@ export class PostgresAdmin {
     this.#login = login;
   }
 
-  async #with<T>(
-    act: (query: (sql: string, values?: unknown[]) => Promise<Record<string, string>[]>) => Promise<T>,
-    database?: string,
-  ): Promise<T> {
+  async #with<T>(act: (query: Query) => Promise<T>, database?: string): Promise<T> {
     const login = database === undefined ? this.#login : { ...this.#login, database };
     const client = await connectTo(login, 'read', 'provision');
     try {
@@ -45,9 +61,9 @@ export class PostgresAdmin {
 
   /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
   async create(login: DatabaseLogin, extensions: readonly ExtensionShape[], connectionLimit = 40): Promise<void> {
-    await this.drop(login.database, login.user);
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
+      await dropWith(query, login);
       const [encryption] = await query('SHOW password_encryption');
       const stored = storedPassword(login.user, login.password, encryption?.password_encryption as string);
       await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteText(stored)} CONNECTION LIMIT ${connectionLimit}`);
@@ -55,6 +71,7 @@ export class PostgresAdmin {
       await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ENCODING 'UTF8'`);
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
     });
+    if (extensions.length === 0) return;
     await this.#with(async (query) => {
       for (const { name, schema } of extensions) {
         await query(`CREATE SCHEMA IF NOT EXISTS ${quoteName(schema)} AUTHORIZATION ${user}`);
@@ -63,11 +80,10 @@ export class PostgresAdmin {
     }, login.database);
   }
 
-  /** Removes a database and its login, ending their sessions; what is not there is no error. */
-  async drop(database: string, user: string): Promise<void> {
+  /** Removes databases and their logins, ending their sessions; what is not there is no error. */
+  async drop(...gone: readonly Pick<DatabaseLogin, 'database' | 'user'>[]): Promise<void> {
     await this.#with(async (query) => {
-      await query(`DROP DATABASE IF EXISTS ${quoteName(database)} WITH (FORCE)`);
-      await query(`DROP ROLE IF EXISTS ${quoteName(user)}`);
+      for (const one of gone) await dropWith(query, one);
     });
   }
 
@@ -77,18 +93,16 @@ export class PostgresAdmin {
     );
   }
 
-  /** Extensions the server could install. */
-  async extensions(): Promise<Set<string>> {
-    return this.#with(
-      async (query) =>
-        new Set((await query('SELECT name FROM pg_available_extensions')).map((row) => row.name as string)),
-    );
-  }
-
-  async serverVersion(): Promise<string> {
-    return this.#with(
-      async (query) => `PostgreSQL ${(await query('SHOW server_version'))[0]?.server_version?.split(' ')[0]}`,
-    );
+  /** What the server is, and the extensions that it could install. */
+  async offers(): Promise<{ readonly version: string; readonly extensions: ReadonlySet<string> }> {
+    return this.#with(async (query) => {
+      const [server] = await query('SHOW server_version');
+      const available = await query('SELECT name FROM pg_available_extensions');
+      return {
+        version: `PostgreSQL ${server?.server_version?.split(' ')[0]}`,
+        extensions: new Set(available.map((row) => row.name as string)),
+      };
+    });
   }
 
   /** Ends every session of a login on its database, and waits until they are gone. */

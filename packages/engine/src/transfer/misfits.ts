@@ -49,19 +49,23 @@ const CANDIDATES = 20_000;
 /**
  * Tries the values that a copy would get against the lengths and check constraints of their columns. Only rows that
  * hold one of the source's addresses, in columns that have a limit, are read.
+ *
+ * @param tables those of the database, as a view describes them
  */
 export async function misfitsInCopy(
   database: string,
   login: DatabaseLogin,
+  tables: readonly TableShape[],
   source: Environment,
   destination: Environment,
   leftOut: LeftOut,
 ): Promise<Misfits> {
   const client = await connectTo(login, 'read', 'check');
   try {
+    await client.query(AS_THE_SITE);
     const found: Misfit[] = [];
     let [tried, untried] = [0, 0];
-    for (const shape of await tablesOf(client)) {
+    for (const shape of tables) {
       const columns = readable(shape).map((column) => column.name);
       const rules = rulesForTable(source.profile, database, profileName(shape), columns);
       if (leftOut.tables.includes(profileName(shape)) || !mayTravel(rules)) continue;
@@ -99,7 +103,9 @@ export async function misfitsOfChanges(
     const found: Misfit[] = [];
     const text = (value: ByteString | null): string | null =>
       value === null ? null : toText(rewriter.materialise(value));
-    for (const shape of await tablesOf(client)) {
+    const { tables } = await describeSchema(client);
+    await client.query(AS_THE_SITE);
+    for (const shape of tables) {
       if (shape.key.length === 0) continue;
       const own = changes.filter((change) => change.table === fullName(shape));
       if (own.length === 0) continue;
@@ -140,12 +146,8 @@ function cellsOf(
   return Object.fromEntries(after.flatMap(([name, value]) => (columns.has(name) ? [[name, text(value)]] : [])));
 }
 
-/** Describes the tables; from then on the session finds functions and operators as the site's own sessions do. */
-async function tablesOf(client: pg.Client): Promise<readonly TableShape[]> {
-  const { tables } = await describeSchema(client);
-  await client.query('SET search_path TO DEFAULT');
-  return tables;
-}
+/** From then on a session finds functions and operators as the site's own sessions do. */
+const AS_THE_SITE = 'SET search_path TO DEFAULT';
 
 const mayTravel = (rules: TableRules): boolean =>
   rules.hasRowGroups || rules.class === 'authored' || rules.class === 'collected';

@@ -147,9 +147,11 @@ async function upon(
   absent = noEnvironment(path),
 ): Promise<ActedUpon> {
   const [site, name] = path.split('/') as [string, string];
-  const owner = await records('site').where({ name: site }).first('client');
+  const owner = (await records('site as s')
+    .leftJoin('environment as e', (on) => on.on('e.site', 's.name').andOnVal('e.path', path))
+    .where('s.name', site)
+    .first('s.client', 'e.kind')) as { client: string; kind: EnvironmentKind | null } | undefined;
   if (!owner) throw absent;
-  const found = (await records('environment').where({ path }).first('kind')) as { kind: EnvironmentKind } | undefined;
-  const kind = found?.kind ?? (name === 'live' ? 'live' : 'staging');
+  const kind = owner.kind ?? (name === 'live' ? 'live' : 'staging');
   return { ends, target: { is: 'environment', site, client: owner.client, environment: path, kind }, absent };
 }

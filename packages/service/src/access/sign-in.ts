@@ -10,6 +10,8 @@ import { type Counted, Tries } from './tries.js';
 const SESSION_DAYS = 14;
 const INVITATION_DAYS = 7;
 const FREE_TRIES = 5;
+/** How exactly it is known when somebody was last there. */
+const SEEN_EVERY_MS = 60_000;
 
 export interface PersonRow extends Person {
   readonly password_hash: string | null;
@@ -32,6 +34,9 @@ export interface NewSession {
 }
 
 const countedOf = (mail: string): Counted => ({ who: `account ${mail.toLowerCase()}`, free: FREE_TRIES });
+
+const isStale = (seen: Date | null, now: Date): boolean =>
+  seen === null || seen.getTime() < now.getTime() - SEEN_EVERY_MS;
 
 /** Signing in: first administrator, invitations, sessions and tokens. */
 export class Access {
@@ -211,12 +216,9 @@ export class Access {
         .where('token.hash', hash)
         .where('person.state', 'active')
         .where((q) => q.whereNull('token.expires_at').orWhere('token.expires_at', '>', now))
-        .first('person.*', 'token.id as token_id', 'token.permissions', 'token.scope');
+        .first('person.*', 'token.id as token_id', 'token.permissions', 'token.scope', 'token.last_used_at as used_at');
       if (!row) return undefined;
-      await this.#records('token')
-        .where({ hash })
-        .whereRaw("(last_used_at IS NULL OR last_used_at < ?::timestamptz - interval '1 minute')", [now])
-        .update({ last_used_at: now });
+      if (isStale(row.used_at, now)) await this.#records('token').where({ hash }).update({ last_used_at: now });
       const token = { id: row.token_id, permissions: row.permissions, scope: row.scope };
       return callerOf(this.#records, toPerson(row as PersonRow), token);
     }
@@ -227,11 +229,11 @@ export class Access {
       .where('session.hash', hash)
       .where('session.expires_at', '>', now)
       .where('person.state', 'active')
-      .first('person.*');
+      .first('person.*', 'session.last_seen_at as seen_at');
     if (!row) return undefined;
-    const isStale = "(last_seen_at IS NULL OR last_seen_at < ?::timestamptz - interval '1 minute')";
-    await this.#records('session').where({ hash }).whereRaw(isStale, [now]).update({ last_seen_at: now });
-    await this.#records('person').where({ id: row.id }).whereRaw(isStale, [now]).update({ last_seen_at: now });
+    if (isStale(row.seen_at, now)) await this.#records('session').where({ hash }).update({ last_seen_at: now });
+    if (isStale(row.last_seen_at, now))
+      await this.#records('person').where({ id: row.id }).update({ last_seen_at: now });
     return callerOf(this.#records, toPerson(row as PersonRow), undefined);
   }
 

@@ -16,7 +16,7 @@ async function toServer(installation: Installation, record: ServerRecord) {
   const freeBytes = await new LocalServer().freeBytes(Buffer.from(record.folder).toString('latin1')).catch(() => null);
   const reached = await installation.servers
     .admin(record)
-    .serverVersion()
+    .offers()
     .then(
       () => true,
       () => false,

@@ -2,16 +2,15 @@ import * as fs from 'node:fs/promises';
 import { counted, toBytes } from '@tessarion/core';
 import { EngineError, type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
+import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
   type CopyWishes,
-  checkCopy,
   fillCopy,
   makeDatabases,
   NOTHING_LEFT_OUT,
   type Origin,
   proveHarmless,
   rememberBaseline,
-  settleChecks,
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
 import { measure } from '../measure.js';

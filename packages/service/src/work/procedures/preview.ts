@@ -4,7 +4,8 @@ import { applyAlone } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
-import { checkCopy, fillCopy, makeDatabases, NOTHING_LEFT_OUT, proveHarmless, settleChecks } from '../copying.js';
+import { checkCopy, settleChecks } from '../copy-checks.js';
+import { fillCopy, makeDatabases, NOTHING_LEFT_OUT, proveHarmless } from '../copying.js';
 import { keepNewContents } from '../keep-contents.js';
 import { changeSchema } from '../make-schema.js';
 import type { Procedure } from '../procedure.js';
@@ -63,8 +64,7 @@ export const preview: Procedure = {
         await installation.environments.update(installation.records, preview.path, { status: 'making' });
         await context.publishRoutes();
         const server = await installation.servers.get(installation.records, record.server);
-        for (const { login } of preview.databases)
-          await installation.servers.admin(server).drop(login.database, login.user);
+        await installation.servers.admin(server).drop(...preview.databases.map(({ login }) => login));
         await preview.server.remove(preview.folder);
         await context.raiseFence(preview);
         await preview.server.makeFolder(layout.trees(preview.folder));

@@ -12,8 +12,7 @@ export async function removeEverything(context: TransferContext, path: string): 
   if (!record) return;
   const environment = await context.environment(path);
   const server = await installation.servers.get(installation.records, record.server);
-  for (const database of record.databases)
-    await installation.servers.admin(server).drop(database.database, database.user);
+  await installation.servers.admin(server).drop(...record.databases);
   await environment.server.remove(environment.folder);
   await removeBaselines(context, path);
   await installation.environments.remove(installation.records, path);

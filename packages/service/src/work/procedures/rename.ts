@@ -5,7 +5,8 @@ import { resolveSettings } from '../../facts/settings.js';
 import { type EnvironmentRecord, toEngine } from '../../records/environments.js';
 import { renameEnvironment } from '../../records/rename.js';
 import type { TransferContext } from '../context.js';
-import { type CopyWishes, checkCopy, fillCopy, makeDatabases, NOTHING_LEFT_OUT, settleChecks } from '../copying.js';
+import { checkCopy, settleChecks } from '../copy-checks.js';
+import { type CopyWishes, fillCopy, makeDatabases, NOTHING_LEFT_OUT } from '../copying.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 import { ownValues } from './reset.js';
@@ -127,7 +128,7 @@ export const rename: Procedure = {
         const environment = await context.environment(newPath(context));
         const former = context.data.former as Pick<EnvironmentRecord, 'folder' | 'databases' | 'server'>;
         const admin = installation.servers.admin(await installation.servers.get(installation.records, former.server));
-        for (const { database, user } of former.databases) await admin.drop(database, user);
+        await admin.drop(...former.databases);
         await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
         await fs.rm(installation.folder.memory(context.input<RenameInput>().from), { force: true });
         for (const { login } of environment.databases) await refreshStatistics(login);
@@ -154,7 +155,7 @@ export const rename: Procedure = {
     if (!record) return [];
     if (place) {
       const admin = servers.admin(await servers.get(records, record.server));
-      for (const { database, user } of place.databases) await admin.drop(database, user);
+      await admin.drop(...place.databases);
       await toEngine(record, undefined).server.remove(Buffer.from(place.folder).toString('latin1'));
     }
     await setStatus(context, from, 'ready');

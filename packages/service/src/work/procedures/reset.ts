@@ -5,16 +5,15 @@ import { resolveSettings } from '../../facts/settings.js';
 import type { DatabaseRecord } from '../../records/environments.js';
 import { toEngine } from '../../records/environments.js';
 import type { TransferContext } from '../context.js';
+import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
   type CopyWishes,
-  checkCopy,
   fillCopy,
   makeDatabases,
   NOTHING_LEFT_OUT,
   type Origin,
   proveHarmless,
   rememberBaseline,
-  settleChecks,
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
 import type { Procedure } from '../procedure.js';
@@ -135,7 +134,7 @@ export const reset: Procedure = {
         const { installation } = context;
         const own = await context.environmentRecord(destination.path);
         const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
-        for (const database of facts.former.databases) await admin.drop(database.database, database.user);
+        await admin.drop(...facts.former.databases);
         for (const tree of facts.former.trees)
           if (tree.startsWith(layout.trees(destination.folder))) await destination.server.remove(tree);
         return settleIn(context, destination);
@@ -153,7 +152,7 @@ export const reset: Procedure = {
     const { installation } = context;
     const own = await context.environmentRecord(destination.path);
     const admin = installation.servers.admin(await installation.servers.get(installation.records, own.server));
-    for (const { login } of destination.databases) await admin.drop(login.database, login.user);
+    await admin.drop(...destination.databases.map(({ login }) => login));
     for (const root of destination.place.roots)
       await destination.server.remove(layout.tree(destination.folder, root.name, context.record.id));
     await fs.rm(context.spoolFolder, { recursive: true, force: true });
