@@ -27,7 +27,7 @@ const router = createBrowserRouter([
     ErrorBoundary: BrokenRoom,
     children: [
       { index: true, element: <FleetRoom /> },
-      { path: 'sites/:site', lazy: async () => ({ Component: (await import('./rooms/site.js')).SiteRoom }) },
+      { path: 'sites/:site', lazy: async () => ({ Component: (await import('./rooms/site/site-room.js')).SiteRoom }) },
       {
         path: 'sites/:site/new',
         lazy: async () => ({ Component: (await import('./rooms/new-environment.js')).NewEnvironmentRoom }),

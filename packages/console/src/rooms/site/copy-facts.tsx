@@ -2,12 +2,12 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf, Environment, Site, Transfer } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { Confirm } from '../parts/confirm.js';
-import { InlineText } from '../parts/inline-text.js';
-import { Overtaken } from '../parts/overtaken.js';
-import { Failure } from '../parts/states.js';
-import { Ago } from '../parts/words.js';
-import { client, useMe } from '../session.js';
+import { Confirm } from '../../parts/confirm.js';
+import { InlineText } from '../../parts/inline-text.js';
+import { Overtaken } from '../../parts/overtaken.js';
+import { Failure } from '../../parts/states.js';
+import { Ago } from '../../parts/words.js';
+import { client, useMe } from '../../session.js';
 
 const DAYS = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
 

@@ -2,9 +2,9 @@ import { useQuery } from '@tanstack/react-query';
 import type { Environment, ItemVisit } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
-import { Failure } from '../parts/states.js';
-import { clock } from '../parts/words.js';
-import { client } from '../session.js';
+import { Failure } from '../../parts/states.js';
+import { clock } from '../../parts/words.js';
+import { client } from '../../session.js';
 
 /** Answers when a thing came to an environment: in which transfers, by which request, approved by whom. */
 export function ItemHistory({ one }: { readonly one: Environment }): JSX.Element {

@@ -2,10 +2,10 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { GuestLink, Site } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
-import { InviteGuest } from '../parts/invite-guest.js';
-import { Failure } from '../parts/states.js';
-import { clock } from '../parts/words.js';
-import { client, useMe } from '../session.js';
+import { InviteGuest } from '../../parts/invite-guest.js';
+import { Failure } from '../../parts/states.js';
+import { clock } from '../../parts/words.js';
+import { client, useMe } from '../../session.js';
 
 /** Who looks at a site's copies and requests from outside, what they said of copies, and which they chose. */
 export function SiteGuests({ site }: { readonly site: Site }): JSX.Element | null {

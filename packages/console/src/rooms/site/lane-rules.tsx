@@ -2,9 +2,9 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { LaneRule } from '@tessarion/contract';
 import { asksForApproval, wantedBy } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
-import { Overtaken } from '../parts/overtaken.js';
-import { PickList } from '../parts/pick-list.js';
-import { client, useMe } from '../session.js';
+import { Overtaken } from '../../parts/overtaken.js';
+import { PickList } from '../../parts/pick-list.js';
+import { client, useMe } from '../../session.js';
 
 const ruleWords = (rule: LaneRule): string =>
   `${asksForApproval(rule) ? wantedBy(rule).join(' and ') : 'nothing'}${rule.threadsBlock ? '; open threads block it' : ''}`;

@@ -1,0 +1,82 @@
+import { useQuery } from '@tanstack/react-query';
+import type { ChangeRequest, Site } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Link } from 'react-router';
+import { Course } from '../../parts/course.js';
+import { Ago, clock, size } from '../../parts/words.js';
+import { client } from '../../session.js';
+import { LaneRules } from './lane-rules.js';
+import { SiteGuests } from './site-guests.js';
+
+const SHOWN_REQUESTS = 6;
+
+/** What is on its way, who looks on, and what was done to a site last. */
+export function SiteAside({
+  site,
+  requests,
+}: {
+  readonly site: Site;
+  /** Those that are open. */
+  readonly requests: readonly ChangeRequest[];
+}): JSX.Element {
+  const transfers = useQuery({
+    queryKey: ['transfers', site.name, 'latest'],
+    queryFn: () => client.call('transferList', { query: { site: site.name, limit: 8 } }),
+  });
+  const snapshots = useQuery({
+    queryKey: ['snapshots', site.name],
+    queryFn: () => client.call('snapshotList', { query: { site: site.name } }),
+  });
+  return (
+    <aside>
+      {requests.length > 0 && (
+        <section className="slab p">
+          <h2>
+            <Link to={`/requests?site=${site.name}`}>On its way</Link>
+          </h2>
+          {requests.slice(0, SHOWN_REQUESTS).map((one) => (
+            <Link key={one.id} className="req" to={`/requests/${one.id}`}>
+              <b>{one.title}</b>
+              <span className="q cut">
+                <Course state={one.state} /> · onto {one.onto.split('/')[1]}
+                {one.deliverAt && ` · due ${clock(one.deliverAt)}`}
+              </span>
+            </Link>
+          ))}
+        </section>
+      )}
+      <LaneRules site={site.name} />
+      <SiteGuests site={site} />
+      <section className="slab p">
+        <h2>
+          <Link to={`/transfers?site=${site.name}`}>Transfers</Link>
+        </h2>
+        {transfers.data?.items.map((one) => (
+          <Link key={one.id} className="req" to={`/transfers/${one.id}`}>
+            <b>
+              {one.kind} {one.state === 'done' ? '' : one.state}
+            </b>
+            <span className="q cut">
+              onto {one.onto.split('/')[1]} · {one.person} · <Ago time={one.createdAt} />
+            </span>
+          </Link>
+        ))}
+      </section>
+      <section className="slab p">
+        <h2>
+          <Link to={`/snapshots?site=${site.name}`}>Snapshots</Link>{' '}
+          <span className="qq">{snapshots.data?.length ?? ''}</span>
+        </h2>
+        {snapshots.data?.length === 0 && <p className="qq">No snapshots of {site.name} yet</p>}
+        {snapshots.data?.slice(0, 4).map((one) => (
+          <Link key={one.id} className="req" to={`/snapshots?site=${site.name}`}>
+            <b>{one.reason === '' ? one.environment : one.reason}</b>
+            <span className="q">
+              {one.environment.split('/')[1]} · {size(one.bytes)} · <Ago time={one.takenAt} suffix=" ago" />
+            </span>
+          </Link>
+        ))}
+      </section>
+    </aside>
+  );
+}

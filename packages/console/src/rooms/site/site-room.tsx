@@ -1,0 +1,90 @@
+import { useQuery } from '@tanstack/react-query';
+import type { ChangeRequest, Site } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { useKeys } from '../../keys.js';
+import { Icon } from '../../parts/icon.js';
+import { Failure, Loading } from '../../parts/states.js';
+import { client, useSite } from '../../session.js';
+import { SiteAside } from './aside.js';
+import { Detail } from './environment.js';
+import { forecastLink, KINDS, SiteMap } from './map.js';
+
+/** A site: its environments and the lanes between them, and what one may do with the one at hand. */
+export function SiteRoom(): JSX.Element {
+  const { site: name = '' } = useParams();
+  const site = useSite(name);
+  if (site.isPending)
+    return (
+      <main className="room slab">
+        <Loading what={`Reading ${name}`} />
+      </main>
+    );
+  if (site.isError)
+    return (
+      <main className="room slab">
+        <Failure error={site.error} />
+      </main>
+    );
+  return <SiteShown site={site.data} />;
+}
+
+function SiteShown({ site }: { readonly site: Site }): JSX.Element {
+  const [query, setQuery] = useSearchParams();
+  const at = site.environments.find((one) => one.name === query.get('at')) ?? site.environments[0];
+  const navigate = useNavigate();
+  const requests = useOnTheirWay(site.name);
+  const order = KINDS.flatMap((kind) => site.environments.filter((one) => one.kind === kind));
+  const move = (step: number): void => {
+    const next = order[Math.min(order.length - 1, Math.max(0, order.findIndex((one) => one.path === at?.path) + step))];
+    if (next) setQuery({ at: next.name }, { replace: true });
+  };
+  useKeys({
+    j: () => move(1),
+    k: () => move(-1),
+    Escape: () => void navigate('/'),
+    f: () => at && at.kind !== 'live' && void navigate(forecastLink(site, at)),
+  });
+  return (
+    <>
+      <div className="crumb slab">
+        <Link to="/">Fleet</Link>
+        <i>/</i>
+        <h1>{site.name}</h1>
+        <span className="q cut">{site.client}</span>
+        <span className="sp" />
+        <span className="qq cut">
+          {site.profile ? (
+            <Link className="u" to={`/profiles/${site.profile}`}>
+              {site.profile} version {site.profileVersion}
+            </Link>
+          ) : (
+            'No profile'
+          )}
+        </span>
+        <Link className="btn" to={`/sites/${site.name}/new`}>
+          <Icon name="plus" /> New copy
+        </Link>
+      </div>
+      <main className="site">
+        <SiteMap
+          site={site}
+          at={at?.path}
+          requests={requests}
+          choose={(name) => setQuery({ at: name }, { replace: true })}
+        />
+        {at && <Detail key={at.path} site={site} one={at} />}
+        <SiteAside site={site} requests={requests} />
+      </main>
+    </>
+  );
+}
+
+/** Requests that are open for a site, newest first; empty until they are read. */
+function useOnTheirWay(site: string): readonly ChangeRequest[] {
+  const requests = useQuery({
+    queryKey: ['requests', 'on its way', site],
+    queryFn: () => client.call('requestList', { query: { site, open: 'yes', limit: 100 } }),
+  });
+  return requests.data?.items ?? [];
+}
