@@ -113,6 +113,11 @@ describe('a change on its way to live, by three people and a guest', () => {
     // What people write is text, in titles too.
     expect(await one.locator('h1 b').count()).toBe(0);
     await sound(one);
+    // The map of the site shows it over the lane that it takes.
+    await one.goto(`${studio.url}/sites/threadmill?at=staging`);
+    await sound(one);
+    await one.getByLabel('Environments').getByRole('link', { name: 'in review' }).click();
+    await one.waitForURL(`${studio.url}${path}`);
   });
 
   it('is found by the reviewer from a mail, who comments on a field and sends it back', async () => {

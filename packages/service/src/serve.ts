@@ -56,11 +56,15 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   await migrate(installation.records);
   await runMigrations({ connectionString: recordsUrl });
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
-  await startGateway(folder, options.host, ports.gateway, installation);
-
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
-  const app = await createApp({ installation, consoleFolder: options.consoleFolder, version: options.version });
-  await app.listen({ host: options.host, port: ports.service });
+  const listening = createApp({ installation, consoleFolder: options.consoleFolder, version: options.version }).then(
+    async (app) => {
+      await app.listen({ host: options.host, port: ports.service });
+      return app;
+    },
+  );
+  const [app] = await Promise.all([listening, startGateway(folder, options.host, ports.gateway, installation)]);
+  // Last: where the service cannot listen, another one may have it, and its workers.
   const workers = new Workers(toVariables(settings), installation);
   await workers.start(options.workers);
   const sealer = new Sealer(installation);

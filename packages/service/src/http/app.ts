@@ -12,7 +12,13 @@ import {
 } from '@tessarion/contract';
 import type { Actor } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
-import Fastify, { type FastifyBaseLogger, type FastifyInstance, type FastifyReply, type FastifyRequest } from 'fastify';
+import Fastify, {
+  type FastifyBaseLogger,
+  type FastifyInstance,
+  type FastifyReply,
+  type FastifyRequest,
+  LogController,
+} from 'fastify';
 import { z } from 'zod';
 import type { Caller } from '../access/actors.js';
 import { mustBeAllowed, refuseUnless } from '../access/allow.js';
@@ -55,7 +61,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const idempotency = new Idempotency(installation.records, installation.now);
   const app = Fastify({
     loggerInstance: installation.log.child({ name: 'service' }) as FastifyBaseLogger,
-    disableRequestLogging: true,
+    logController: new LogController({ disableRequestLogging: true }),
     bodyLimit: 2 * 1024 * 1024,
     requestIdHeader: false,
     routerOptions: { maxParamLength: 500 },

@@ -1,5 +1,12 @@
 import type { ProfileVersion } from '@tessarion/contract';
-import { composeLayers, type NamedLayer, type Origins, type Profile, readLayer } from '@tessarion/core';
+import {
+  composeLayers,
+  type LayerCheck,
+  type NamedLayer,
+  type Origins,
+  type Profile,
+  readLayer,
+} from '@tessarion/core';
 import { LRUCache } from 'lru-cache';
 import type { z } from 'zod';
 import { ProblemError } from '../problems.js';
@@ -45,16 +52,17 @@ export async function newestProfiles(on: OnRecords): Promise<ProfileRecord[]> {
 }
 
 /** Layers by their text: reading one takes as long as a small comparison, and every transfer asks for several. */
-const layers = new LRUCache<string, Extract<ReturnType<typeof readLayer>, { ok: true }>['layer']>({ max: 200 });
+const readings = new LRUCache<string, LayerCheck>({ max: 300 });
+
+function readText(text: string): LayerCheck {
+  const read = readings.get(text) ?? readLayer(text);
+  readings.set(text, read);
+  return read;
+}
 
 function readRecord(record: ProfileRecord): NamedLayer {
-  const known = layers.get(record.text);
-  if (known) return { name: record.name, version: record.version, ...known };
-  const read = readLayer(record.text);
-  if (read.ok) {
-    layers.set(record.text, read.layer);
-    return { name: record.name, version: record.version, ...read.layer };
-  }
+  const read = readText(record.text);
+  if (read.ok) return { name: record.name, version: record.version, ...read.layer };
   const [first] = read.mistakes;
   throw new ProblemError(
     'invalid',
@@ -135,7 +143,7 @@ export async function profileOfSite(on: OnRecords, site: string): Promise<Compos
 /** The profiles that are composed of a layer, without that layer itself. */
 async function standingOn(on: OnRecords, name: string): Promise<ProfileRecord[]> {
   return (await newestProfiles(on)).filter((record) => {
-    const read = readLayer(record.text);
+    const read = readText(record.text);
     if (!read.ok) return false;
     const { base, parts } = read.layer.document;
     return base === name || parts?.includes(name);
@@ -166,7 +174,7 @@ export async function saveProfile(
   wanted: { readonly name: string; readonly text: string; readonly by: Doer; readonly now: Date },
 ): Promise<ProfileRecord> {
   const last = await holdNewest(on, wanted.name);
-  const read = readLayer(wanted.text);
+  const read = readText(wanted.text);
   if (!read.ok) {
     const fields = read.mistakes.map((mistake) => ({
       path: `line ${mistake.line}${mistake.path === '' ? '' : ` ${mistake.path}`}`,
