@@ -16,6 +16,7 @@ import {
   pullInto,
   pushOnto,
   type Studio,
+  settled,
   startStudio,
   tessarion,
 } from './support/studio.js';
@@ -105,6 +106,43 @@ it('compares two copies of one environment by what each changed since it came of
     .catch((error: Error) => error.message);
   expect(refused).toContain('nothing moves between them');
   expect(forecast.checks.find((check) => check.name === 'lane')?.message).toContain('nothing moves between them');
+}, 60_000);
+
+it('moves work between copies of two kinds by what the earlier one came off with', async () => {
+  const DEV = 'threadmill/dev';
+  await makeCopy(studio, 'threadmill', 'dev', 'dev');
+  await run(LIVE, "UPDATE product SET price = 101 WHERE slug = 'throw'");
+  await makeCopy(studio, 'threadmill', 'desk');
+  const DESK = 'threadmill/desk';
+  await run(
+    DEV,
+    "UPDATE page SET title = 'Dyes of the year' WHERE slug = 'dye'",
+    "UPDATE product SET price = 20 WHERE slug = 'bag'",
+    "INSERT INTO page (slug, title, body) VALUES ('loom', 'The loom', '')",
+  );
+  await run(DESK, "UPDATE product SET title = 'Big bag', price = 21 WHERE slug = 'bag'");
+  // What live changed between the two copies is no work of dev's, and does not come back over the desk.
+  const { id, items } = await forecastOf(studio, DEV, DESK).then(async (forecast) => ({
+    id: forecast.id,
+    ...(await studio.client.call('forecastItems', { params: { id: forecast.id }, query: {} })),
+  }));
+  expect(items.map((item) => `${item.outcome} ${item.title}`).sort()).toEqual([
+    'needs-you Market bag',
+    'written Dyes of the year',
+    'written The loom',
+  ]);
+  const take = { take: 'destination' } as const;
+  await settled(studio, id, { settlements: { 'product:3/price': take } });
+  await done(studio, await studio.client.call('pushCreate', { body: { forecast: id } }));
+  expect(await one(DESK, "SELECT title || ' ' || price FROM product WHERE slug = 'bag'")).toBe('Big bag 21.00');
+  expect(await one(DESK, "SELECT price::text FROM product WHERE slug = 'throw'")).toBe('101.00');
+  expect(await one(DESK, "SELECT title FROM page WHERE slug = 'dye'")).toBe('Dyes of the year');
+  expect(await titles(DEV, DESK), 'nobody is asked twice').toEqual([]);
+  // Downward it is brought in, with the work of both whole.
+  await done(studio, await pullInto(studio, DESK, DEV));
+  expect(await one(DEV, "SELECT price::text FROM product WHERE slug = 'throw'")).toBe('101.00');
+  expect(await one(DEV, "SELECT title FROM product WHERE slug = 'bag'")).toBe('Big bag');
+  expect(await one(DEV, "SELECT title FROM page WHERE slug = 'loom'")).toBe('The loom');
 }, 60_000);
 
 it('renames a copy: address, contents and all that is known of it follow, and its work stays', async () => {

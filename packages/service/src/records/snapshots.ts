@@ -69,6 +69,8 @@ export interface SpoolRecord {
   readonly copy: string;
   readonly copyKind: EnvironmentKind;
   readonly takenAt: string;
+  /** The copy holds all that its source had then; absent where it was made of a snapshot. */
+  readonly begunAt?: string | undefined;
   readonly profile: { readonly name: string; readonly version: number } | null;
 }
 

@@ -145,6 +145,7 @@ export async function rememberBaseline(
   context: TransferContext,
   source: Environment,
   destination: Environment,
+  origin: Origin,
   leftOut: LeftOut,
 ): Promise<void> {
   const { installation, record } = context;
@@ -177,6 +178,7 @@ export async function rememberBaseline(
         copy: destination.path,
         copyKind: destination.kind,
         takenAt: installation.now().toISOString(),
+        begunAt: 'from' in origin ? record.started_at?.toISOString() : undefined,
         profile,
       },
       left_out: { tables: [...leftOut.tables], areas: [...leftOut.areas], paths: [...leftOut.paths] },

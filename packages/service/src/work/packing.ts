@@ -72,7 +72,8 @@ async function pack(installation: Installation, id: string): Promise<void> {
       lower_manifest: saved[baseline.lower] as string,
       upper_manifest: saved[baseline.upper] as string,
     });
-    if (isFirst) await deriveSiblings(installation, spool.copy, spool.source);
+    if (isFirst)
+      await deriveSiblings(installation, spool, (pair) => packedBaseline(installation, pair.lower, pair.upper));
     else for (const manifest of Object.values(saved)) await library.discard(manifest);
     await fs.rm(spoolFolder, { recursive: true, force: true });
     log.info({ baseline: id }, 'baseline packed');

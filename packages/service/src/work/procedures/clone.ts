@@ -76,11 +76,11 @@ export const clone: Procedure = {
       name: 'publish',
       title: 'Switch it on at its address',
       async run(context) {
-        const { wishes, source, destination } = await ends(context);
+        const { input, wishes, source, destination } = await ends(context);
         await context.checkFence(destination);
         await context.remember({ pastSwitch: true });
         await switchTrees(destination, context.record.id, context.epoch);
-        await rememberBaseline(context, source, destination, wishes.leftOut);
+        await rememberBaseline(context, source, destination, input.origin, wishes.leftOut);
         const { installation } = context;
         await installation.environments.update(installation.records, destination.path, {
           status: 'ready',

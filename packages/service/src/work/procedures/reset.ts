@@ -104,7 +104,7 @@ export const reset: Procedure = {
       name: 'switch',
       title: 'Switch to the new state',
       async run(context) {
-        const { source, destination, facts } = await prepared(context);
+        const { input, source, destination, facts } = await prepared(context);
         const { installation, record } = context;
         const { lease } = await installation.gateway.hold(destination.path, 10_000, 2000);
         try {
@@ -117,7 +117,7 @@ export const reset: Procedure = {
             refreshed_at: installation.now(),
             drift: { up: 0, down: 0, at: installation.now().toISOString() },
           });
-          await rememberBaseline(context, source, destination, NOTHING_LEFT_OUT);
+          await rememberBaseline(context, source, destination, input.origin, NOTHING_LEFT_OUT);
         } finally {
           await installation.gateway.release(lease);
         }
