@@ -145,6 +145,38 @@ it('moves work between copies of two kinds by what the earlier one came off with
   expect(await one(DEV, "SELECT title FROM page WHERE slug = 'loom'")).toBe('The loom');
 }, 60_000);
 
+it('takes nothing for somebody’s work that went when a copy was made anew, or made what it was', async () => {
+  const [CURE, BENCH] = ['threadmill/cure', 'threadmill/bench'];
+  const params = { site: 'threadmill' };
+  const outcomes = async (from: string, onto: string): Promise<string[]> => {
+    const { id } = await forecastOf(studio, from, onto);
+    const { items } = await studio.client.call('forecastItems', { params: { id }, query: {} });
+    return items.map((item) => `${item.outcome} ${item.id}`).sort();
+  };
+  await makeCopy(studio, 'threadmill', 'cure');
+  const body = { name: 'bench', kind: 'dev', from: CURE } as const;
+  await done(studio, await studio.client.call('environmentCreate', { params, body }));
+  await run(BENCH, "UPDATE product SET title = 'Bag, mended' WHERE slug = 'bag'");
+  await done(studio, await pushOnto(studio, BENCH, CURE));
+  expect(await outcomes(BENCH, CURE)).toEqual([]);
+
+  // It is live's double again, and what came from the bench went with that: there it is work still.
+  await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: CURE } }));
+  expect(await outcomes(BENCH, CURE)).toEqual(['written product:3']);
+  expect(await outcomes(CURE, BENCH), 'nobody took it away').toEqual([]);
+
+  // News came in after the snapshot; without them the copy has not changed them back.
+  const taken = await done(studio, await studio.client.call('snapshotTake', { body: { environment: CURE } }));
+  await run(LIVE, "UPDATE product SET price = 105 WHERE slug = 'throw'");
+  await done(studio, await pullInto(studio, LIVE, CURE));
+  const snapshots = await studio.client.call('snapshotList', { query: { site: 'threadmill' } });
+  const snapshot = snapshots.find((one) => one.environment === CURE)?.id as string;
+  expect(taken.state).toBe('done');
+  await done(studio, await studio.client.call('restoreCreate', { body: { snapshot, onto: CURE } }));
+  expect(await one(CURE, "SELECT price::int FROM product WHERE slug = 'throw'")).not.toBe(105);
+  expect(await outcomes(CURE, LIVE)).toEqual(['needs-you product:2']);
+}, 90_000);
+
 it('renames a copy: address, contents and all that is known of it follow, and its work stays', async () => {
   await cli('env', 'edit', OTHER, '--describe', 'Autumn, with the warmer palette');
   await run(

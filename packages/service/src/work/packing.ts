@@ -6,6 +6,7 @@ import { newId } from '../data-folder.js';
 import { toEngine } from '../records/environments.js';
 import {
   type BaselineToPack,
+  baselinesOf,
   baselineToPack,
   dropBaseline,
   findBaseline,
@@ -28,16 +29,22 @@ export function packBaseline(installation: Installation, id: string): Promise<vo
   return running;
 }
 
-/** The baseline of a pair, packed first where that is still to be done. */
+/**
+ * The baseline of a pair, packed first where that is still to be done; what two copies have in common is known once that
+ * of each is.
+ */
 export async function packedBaseline(
   installation: Installation,
   lower: string,
   upper: string,
 ): Promise<PackedBaseline | undefined> {
-  const found = await findBaseline(installation.records, lower, upper);
-  if (!found?.spool) return found as PackedBaseline | undefined;
-  await packBaseline(installation, found.spool.id);
-  const packed = await findBaseline(installation.records, lower, upper);
+  const { records } = installation;
+  const found = await findBaseline(records, lower, upper);
+  if (found && !found.spool) return found as PackedBaseline;
+  const ends = found ? [found] : [...(await baselinesOf(records, lower)), ...(await baselinesOf(records, upper))];
+  for (const { spool } of ends)
+    if (spool && [lower, upper].includes(spool.copy)) await packBaseline(installation, spool.id);
+  const packed = await findBaseline(records, lower, upper);
   return packed?.spool === null ? (packed as PackedBaseline) : undefined;
 }
 

@@ -1,8 +1,7 @@
-import * as fs from 'node:fs/promises';
 import { endScope } from '../../records/scopes.js';
-import { baselinesOf } from '../../records/snapshots.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
 import type { TransferContext } from '../context.js';
+import { forgetBaselines } from '../forget-baselines.js';
 import type { Procedure } from '../procedure.js';
 
 /** Removes everything of an environment from its server; safe to run again, and for one that is half made. */
@@ -14,21 +13,9 @@ export async function removeEverything(context: TransferContext, path: string): 
   const server = await installation.servers.get(installation.records, record.server);
   await installation.servers.admin(server).drop(...record.databases);
   await environment.server.remove(environment.folder);
-  await removeBaselines(context, path);
+  await forgetBaselines(installation, path);
   await installation.environments.remove(installation.records, path);
   await context.publishRoutes();
-}
-
-/** Their rows and files are of use to nobody once one of the two is gone. */
-async function removeBaselines(context: TransferContext, path: string): Promise<void> {
-  const { installation } = context;
-  const baselines = await baselinesOf(installation.records, path);
-  await installation.records('baseline').where({ lower: path }).orWhere({ upper: path }).delete();
-  const library = context.library();
-  for (const { lower_manifest, upper_manifest, spool } of baselines) {
-    for (const id of [lower_manifest, upper_manifest]) if (id !== null) await library.discard(id);
-    if (spool) await fs.rm(installation.folder.spool(spool.site, spool.id), { recursive: true, force: true });
-  }
 }
 
 export const remove: Procedure = {

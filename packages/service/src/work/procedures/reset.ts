@@ -16,6 +16,7 @@ import {
   rememberBaseline,
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
+import { forgetBaselines } from '../forget-baselines.js';
 import type { Procedure } from '../procedure.js';
 import { settleIn } from './clone.js';
 
@@ -117,6 +118,7 @@ export const reset: Procedure = {
             refreshed_at: installation.now(),
             drift: { up: 0, down: 0, at: installation.now().toISOString() },
           });
+          await forgetBaselines(installation, destination.path, input.exact ? undefined : source.path);
           await rememberBaseline(context, source, destination, input.origin, NOTHING_LEFT_OUT);
         } finally {
           await installation.gateway.release(lease);
