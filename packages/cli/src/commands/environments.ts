@@ -1,4 +1,4 @@
-import type { PullSchedule } from '@tessarion/contract';
+import type { Environment, PullSchedule } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { ago, bold, count, dim, print, printJson, size, tile, when } from '../output.js';
@@ -20,6 +20,13 @@ function scheduleWords({ from, at, days, last }: PullSchedule): string {
   const when = days.length === 0 ? 'every day' : days.map((day) => DAYS[day - 1]).join(', ');
   const then = last ? `; last time (${ago(last.at)} ago): ${last.text}` : '';
   return `news of ${from} comes in at ${at}, ${when}${then}`;
+}
+
+/** What goes with an environment, as far as it is known. */
+function losses({ drift }: Environment): string {
+  const own = drift?.up ?? 0;
+  if (own === 0) return 'what exists only there goes.';
+  return own === 1 ? '1 item exists only there, and goes.' : `${count(own)} items exist only there, and go.`;
 }
 
 /** Commands on environments. */
@@ -237,7 +244,7 @@ export function addEnvironments(program: Command): void {
     const confirm =
       options.confirm ??
       (await ask(
-        `Remove ${one.path}${one.size ? ` (${size(one.size.fileBytes + one.size.databaseBytes)})` : ''}; what exists only there goes. Type ${one.path}: `,
+        `Remove ${one.path}${one.size ? ` (${size(one.size.fileBytes + one.size.databaseBytes)})` : ''}; ${losses(one)} Type ${one.path}: `,
         `--confirm ${one.path}`,
       ));
     await finish(

@@ -1,7 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import { writeLine } from '../rows/copy-text.js';
 import type { RowChange } from '../transfer/change.js';
-import type { RowOutcome } from './compare-tables.js';
+import type { RowOutcome } from './compare-table.js';
 import { isSame } from './decide-row.js';
 import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
 

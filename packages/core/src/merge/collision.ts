@@ -1,5 +1,5 @@
 import type { ByteString } from '../address/place.js';
-import type { RowOutcome } from './compare-tables.js';
+import type { RowOutcome } from './compare-table.js';
 import type { RowCollision } from './decide-row.js';
 
 export type Side = 'source' | 'destination';

@@ -2,7 +2,7 @@ import type { ByteString } from '../address/place.js';
 import { addTo } from '../multimap.js';
 import type { RowKey } from '../rows/keys.js';
 import type { RowChange } from '../transfer/change.js';
-import type { OwnChange } from './compare-tables.js';
+import type { OwnChange } from './compare-table.js';
 import { isSame } from './decide-row.js';
 import { keysIn } from './key-uses.js';
 import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';

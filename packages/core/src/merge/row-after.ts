@@ -1,6 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import type { Collision } from './collision.js';
-import type { RowOutcome } from './compare-tables.js';
+import type { RowOutcome } from './compare-table.js';
 import { arriving, type CellOutcome, classOfCell, classOfRow, type MergeRules, type RowSides } from './decide-row.js';
 import type { MergeTable, Values } from './merge-table.js';
 

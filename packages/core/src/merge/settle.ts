@@ -1,7 +1,8 @@
 import type { ByteString } from '../address/place.js';
 import { addTo } from '../multimap.js';
 import type { Collision, Settlement, Side } from './collision.js';
-import type { Comparison, RowOutcome } from './compare-tables.js';
+import type { RowOutcome } from './compare-table.js';
+import type { Comparison } from './compare-tables.js';
 import { classOfRow, isSame, type MergeRules } from './decide-row.js';
 import { formerKey, isFresh } from './key-translation.js';
 import { keysIn } from './key-uses.js';
