@@ -67,3 +67,21 @@ export function Loading({ rows = 8, what }: { readonly rows?: number; readonly w
     </div>
   );
 }
+
+/** A room whose content is being read, or cannot be. */
+export function Unread({
+  error,
+  what,
+  rows = 8,
+}: {
+  /** Null while it is being read. */
+  readonly error: unknown;
+  readonly what: string;
+  readonly rows?: number;
+}): JSX.Element {
+  return (
+    <main className="room slab">
+      {error === null ? <Loading what={what} rows={rows} /> : <Failure error={error} />}
+    </main>
+  );
+}

@@ -3,7 +3,7 @@ import { checkProfile } from '@tessarion/core';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { Icon } from '../parts/icon.js';
-import { Failure, Loading } from '../parts/states.js';
+import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
 import { clock, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
@@ -55,18 +55,7 @@ export function NewEnvironmentRoom(): JSX.Element {
       }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
-  if (site.isPending)
-    return (
-      <main className="room slab">
-        <Loading what={`Reading ${siteName}`} />
-      </main>
-    );
-  if (site.isError)
-    return (
-      <main className="room slab">
-        <Failure error={site.error} />
-      </main>
-    );
+  if (!site.isSuccess) return <Unread error={site.error} what={`Reading ${siteName}`} />;
   const wished = name ?? proposal.data?.name ?? '';
   const fault = proposal.data?.checks.find((check) => check.state === 'failed');
   const source = site.data.environments.find((one) => one.path === from);

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import type { JSX } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { Icon } from '../parts/icon.js';
-import { Empty, Failure, Loading } from '../parts/states.js';
+import { Empty, Failure, Loading, Unread } from '../parts/states.js';
 import { clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
 import { ProfileEditor } from './profile-editor.js';
@@ -29,18 +29,7 @@ export function ProfilesRoom(): JSX.Element {
     queryFn: () => client.call('profileEffective', { params: { name: chosen as string } }),
   });
   const text = (isComposed ? composed.data?.text : undefined) ?? shown.data?.text ?? '';
-  if (profiles.isPending)
-    return (
-      <main className="room slab">
-        <Loading what="Reading the profiles" />
-      </main>
-    );
-  if (profiles.isError)
-    return (
-      <main className="room slab">
-        <Failure error={profiles.error} />
-      </main>
-    );
+  if (!profiles.isSuccess) return <Unread error={profiles.error} what="Reading the profiles" />;
   if (profiles.data.length === 0 && isWriting !== 'new') {
     return (
       <main className="room slab">

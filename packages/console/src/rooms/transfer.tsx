@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Icon } from '../parts/icon.js';
 import { kindOf, measureProgress } from '../parts/progress.js';
-import { Failure, Loading } from '../parts/states.js';
+import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
 import { Ago, clock, duration, number, SentenceText, size, useNow } from '../parts/words.js';
 import { client, useSite, useTransfer } from '../session.js';
@@ -14,18 +14,7 @@ import { client, useSite, useTransfer } from '../session.js';
 export function TransferRoom(): JSX.Element {
   const { id = '' } = useParams();
   const transfer = useTransfer(id);
-  if (transfer.isPending)
-    return (
-      <main className="room slab">
-        <Loading what={`Reading ${id}`} />
-      </main>
-    );
-  if (transfer.isError)
-    return (
-      <main className="room slab">
-        <Failure error={transfer.error} />
-      </main>
-    );
+  if (!transfer.isSuccess) return <Unread error={transfer.error} what={`Reading ${id}`} />;
   return <Shown transfer={transfer.data} />;
 }
 

@@ -2,7 +2,7 @@ import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
 import { type JSX, useMemo, useRef, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { RunningJob } from '../../parts/progress.js';
-import { Empty, Failure, Loading } from '../../parts/states.js';
+import { Empty, Unread } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
 import { Ago, number, useNow } from '../../parts/words.js';
 import { useMe, useSites } from '../../session.js';
@@ -16,18 +16,7 @@ const STATES: readonly EnvironmentState[] = ['in-step', 'drifted', 'working', 'f
 export function FleetRoom(): JSX.Element {
   const sites = useSites();
   const me = useMe();
-  if (sites.isPending)
-    return (
-      <main className="room slab">
-        <Loading what="Reading the fleet" rows={14} />
-      </main>
-    );
-  if (sites.isError)
-    return (
-      <main className="room slab">
-        <Failure error={sites.error} />
-      </main>
-    );
+  if (!sites.isSuccess) return <Unread error={sites.error} what="Reading the fleet" rows={14} />;
   if (sites.data.length === 0) {
     return (
       <main className="room slab">

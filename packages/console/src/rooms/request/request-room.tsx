@@ -7,7 +7,7 @@ import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
 import { Markdown } from '../../parts/markdown.js';
 import { Plate } from '../../parts/plate.js';
-import { Failure, Loading } from '../../parts/states.js';
+import { Unread } from '../../parts/states.js';
 import { SentenceText } from '../../parts/words.js';
 import { client, useMe, useSite } from '../../session.js';
 import { Acts } from './acts.js';
@@ -21,18 +21,7 @@ import { useDeeds, useRequest } from './use-request.js';
 export function RequestRoom(): JSX.Element {
   const { id = '' } = useParams();
   const request = useRequest(id);
-  if (request.isPending)
-    return (
-      <main className="room slab">
-        <Loading what="Reading the change request" rows={10} />
-      </main>
-    );
-  if (request.isError)
-    return (
-      <main className="room slab">
-        <Failure error={request.error} />
-      </main>
-    );
+  if (!request.isSuccess) return <Unread error={request.error} what="Reading the change request" rows={10} />;
   return <Ready request={request.data} />;
 }
 

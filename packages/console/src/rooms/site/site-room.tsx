@@ -4,7 +4,7 @@ import type { JSX } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { Icon } from '../../parts/icon.js';
-import { Failure, Loading } from '../../parts/states.js';
+import { Unread } from '../../parts/states.js';
 import { client, useSite } from '../../session.js';
 import { SiteAside } from './aside.js';
 import { Detail } from './environment.js';
@@ -14,18 +14,7 @@ import { forecastLink, KINDS, SiteMap } from './map.js';
 export function SiteRoom(): JSX.Element {
   const { site: name = '' } = useParams();
   const site = useSite(name);
-  if (site.isPending)
-    return (
-      <main className="room slab">
-        <Loading what={`Reading ${name}`} />
-      </main>
-    );
-  if (site.isError)
-    return (
-      <main className="room slab">
-        <Failure error={site.error} />
-      </main>
-    );
+  if (!site.isSuccess) return <Unread error={site.error} what={`Reading ${name}`} />;
   return <SiteShown site={site.data} />;
 }
 
