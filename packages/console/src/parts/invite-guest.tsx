@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { client } from '../session.js';
+import { FormEnd } from './form-end.js';
 import { LinkOnce } from './link-once.js';
 import { Failure } from './states.js';
 
@@ -86,14 +87,7 @@ export function InviteGuest({
         />
       </label>
       {invite.isError && <Failure error={invite.error} />}
-      <div className="two">
-        <button type="submit" className="btn main" disabled={invite.isPending}>
-          Make the link
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd button="Make the link" isDisabled={invite.isPending} leave={close} />
     </form>
   );
 }

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Permission } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
+import { FormEnd } from '../parts/form-end.js';
 import { LinkOnce } from '../parts/link-once.js';
 import { Failure } from '../parts/states.js';
 import { Ago, clock } from '../parts/words.js';
@@ -135,14 +136,7 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
         />
       )}
       {make.isError && <Failure error={make.error} />}
-      <div className="two">
-        <button type="submit" className="btn main" disabled={make.isPending || chosen?.length === 0}>
-          Make it
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd button="Make it" isDisabled={make.isPending || chosen?.length === 0} leave={close} />
     </form>
   );
 }

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { RequestDetail } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
+import { FormEnd } from '../../parts/form-end.js';
 import { Overtaken } from '../../parts/overtaken.js';
 import { client } from '../../session.js';
 import { AboutFields, aboutOf, changesOf, isSaid } from './about-fields.js';
@@ -43,14 +44,7 @@ export function EditForm({
           again={() => save.mutate(request.etag)}
         />
       )}
-      <div className="two">
-        <button type="submit" className="btn main" disabled={!isSaid(about) || save.isPending}>
-          Keep this
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd button="Keep this" isDisabled={!isSaid(about) || save.isPending} leave={close} />
     </form>
   );
 }

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { LaneRule } from '@tessarion/contract';
 import { asksForApproval, wantedBy } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
+import { FormEnd } from '../../parts/form-end.js';
 import { Overtaken } from '../../parts/overtaken.js';
 import { PickList } from '../../parts/pick-list.js';
 import { client, useMe } from '../../session.js';
@@ -109,14 +110,7 @@ function RuleForm({ rule, close }: { readonly rule: LaneRule; readonly close: ()
       </label>
       {save.isError && <Overtaken error={save.error} now={ruleWords(rule)} again={() => save.mutate(rule.etag)} />}
       <p className="q">What is in review is judged by it at once.</p>
-      <div className="two">
-        <button type="submit" className="btn main" disabled={save.isPending}>
-          Keep it so
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it
-        </button>
-      </div>
+      <FormEnd button="Keep it so" isDisabled={save.isPending} leave={close} />
     </form>
   );
 }
