@@ -22,8 +22,10 @@ export async function enqueue(on: OnRecords, task: Task['task'], id: string): Pr
 }
 
 /**
- * Work on record that no job will come to: the queue has given its job up, as after an hour in which the records broke
+ * Work on record that no job will come to: the queue has given its job up, as after minutes in which the records broke
  * off again and again, or its job found that it was not its turn yet.
+ *
+ * @returns the oldest first
  */
 export async function findUnqueued(on: OnRecords): Promise<Task[]> {
   const { rows } = await on.raw<{ rows: Task[] }>(
