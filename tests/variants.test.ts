@@ -138,6 +138,10 @@ it('moves work between copies of two kinds by what the earlier one came off with
   expect(await one(DESK, "SELECT price::text FROM product WHERE slug = 'throw'")).toBe('101.00');
   expect(await one(DESK, "SELECT title FROM page WHERE slug = 'dye'")).toBe('Dyes of the year');
   expect(await titles(DEV, DESK), 'nobody is asked twice').toEqual([]);
+  const shown = (environment: string) =>
+    studio.client.call('environmentShow', { params: { site: 'threadmill', environment } });
+  // All of its work is there; what was done above it is to come.
+  expect((await shown('dev')).drift).toMatchObject({ up: 0, down: 2 });
   // Downward it is brought in, with the work of both whole.
   await done(studio, await pullInto(studio, DESK, DEV));
   expect(await one(DEV, "SELECT price::text FROM product WHERE slug = 'throw'")).toBe('101.00');

@@ -9,7 +9,7 @@ import { libraryOf } from '../records/snapshots.js';
 import { takeRevision } from '../requests/revisions.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
-import { driftOf } from './rounds.js';
+import { aboveOf, driftOf } from './drift.js';
 import type { TransferFacts } from './transfer-facts.js';
 import { gatherUndo } from './undoing.js';
 
@@ -75,7 +75,9 @@ export async function computeForecast(installation: Installation, id: string): P
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
     await store(installation, record, facts);
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
-      await environments.update(records, record.from_path, { drift: driftOf(facts, installation.now()) });
+      const above = await aboveOf(records, environments, ends.from);
+      if (above?.path === record.onto_path)
+        await environments.update(records, record.from_path, { drift: driftOf(facts, installation.now()) });
     }
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');

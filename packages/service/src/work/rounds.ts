@@ -2,11 +2,11 @@ import { connectTo, type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { profileOfSite } from '../records/profiles.js';
-import { baselinesOf } from '../records/snapshots.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
+import { aboveOf, driftOf } from './drift.js';
 import { measure } from './measure.js';
-import { NO_WISHES, type TransferFacts } from './transfer-facts.js';
+import { NO_WISHES } from './transfer-facts.js';
 
 /** How old what is known of an environment's size and drift may become. */
 const LOOK_EVERY_MS = 60 * 60_000;
@@ -99,25 +99,9 @@ async function driftFrom(
   environment: Environment,
 ): Promise<EnvironmentRecord['drift'] | undefined> {
   const { records, environments } = installation;
-  const pairs = (await baselinesOf(records, record.path)).filter((one) => one.lower === record.path);
-  let upper: EnvironmentRecord | undefined;
-  for (const pair of pairs.sort((a, b) => +b.created_at - +a.created_at)) {
-    const found = await environments.find(records, pair.upper);
-    // A copy waits for what lies above it, not for its siblings.
-    if (found && found.kind !== record.kind) upper ??= found;
-  }
+  const upper = await aboveOf(records, environments, record);
   if (upper?.status !== 'ready') return undefined;
   const wish = { method: 'merge', wishes: NO_WISHES } as const;
   const facts = await gatherFacts(installation, { environment }, toEngine(upper, environment.profile), wish);
   return driftOf(facts, installation.now());
-}
-
-/** How far a copy and what it would be pushed onto are apart. */
-export function driftOf({ collector, news }: TransferFacts, at: Date): NonNullable<EnvironmentRecord['drift']> {
-  const items = [...collector.items.values()];
-  return {
-    up: items.filter((item) => item.outcome === 'written' || item.outcome === 'needs-you').length,
-    down: news,
-    at: at.toISOString(),
-  };
 }

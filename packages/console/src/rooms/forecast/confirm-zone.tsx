@@ -91,7 +91,7 @@ export function ConfirmZone({
               <kbd>N</kbd>
             </button>
           ) : (
-            <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or both ends agree'}</span>
+            <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or nothing waits'}</span>
           )}
         </>
       ) : (lane.asks || isAsking) && urgent === undefined ? (

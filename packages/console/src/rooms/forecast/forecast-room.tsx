@@ -217,7 +217,7 @@ function Ready({
           outcome="written"
           count={written}
           title={forecast.undoes === null ? 'Will be written' : 'Will be taken back'}
-          note={written === 0 ? 'both ends agree' : size(bytes)}
+          note={written === 0 ? 'nothing' : size(bytes)}
           isOn={outcome === 'written'}
           show={show}
         />

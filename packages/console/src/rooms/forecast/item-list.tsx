@@ -136,11 +136,7 @@ export function Items({
             </p>
           ))}
           {shown.length === 0 && failed.length === 0 && forecast.unclassified.length === 0 && (
-            <Empty title={items.length === 0 ? 'Both ends agree' : 'No item fits'}>
-              {items.length === 0
-                ? `Nothing that people made differs between ${forecast.from} and ${forecast.onto}.`
-                : 'Clear the filter to see all.'}
-            </Empty>
+            <NoItems forecast={forecast} isFiltered={items.length > 0} />
           )}
           <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
             {virtual.getVirtualItems().map((row) => {
@@ -292,5 +288,22 @@ function ItemLine({
         <span className="ch q">{shortOf(item)}</span>
       </button>
     </div>
+  );
+}
+
+function NoItems({
+  forecast: { undoes, from, onto },
+  isFiltered,
+}: {
+  readonly forecast: Forecast;
+  readonly isFiltered: boolean;
+}): JSX.Element {
+  if (isFiltered) return <Empty title="No item fits">Clear the filter to see all.</Empty>;
+  if (undoes !== null)
+    return <Empty title="Nothing to take back">All of it was changed since, or is as it was before.</Empty>;
+  return (
+    <Empty title="Nothing waits">
+      {onto} has all that was made in {from}; what it alone has stays.
+    </Empty>
   );
 }

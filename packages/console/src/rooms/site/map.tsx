@@ -29,9 +29,14 @@ export function SiteMap(props: MapProps): JSX.Element {
   );
 }
 
+/** What a copy's work goes up to. */
+const aboveOf = (site: Site, { kind }: Environment): string =>
+  (kind === 'dev' ? site.environments.find((one) => one.kind === 'staging' && !one.preview)?.path : undefined) ??
+  `${site.name}/live`;
+
 /** Where a forecast of what waits in a copy is made. */
 export const forecastLink = (site: Site, one: Environment): string =>
-  `/sites/${site.name}/forecast?from=${one.path}&onto=${one.kind === 'dev' ? (site.environments.find((e) => e.kind === 'staging')?.path ?? `${site.name}/staging`) : `${site.name}/live`}`;
+  `/sites/${site.name}/forecast?from=${one.path}&onto=${aboveOf(site, one)}`;
 
 function Column({ site, kind, at, requests, choose }: MapProps & { readonly kind: Environment['kind'] }): JSX.Element {
   const members = site.environments.filter((one) => one.kind === kind);
@@ -101,6 +106,7 @@ function Lane({
 }): JSX.Element {
   const { up, down } = one.drift ?? { up: 0, down: 0 };
   const [first] = requests;
+  const above = aboveOf(site, one);
   return (
     <div className="lane-out">
       <Link
@@ -116,8 +122,8 @@ function Lane({
           {down > 0 && (
             <Link
               className="news"
-              to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
-              title={`${number(down)} changed on live since ${one.path} was brought up to date`}
+              to={`/sites/${site.name}/forecast?from=${above}&onto=${one.path}`}
+              title={`${number(down)} changed above ${one.path} since it was brought up to date`}
             >
               <Icon name="left" size={12} />
               {number(down)}

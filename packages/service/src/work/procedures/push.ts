@@ -7,6 +7,7 @@ import { applyChanges, discardStaged, releaseVisitors } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
+import { aboveOf } from '../drift.js';
 import { staysAsItIs } from '../gathering.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
 import { keepNewContents } from '../keep-contents.js';
@@ -262,8 +263,10 @@ async function lookAgain(context: TransferContext): Promise<void> {
     await environments.update(records, record.onto_path, { refreshed_at: installation.now() });
   const lower = record.kind === 'pull' ? record.onto_path : from;
   const { only, except } = record.forecast === null ? NO_WISHES : (await forecastOf(context, record.forecast)).wishes;
-  const isWhole = only.length === 0 && except.length === 0;
-  const drift = isWhole && record.kind === 'push' ? { up: 0, down: 0, at: installation.now().toISOString() } : null;
-  if (drift) await environments.update(records, lower, { drift });
-  else await environments.update(records, lower, { looked_at: null });
+  const isWhole = record.kind === 'push' && only.length === 0 && except.length === 0;
+  const former = await environments.get(records, lower);
+  const above = isWhole ? await aboveOf(records, environments, former) : undefined;
+  if (above?.path !== record.onto_path) return environments.update(records, lower, { looked_at: null });
+  const drift = { up: 0, down: former.drift?.down ?? 0, at: installation.now().toISOString() };
+  await environments.update(records, lower, { drift });
 }

@@ -116,7 +116,9 @@ export const reset: Procedure = {
             databases: facts.databases,
             settings: facts.settings,
             refreshed_at: installation.now(),
-            drift: { up: 0, down: 0, at: installation.now().toISOString() },
+            ...(input.exact
+              ? { drift: null, looked_at: null }
+              : { drift: { up: 0, down: 0, at: installation.now().toISOString() } }),
           });
           await forgetBaselines(installation, destination.path, input.exact ? undefined : source.path);
           await rememberBaseline(context, source, destination, input.origin, NOTHING_LEFT_OUT);
