@@ -264,7 +264,9 @@ async function lookAgain(context: TransferContext): Promise<void> {
   const lower = record.kind === 'pull' ? record.onto_path : from;
   const { only, except } = record.forecast === null ? NO_WISHES : (await forecastOf(context, record.forecast)).wishes;
   const isWhole = record.kind === 'push' && only.length === 0 && except.length === 0;
-  const former = await environments.get(records, lower);
+  const former = await environments.find(records, lower);
+  // What is gone since waits for nothing.
+  if (!former) return;
   const above = isWhole ? await aboveOf(records, environments, former) : undefined;
   if (above?.path !== record.onto_path) return environments.update(records, lower, { looked_at: null });
   const drift = { up: 0, down: former.drift?.down ?? 0, at: installation.now().toISOString() };
