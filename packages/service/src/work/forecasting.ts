@@ -82,7 +82,7 @@ export async function computeForecast(installation: Installation, id: string): P
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');
     await records('forecast')
-      .where({ id })
+      .where({ id, state: 'computing' })
       .update({ state: 'failed', failure: json(failureOf(error)) });
   }
   const computed = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord;
@@ -119,6 +119,9 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     itemCount: items.length,
   };
   await installation.records.transaction(async (trx) => {
+    // Another worker may have computed it as well, and been first.
+    const { state } = await trx('forecast').where({ id: record.id }).forUpdate().first('state');
+    if (state !== 'computing') return;
     await trx('forecast_item').where({ forecast_id: record.id }).delete();
     for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += 500) {
       await trx('forecast_item').insert(
