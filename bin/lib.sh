@@ -43,6 +43,8 @@ install_modules() {
 
 build() {
   npx --no-install tsc -b
+  npx --no-install rolldown -c bundle/rolldown.config.js
+  node bundle/keep-compiled.cjs
   if [ -e packages/console/index.html ]; then npm run --silent build -w @tessarion/console; fi
 }
 

@@ -6,7 +6,7 @@ import { fileURLToPath } from 'node:url';
 import { promisify } from 'node:util';
 import type { Client } from '@tessarion/client';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
-import { becomeAdministrator, ended } from '@tessarion/demo';
+import { becomeAdministrator, type DemoPlace, ended } from '@tessarion/demo';
 import { makeDatabase, type ServerLogin, WebHost } from '@tessarion/demo-site';
 
 /** A service with one worker, and a database server for sites, both started for the benchmark alone. */
@@ -16,6 +16,9 @@ export interface Installation {
   readonly client: Client;
   readonly gatewayPort: number;
   readonly server: ServerLogin;
+  readonly place: DemoPlace;
+  /** The service, and the two database servers. */
+  readonly roots: readonly number[];
   workerPid(): Promise<number>;
   stop(): Promise<void>;
 }
@@ -29,13 +32,14 @@ export async function startInstallation(data: string): Promise<Installation> {
   const webHost = new WebHost(hosts);
   const webHostPort = await webHost.listen(await freePort());
   const log = openSync(join(data, 'service.log'), 'a');
-  const cli = fileURLToPath(new URL('../../packages/cli/dist/main.js', import.meta.url));
+  const cli = fileURLToPath(new URL('../../programs/tessarion.cjs', import.meta.url));
   const service: ChildProcess = fork(cli, ['serve', '--data', join(data, 'tessarion'), '--port', '0'], {
     stdio: ['ignore', log, log, 'ipc'],
   });
   const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve) =>
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string })),
   );
+  const records = await PrivateCluster.at(join(data, 'tessarion/records'));
   const { client } = await becomeAdministrator(ready.url, ready.firstKey, 'a password for the bench');
   await client.call('serverCreate', {
     body: {
@@ -52,8 +56,10 @@ export async function startInstallation(data: string): Promise<Installation> {
     client,
     gatewayPort: ready.gatewayPort,
     server,
+    place: { hosts, server, webHostPort, gatewayPort: ready.gatewayPort, url: ready.url },
+    roots: [service.pid as number, ...(await Promise.all([postmaster(cluster), postmaster(records)]))],
     async workerPid() {
-      const found = await promisify(execFile)('pgrep', ['-P', String(service.pid), '-f', 'work/main.js']);
+      const found = await promisify(execFile)('pgrep', ['-P', String(service.pid), '-f', 'worker.cjs']);
       return Number(found.stdout.trim().split('\n')[0]);
     },
     async stop() {
@@ -97,6 +103,34 @@ export async function adopt(on: Installation, site: string, profile: string, add
 }
 
 export const newDatabase = (on: Installation, name: string): Promise<void> => makeDatabase(on.server, name, 'bench');
+
+const postmaster = async ({ folder }: PrivateCluster): Promise<number> =>
+  Number.parseInt(await fs.readFile(join(folder, 'data/postmaster.pid'), 'utf8'), 10);
+
+/** Processor time that a tree of processes has taken so far, those included that have ended. */
+export async function processorSeconds({ roots }: Pick<Installation, 'roots'>): Promise<number> {
+  const found: { pid: number; parent: number; ticks: number }[] = [];
+  for (const name of await fs.readdir('/proc')) {
+    if (!/^\d+$/.test(name)) continue;
+    const text = await fs.readFile(`/proc/${name}/stat`, 'utf8').catch(() => '');
+    const [, parent, , , , , , , , , , , user, system, userOfEnded, systemOfEnded] = text
+      .slice(text.lastIndexOf(')') + 2)
+      .split(' ')
+      .map(Number);
+    if (parent === undefined) continue;
+    const ticks = (user ?? 0) + (system ?? 0) + (userOfEnded ?? 0) + (systemOfEnded ?? 0);
+    found.push({ pid: Number(name), parent, ticks });
+  }
+  const tree = new Set(roots);
+  for (let size = 0; size !== tree.size; ) {
+    size = tree.size;
+    for (const { pid, parent } of found) if (tree.has(parent)) tree.add(pid);
+  }
+  return found.reduce((sum, { pid, ticks }) => sum + (tree.has(pid) ? ticks : 0), 0) / TICKS;
+}
+
+/** `USER_HZ`, which is 100 wherever Linux runs today (proc(5)). */
+const TICKS = 100;
 
 /** Highest resident set of a process since its last reset, in MB, from the kernel's own account. */
 export async function peakMegabytes(pid: number): Promise<number> {

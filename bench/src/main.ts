@@ -1,9 +1,11 @@
 import { underFire } from './fire.js';
 import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
 import { longRecord } from './record.js';
+import { small } from './small.js';
+import { start } from './start.js';
 import { clone, type Figure, memory, pushUnderLoad, rewrite, snapshots } from './workloads.js';
 
-const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
+const WORKLOADS: Readonly<Record<string, () => Promise<Figure | Figure[]>>> = {
   rewrite,
   clone,
   'snapshot-10': snapshots,
@@ -15,6 +17,8 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure>>> = {
   'push-under-load': pushUnderLoad,
   'under-fire': underFire,
   'long-record': longRecord,
+  start,
+  small,
 };
 
 const names = process.argv.slice(2).filter((one) => one !== '--json');
@@ -27,12 +31,12 @@ if (unknown !== undefined) {
 const figures: Figure[] = [];
 for (const [name, run] of Object.entries(WORKLOADS)) {
   if (names.length > 0 && !names.includes(name)) continue;
-  const figure = await run();
-  figures.push(figure);
-  if (!asJson) {
+  const measured = [await run()].flat();
+  figures.push(...measured);
+  for (const figure of asJson ? [] : measured) {
     const cell = (value: number | null, unit: string): string => (value === null ? '–' : `${value}${unit}`);
     process.stdout.write(
-      `${figure.name.padEnd(16)} ours ${cell(figure.ours_s, ' s').padEnd(10)} by hand ${cell(figure.reference_s, ' s').padEnd(10)} ratio ${cell(figure.ratio, '').padEnd(6)} peak ${cell(figure.peak_rss_mb, ' MB').padEnd(8)} goal ${figure.goal}\n${' '.repeat(17)}${figure.note}\n`,
+      `${figure.name.padEnd(17)} ours ${cell(figure.ours_s, ' s').padEnd(10)} by hand ${cell(figure.reference_s, ' s').padEnd(10)} ratio ${cell(figure.ratio, '').padEnd(6)} peak ${cell(figure.peak_rss_mb, ' MB').padEnd(8)} goal ${figure.goal}\n${' '.repeat(18)}${figure.note}\n`,
     );
   }
 }

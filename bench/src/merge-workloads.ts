@@ -42,13 +42,14 @@ const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
     return work({ on, database: shown.databases[0] as string, pid });
   });
 
-async function forecast(on: Installation, from = COPY, onto = LIVE): Promise<string> {
+/** Makes a forecast and waits for it. @returns its id */
+export async function forecast(on: Installation, from = COPY, onto = LIVE): Promise<string> {
   const { id } = await on.client.call('forecastCreate', { body: { from, onto } });
   for (;;) {
     const { state, failure } = await on.client.call('forecastShow', { params: { id } });
     if (state === 'failed') throw new Error(failure?.message);
     if (state === 'ready') return id;
-    await new Promise((resolve) => setTimeout(resolve, 50));
+    await new Promise((resolve) => setTimeout(resolve, 20));
   }
 }
 

@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { Client } from '@tessarion/client';
 import { PrivateCluster } from '@tessarion/cluster';
 import { stampOf } from '@tessarion/core';
+import { browser } from '@tessarion/demo';
 import pg from 'pg';
 import { type Installation, seconds } from './installation.js';
 import { type Figure, figure, installShop, withInstallation } from './workloads.js';
@@ -68,15 +69,7 @@ async function newcomer(on: Installation): Promise<Client> {
   });
   const open = new Client({ url: on.client.url });
   await open.call('invitationAccept', { body: { key, password } });
-  let cookie = '';
-  const client = new Client({
-    url: on.client.url,
-    fetch: async (url, init) => {
-      const response = await fetch(url, { ...init, headers: { ...init?.headers, cookie } });
-      cookie = response.headers.get('set-cookie')?.split(';')[0] ?? cookie;
-      return response;
-    },
-  });
+  const client = browser(on.client.url);
   await client.call('signIn', { body: { mail, password } });
   return client;
 }

@@ -13,7 +13,7 @@ import pg from 'pg';
 import { startCluster } from './clusters.js';
 
 const root = fileURLToPath(new URL('../..', import.meta.url));
-export const CLI = join(root, 'packages/cli/dist/main.js');
+export const CLI = join(root, 'programs/tessarion.cjs');
 export const PROFILES = join(root, 'packages/demo/profiles');
 export const PASSWORD = 'a password for tests';
 
@@ -309,7 +309,7 @@ export async function workerPids(studio: Studio): Promise<number[]> {
   for (const name of await fs.readdir('/proc')) {
     if (!/^\d+$/.test(name)) continue;
     const line = await fs.readFile(`/proc/${name}/cmdline`, 'utf8').catch(() => '');
-    if (!line.includes('service/dist/work/main.js')) continue;
+    if (!line.includes('programs/worker.cjs')) continue;
     const variables = await fs.readFile(`/proc/${name}/environ`, 'utf8').catch(() => '');
     if (variables.includes(`TESSARION_DATA=${studio.data}/`)) found.push(Number(name));
   }

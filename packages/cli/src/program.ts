@@ -1,6 +1,7 @@
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
 import { Client, followEvents } from '@tessarion/client';
+import { sendByNode } from '@tessarion/client/node';
 import type { EnvironmentKind, Forecast, ForecastItem, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
@@ -20,6 +21,7 @@ export async function connect(command: Command): Promise<Client> {
   const [url, token] = await readSettings(flags);
   return new Client({
     url: (url?.value ?? '').replace(/\/+$/, ''),
+    send: sendByNode,
     ...(token?.value === undefined ? {} : { token: token.value }),
   });
 }

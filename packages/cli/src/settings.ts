@@ -1,11 +1,10 @@
 import * as fs from 'node:fs/promises';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
-import { parse, stringify } from 'yaml';
 import { z } from 'zod';
 import { CliError } from './errors.js';
 
-const FileContent = z.object({ url: z.string().optional(), token: z.string().optional() }).strict();
+const FileContent = z.strictObject({ url: z.string().optional(), token: z.string().optional() });
 
 /** One effective value and where it came from. */
 export interface Setting {
@@ -22,6 +21,8 @@ export const settingsFile = (): string =>
 async function readFile(): Promise<z.infer<typeof FileContent>> {
   const path = settingsFile();
   const text = await fs.readFile(path, 'utf8').catch(() => '');
+  if (text === '') return {};
+  const { parse } = await import('yaml');
   const content = FileContent.safeParse(parse(text) ?? {});
   if (!content.success)
     throw new CliError(
@@ -51,6 +52,7 @@ export async function readSettings(flags: {
 
 export async function saveSettings(url: string, token: string): Promise<string> {
   const path = settingsFile();
+  const { stringify } = await import('yaml');
   await fs.mkdir(dirname(path), { recursive: true });
   await fs.writeFile(path, stringify({ url, token }), { mode: 0o600 });
   return path;

@@ -9,6 +9,7 @@ import {
   type QueryOf,
   type ResponseOf,
 } from '@tessarion/contract';
+import { type Answer, type Question, type Send, sendByFetch } from './send.js';
 
 /** What the service answered instead of doing what was asked. */
 export class ServiceProblem extends Error {
@@ -27,7 +28,8 @@ export interface ClientOptions {
   /** Such as `http://127.0.0.1:7070`; empty for the page's own origin. */
   readonly url: string;
   readonly token?: string;
-  readonly fetch?: typeof fetch;
+  /** How it is asked; by `fetch` where nothing else is said. */
+  readonly send?: Send;
 }
 
 type Given<N extends EndpointName> = {
@@ -85,31 +87,44 @@ export class Client {
       ...(given?.body === undefined ? {} : { body: JSON.stringify(given?.body) }),
       ...(given?.signal === undefined ? {} : { signal: given?.signal }),
     });
-    if (response.ok && definition.isText) return this.#pieces(response) as unknown as ResponseOf<N>;
-    const text = await response.text();
+    if (response.ok && definition.isText) return whole(response.pieces()) as unknown as ResponseOf<N>;
+    let text = '';
+    for await (const piece of whole(response.pieces())) text += piece;
     if (!response.ok) throw new ServiceProblem(readProblem(response.status, text));
     return definition.response.parse(text === '' ? undefined : JSON.parse(text)) as ResponseOf<N>;
   }
 
-  /** Text as it arrives. @throws {ServiceUnreachable} where it breaks off */
-  async *#pieces({ body }: Response): AsyncGenerator<string> {
-    if (!body) return;
-    try {
-      yield* body.pipeThrough(new TextDecoderStream()) as unknown as AsyncIterable<string>;
-    } catch (error) {
-      throw new ServiceUnreachable('The service broke off before everything was there.', { cause: error });
-    }
+  /** The event stream, from behind an event's id. @throws {ServiceUnreachable} */
+  events(last: string, signal: AbortSignal): Promise<Answer> {
+    return this.#send(`${this.#options.url}/api/v1/events`, {
+      method: 'GET',
+      headers: {
+        ...this.headers(),
+        accept: 'text/event-stream',
+        ...(last === '' ? {} : { 'last-event-id': last }),
+      },
+      signal,
+    });
   }
 
-  async #send(url: string, init: RequestInit): Promise<Response> {
+  async #send(url: string, question: Question): Promise<Answer> {
     try {
-      return await (this.#options.fetch ?? fetch)(url, init);
+      return await (this.#options.send ?? sendByFetch)(url, question);
     } catch (error) {
-      if (init.signal?.aborted) throw error;
+      if (question.signal?.aborted) throw error;
       throw new ServiceUnreachable(`The service at ${this.#options.url || 'this address'} cannot be reached.`, {
         cause: error,
       });
     }
+  }
+}
+
+/** Text as it arrives. @throws {ServiceUnreachable} where it breaks off */
+async function* whole(pieces: AsyncIterable<string>): AsyncGenerator<string> {
+  try {
+    yield* pieces;
+  } catch (error) {
+    throw new ServiceUnreachable('The service broke off before everything was there.', { cause: error });
   }
 }
 

@@ -14,15 +14,8 @@ export async function* followEvents(client: Client, signal: AbortSignal): AsyncG
   let last = '';
   for (let failures = 0; !signal.aborted; ) {
     try {
-      const response = await fetch(`${client.url}/api/v1/events`, {
-        headers: {
-          ...client.headers(),
-          accept: 'text/event-stream',
-          ...(last === '' ? {} : { 'last-event-id': last }),
-        },
-        signal,
-      });
-      if (!response.ok || !response.body) throw new Error(`The event stream answered ${response.status}.`);
+      const answer = await client.events(last, signal);
+      if (!answer.ok) throw new Error(`The event stream answered ${answer.status}.`);
       failures = 0;
       const waiting: StreamEvent[] = [];
       const parser = createParser({
@@ -32,12 +25,8 @@ export async function* followEvents(client: Client, signal: AbortSignal): AsyncG
           if (parsed.success) waiting.push(parsed.data);
         },
       });
-      const reader = response.body.getReader();
-      const decoder = new TextDecoder();
-      for (;;) {
-        const { done, value } = await reader.read();
-        if (done) break;
-        parser.feed(decoder.decode(value, { stream: true }));
+      for await (const piece of answer.pieces()) {
+        parser.feed(piece);
         yield* waiting.splice(0);
       }
     } catch (error) {

@@ -1,7 +1,8 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { Client, followEvents, ServiceProblem, ServiceUnreachable } from '../src/index.js';
+import { Client, followEvents, keepingCookie, ServiceProblem, ServiceUnreachable, sendByFetch } from '../src/index.js';
+import { sendByNode } from '../src/node.js';
 
 let server: Server;
 let url: string;
@@ -37,10 +38,15 @@ const failure = async (act: Promise<unknown>): Promise<unknown> =>
     (error: unknown) => error,
   );
 
-describe('a call', () => {
+const WAYS = [
+  { by: 'fetch', send: sendByFetch },
+  { by: 'Node', send: sendByNode },
+];
+
+describe.each(WAYS)('a call by $by', ({ send }) => {
   it('puts parameters, query, body, token and key where the contract has them', async () => {
     serve = (_incoming, answer) => json(answer, 200, []);
-    const client = new Client({ url, token: 'secret' });
+    const client = new Client({ url, send, token: 'secret' });
     await client.call('siteList', { query: { client: 'Threadmill & Daughters', state: 'failed' } });
     expect(seen[0]).toMatchObject({
       method: 'GET',
@@ -64,7 +70,7 @@ describe('a call', () => {
       answer.write(letters.subarray(0, 10));
       setTimeout(() => answer.write(letters.subarray(10), () => answer.socket?.destroy()), 20);
     };
-    const client = new Client({ url });
+    const client = new Client({ url, send });
     let text = '';
     const reading = (async () => {
       for await (const piece of await client.call('journalExport', { query: { outcome: 'failed' } })) text += piece;
@@ -87,33 +93,45 @@ describe('a call', () => {
         detail: 'There is one.',
         next: 'Choose another name.',
       });
-    const taken = await failure(new Client({ url }).call('siteList'));
+    const taken = await failure(new Client({ url, send }).call('siteList'));
     expect(taken).toBeInstanceOf(ServiceProblem);
     expect((taken as ServiceProblem).problem).toMatchObject({ type: 'tessarion:taken', next: 'Choose another name.' });
     serve = (_incoming, answer) => answer.writeHead(502).end('<html>Bad gateway</html>');
-    const odd = await failure(new Client({ url }).call('siteList'));
+    const odd = await failure(new Client({ url, send }).call('siteList'));
     expect((odd as ServiceProblem).problem).toMatchObject({ status: 502, title: 'Unexpected answer' });
+  });
+
+  it('sends back the cookie that was set last', async () => {
+    let sent = 0;
+    serve = (_incoming, answer) => {
+      const cookie = ['tsr=one; HttpOnly; Path=/', 'tsr=two', undefined][sent++];
+      if (cookie !== undefined) answer.setHeader('set-cookie', cookie);
+      json(answer, 200, []);
+    };
+    const client = new Client({ url, send: keepingCookie(send) });
+    for (let i = 0; i < 4; i++) await client.call('siteList');
+    expect(seen.map((one) => one.headers.cookie)).toEqual([undefined, 'tsr=one', 'tsr=two', 'tsr=two']);
   });
 
   it('does not take an answer of another form for what was asked', async () => {
     serve = (_incoming, answer) => json(answer, 200, [{ name: 'half a site' }]);
-    const error = await failure(new Client({ url }).call('siteList'));
+    const error = await failure(new Client({ url, send }).call('siteList'));
     expect((error as Error).name).toBe('ZodError');
   });
 
   it('tells a service that is away from one that refuses, and a call that was given up from both', async () => {
-    const away = await failure(new Client({ url: 'http://127.0.0.1:9' }).call('siteList'));
+    const away = await failure(new Client({ url: 'http://127.0.0.1:9', send }).call('siteList'));
     expect(away).toBeInstanceOf(ServiceUnreachable);
     expect((away as Error).message).toContain('http://127.0.0.1:9');
     serve = () => undefined;
     const abort = new AbortController();
-    const given = failure(new Client({ url }).call('siteList', { signal: abort.signal }));
+    const given = failure(new Client({ url, send }).call('siteList', { signal: abort.signal }));
     abort.abort();
     expect((await given) as Error).not.toBeInstanceOf(ServiceUnreachable);
   });
 });
 
-describe('following events', () => {
+describe.each(WAYS)('following events by $by', ({ send }) => {
   const event = (id: number, site: string): string => `id: ${id}\ndata: ${JSON.stringify({ type: 'site', site })}\n\n`;
 
   it('goes on where it broke off, and passes over what it does not know', async () => {
@@ -130,7 +148,7 @@ describe('following events', () => {
     };
     const abort = new AbortController();
     const got: string[] = [];
-    for await (const one of followEvents(new Client({ url, token: 't' }), abort.signal)) {
+    for await (const one of followEvents(new Client({ url, send, token: 't' }), abort.signal)) {
       if (one.type === 'site') got.push(one.site);
       if (got.length === 2) abort.abort();
     }
@@ -143,7 +161,7 @@ describe('following events', () => {
     serve = (_incoming, answer) => answer.writeHead(200, { 'content-type': 'text/event-stream' }).write(': hello\n\n');
     const abort = new AbortController();
     const reading = (async () => {
-      for await (const _one of followEvents(new Client({ url }), abort.signal)) expect.unreachable();
+      for await (const _one of followEvents(new Client({ url, send }), abort.signal)) expect.unreachable();
     })();
     await expect.poll(() => seen.length).toBe(1);
     abort.abort();

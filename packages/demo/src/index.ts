@@ -1,4 +1,4 @@
 export { becomeAdministrator, bringIn, type DemoPlace, ended, install, prepareStudio } from './fill.js';
 export { browser } from './people.js';
-export type { DemoSite } from './scenario.js';
+export { DEMO_SITES, type DemoSite } from './scenario.js';
 export { Visitors, visit } from './visitors.js';

@@ -1,20 +1,7 @@
-import { Client } from '@tessarion/client';
+import { Client, keepingCookie, sendByFetch } from '@tessarion/client';
 
 /** A client that keeps its cookie, as a browser does. */
-export function browser(url: string): Client {
-  let cookie = '';
-  return new Client({
-    url,
-    fetch: async (input, init) => {
-      const response = await fetch(input, {
-        ...init,
-        headers: { ...(init?.headers as Record<string, string>), ...(cookie === '' ? {} : { cookie }) },
-      });
-      cookie = response.headers.getSetCookie()[0]?.split(';')[0] ?? cookie;
-      return response;
-    },
-  });
-}
+export const browser = (url: string): Client => new Client({ url, send: keepingCookie(sendByFetch) });
 
 export async function signIn(url: string, mail: string, password: string): Promise<Client> {
   const client = browser(url);

@@ -16,13 +16,22 @@ const TEXT_SETTINGS = [
 
 export type SessionUse = 'read' | 'write';
 
+/** Writing sessions end soon after their client is gone, so that visitors wait on no lock of a dead worker. */
+const WRITE_SETTINGS =
+  "SET client_connection_check_interval = '500ms'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '10s'";
+
+/** Statements that make a session as every reading or writing one is. */
+export const settingsFor = (use: SessionUse): string =>
+  use === 'write' ? `${TEXT_SETTINGS}; ${WRITE_SETTINGS}` : TEXT_SETTINGS;
+
+export const applicationName = (purpose: string): string => `tessarion ${purpose}`.slice(0, 63);
+
 /** How long each try of a connection may take: a server that is busy, or a machine that stood still, gets another. */
 const PATIENCE_MS = [5000, 10_000, 15_000];
 
 /**
- * Opens a session on a site's database. A server that stays silent is asked again; one that refuses is not.
- *
- * Writing sessions end soon after their client is gone, so that visitors wait on no lock of a dead worker.
+ * Opens a session on a site's database, of which nobody knows yet whether it answers. A server that stays silent is asked
+ * again; one that refuses is not. What asks a known database again and again borrows sessions instead (`sessions.ts`).
  *
  * @param patience how long each try may take, in milliseconds
  * @throws {EngineError} `database-unreachable`, `database-refused`
@@ -50,19 +59,14 @@ async function session(login: DatabaseLogin, use: SessionUse, purpose: string, w
     database: login.database,
     user: login.user,
     password: login.password,
-    application_name: `tessarion ${purpose}`.slice(0, 63),
+    application_name: applicationName(purpose),
     connectionTimeoutMillis: wait,
     keepAlive: true,
   });
   client.on('error', () => undefined);
   try {
     await client.connect();
-    await client.query(TEXT_SETTINGS);
-    if (use === 'write') {
-      await client.query(
-        "SET client_connection_check_interval = '500ms'; SET lock_timeout = '5s'; SET idle_in_transaction_session_timeout = '10s'",
-      );
-    }
+    await client.query(settingsFor(use));
     return client;
   } catch (error) {
     await client.end().catch(() => undefined);

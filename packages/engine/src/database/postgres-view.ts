@@ -1,10 +1,10 @@
 import { spawn } from 'node:child_process';
 import type { ByteString, KeyRange } from '@tessarion/core';
-import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { EngineError } from '../errors.js';
-import { connectTo, databaseError } from './connect.js';
+import { databaseError } from './connect.js';
 import { describeSchema, listTables, quoteName, quoteTable } from './describe.js';
+import { borrowSession, type Session } from './sessions.js';
 import type {
   DatabaseLogin,
   DatabaseView,
@@ -16,16 +16,16 @@ import type {
 
 /** Reads a PostgreSQL database as it is at one moment, without keeping its visitors from writing. */
 export class PostgresView implements DatabaseView {
-  readonly #client: pg.Client;
+  readonly #client: Session;
   readonly #login: DatabaseLogin;
   readonly #snapshot: string;
-  readonly #idle: pg.Client[] = [];
+  readonly #idle: Session[] = [];
   /** What `pg_dump` says of the schema, asked once: both sections come from the same archive. */
   #archive: Promise<Buffer> | undefined;
 
   private constructor(
     login: DatabaseLogin,
-    client: pg.Client,
+    client: Session,
     snapshot: string,
     readonly schema: SchemaShape,
     readonly bytes: number,
@@ -40,7 +40,7 @@ export class PostgresView implements DatabaseView {
    * reader or writer): a table truncated meanwhile would read as empty.
    */
   static async open(login: DatabaseLogin): Promise<PostgresView> {
-    const client = await connectTo(login, 'read', 'read');
+    const client = await borrowSession(login, 'read', 'read');
     try {
       await client.query("SET lock_timeout = '30s'");
       const tables = await listTables(client);
@@ -51,7 +51,7 @@ export class PostgresView implements DatabaseView {
       const snapshot = await client.query<{ id: string }>('SELECT pg_export_snapshot() AS id');
       return new PostgresView(login, client, snapshot.rows[0]?.id as string, schema, Number(size.rows[0]?.bytes));
     } catch (error) {
-      await client.end().catch(() => undefined);
+      await client.giveBack();
       throw databaseError(error, login);
     }
   }
@@ -138,8 +138,8 @@ export class PostgresView implements DatabaseView {
     return result.rows.map(([held]) => held);
   }
 
-  async #reader(): Promise<pg.Client> {
-    const reader = await connectTo(this.#login, 'read', 'read rows');
+  async #reader(): Promise<Session> {
+    const reader = await borrowSession(this.#login, 'read', 'read rows');
     await reader.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
     await reader.query(`SET TRANSACTION SNAPSHOT '${this.#snapshot}'`);
     return reader;
@@ -162,9 +162,7 @@ export class PostgresView implements DatabaseView {
   }
 
   async close(): Promise<void> {
-    for (const reader of this.#idle.splice(0)) await reader.end().catch(() => undefined);
-    await this.#client.query('ROLLBACK').catch(() => undefined);
-    await this.#client.end().catch(() => undefined);
+    await Promise.all([...this.#idle.splice(0), this.#client].map((session) => session.giveBack()));
   }
 }
 

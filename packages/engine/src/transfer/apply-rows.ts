@@ -1,6 +1,7 @@
 import type { Profile } from '@tessarion/core';
-import { connectTo, databaseError } from '../database/connect.js';
+import { databaseError } from '../database/connect.js';
 import { describeSchema, quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
+import { borrowSession } from '../database/sessions.js';
 import { type DatabaseLogin, fullName } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
 import { checkRows, lockRows, type Mode, type Remain, spareReferred } from './check-rows.js';
@@ -36,11 +37,11 @@ export class RowApplication {
     mode: Mode,
     profile: Profile | undefined,
   ): Promise<RowApplication> {
-    const client = await connectTo(login, 'write', purpose);
+    const client = await borrowSession(login, 'write', purpose);
     try {
       return new RowApplication(new StagedChanges(client, login, await describeSchema(client)), mode, profile);
     } catch (error) {
-      await client.end().catch(() => undefined);
+      await client.giveBack();
       throw databaseError(error, login);
     }
   }
@@ -125,7 +126,7 @@ export class RowApplication {
   }
 
   async close(): Promise<void> {
-    await this.#staged.client.end().catch(() => undefined);
+    await this.#staged.client.giveBack();
   }
 
   /** Frees unique values that go from one row to another. @returns rows that were given a passing value */

@@ -1,6 +1,6 @@
 import { keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
 import { readable } from '../database/postgres-view.js';
+import { borrowSession } from '../database/sessions.js';
 import { type DatabaseLogin, profileName, type SchemaShape } from '../database/site-database.js';
 import { uniqueIndexes } from './unique-values.js';
 
@@ -19,7 +19,7 @@ export async function masksThatBreak(
   database: string,
 ): Promise<BrokenMask[]> {
   const broken: BrokenMask[] = [];
-  const client = await connectTo(login, 'read', 'masks');
+  const client = await borrowSession(login, 'read', 'masks');
   try {
     for (const shape of schema.tables) {
       const label = profileName(shape);
@@ -39,7 +39,7 @@ export async function masksThatBreak(
         }
     }
   } finally {
-    await client.end();
+    await client.giveBack();
   }
   return broken;
 }

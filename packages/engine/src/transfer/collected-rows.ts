@@ -1,6 +1,6 @@
 import { rulesForTable } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
+import { borrowSession } from '../database/sessions.js';
 import { profileName } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 
@@ -30,7 +30,7 @@ const sumOf = (key: string, condition = ''): string =>
 export async function collectedRows(environment: Environment): Promise<CollectedRows[]> {
   const found: CollectedRows[] = [];
   for (const { name: database, login } of environment.databases) {
-    const client = await connectTo(login, 'read', 'proof');
+    const client = await borrowSession(login, 'read', 'proof');
     try {
       for (const shape of (await describeSchema(client)).tables) {
         const table = profileName(shape);
@@ -51,7 +51,7 @@ export async function collectedRows(environment: Environment): Promise<Collected
         });
       }
     } finally {
-      await client.end();
+      await client.giveBack();
     }
   }
   return found;
@@ -66,7 +66,7 @@ export async function proveCollected(
   for (const { name: database, login } of environment.databases) {
     const own = before.filter((one) => one.database === database);
     if (own.length === 0) continue;
-    const client = await connectTo(login, 'read', 'proof');
+    const client = await borrowSession(login, 'read', 'proof');
     try {
       const { tables } = await describeSchema(client);
       for (const { table, rows, keys } of own) {
@@ -89,7 +89,7 @@ export async function proveCollected(
         found.push({ table, before: rows, now, holds });
       }
     } finally {
-      await client.end();
+      await client.giveBack();
     }
   }
   return found;

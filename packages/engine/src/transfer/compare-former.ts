@@ -29,8 +29,8 @@ import {
 } from '@tessarion/core';
 import type pg from 'pg';
 import type { PackStore } from '../blobs/pack-store.js';
-import { connectTo } from '../database/connect.js';
 import { PostgresView } from '../database/postgres-view.js';
+import { borrowSession } from '../database/sessions.js';
 import type { DatabaseView, TableShape } from '../database/site-database.js';
 import { type CanonicalTable, canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
@@ -79,7 +79,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
   for (const { name, login } of destination.databases) {
     const changes = plan.changes.filter((one): one is RowChange => one.part === 'row' && one.database === name);
     const view = await PostgresView.open(login);
-    const client = await connectTo(login, 'read', 'compare');
+    const client = await borrowSession(login, 'read', 'compare');
     try {
       schemas.set(name, view.schema);
       const found = await new FormerTables(destination, name, view, client, changes, notes, gone).read();
@@ -89,7 +89,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
       rows.lacking = [...rows.lacking, ...one.lacking, ...found.lacking];
       for (const [table, keys] of found.leaving) going.set(table, keys);
     } finally {
-      await Promise.all([view.close(), client.end()]);
+      await Promise.all([view.close(), client.giveBack()]);
     }
   }
   const files: FileOutcome[] = [];

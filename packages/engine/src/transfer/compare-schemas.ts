@@ -7,7 +7,7 @@ import {
   tableDifferences,
 } from '@tessarion/core';
 import type pg from 'pg';
-import { connectTo } from '../database/connect.js';
+import { borrowSession, type Session } from '../database/sessions.js';
 import {
   type DatabaseLogin,
   type DatabaseView,
@@ -45,9 +45,9 @@ export async function compareSchemas(
   source: { readonly login: DatabaseLogin; readonly tables: readonly TableShape[] },
   destination: { readonly login: DatabaseLogin; readonly view: DatabaseView },
 ): Promise<ComparedSchemas> {
-  const open: pg.Client[] = [];
+  const open: Session[] = [];
   const connect = async (login: DatabaseLogin): Promise<pg.Client> => {
-    const client = await connectTo(login, 'read', 'compare');
+    const client = await borrowSession(login, 'read', 'compare');
     open.push(client);
     return client;
   };
@@ -103,7 +103,7 @@ export async function compareSchemas(
         null,
     };
   } finally {
-    for (const client of open) await client.end();
+    for (const client of open) await client.giveBack();
   }
 }
 

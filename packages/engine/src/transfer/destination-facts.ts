@@ -7,8 +7,8 @@ import {
   toText,
   type Values,
 } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
 import { quoteName, quoteTable } from '../database/describe.js';
+import { borrowSession } from '../database/sessions.js';
 import { fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
@@ -31,11 +31,11 @@ export function askDestination(
   const ask = async <R extends object>(database: string, sql: string, values: unknown[]): Promise<R[]> => {
     const login = destination.databases.find((one) => one.name === database)?.login;
     if (!login) throw new Error(`${destination.path} has no database "${database}".`);
-    const client = await connectTo(login, 'read', 'compare');
+    const client = await borrowSession(login, 'read', 'compare');
     try {
       return (await client.query<R>(sql, values)).rows;
     } finally {
-      await client.end();
+      await client.giveBack();
     }
   };
   const written = (value: ByteString | null): string | null =>

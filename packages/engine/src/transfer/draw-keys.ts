@@ -1,6 +1,6 @@
 import { type ByteString, type FreshKey, toBytes, toText } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
 import { quoteName, quoteTable } from '../database/describe.js';
+import { borrowSession } from '../database/sessions.js';
 import type { Environment } from '../environment/environment.js';
 import { EngineError } from '../errors.js';
 
@@ -19,7 +19,7 @@ export async function drawKeys(
   for (const { name, login } of environment.databases) {
     const own = wanted.filter((one) => one.table.database === name);
     if (own.length === 0) continue;
-    const client = await connectTo(login, 'write', 'keys');
+    const client = await borrowSession(login, 'write', 'keys');
     try {
       for (const table of new Set(own.map((one) => one.table))) {
         const [schema, ...rest] = table.table.split('.') as [string, ...string[]];
@@ -50,7 +50,7 @@ export async function drawKeys(
         }
       }
     } finally {
-      await client.end();
+      await client.giveBack();
     }
   }
   return drawn;

@@ -31,19 +31,24 @@ const work: Work = {
   },
 };
 
-const source = sourceFrom(order.source);
-const traces = order.tracesOf && new TraceFinder(fromPortable(order.tracesOf));
-const plan = { ...order, source, destination: fromPortable(order.destination), traces };
-let spool: SpoolWriter | undefined;
-try {
-  spool = order.spool && new SpoolWriter(order.spool.path, Buffer.from(order.spool.key));
-  for (const root of source.roots) await copyRoot(plan, root, spool, work);
-  spool?.end();
-  report();
-  say({ type: 'done', traces: traces?.found ?? [] });
-} catch (error) {
-  spool?.close();
-  if (error instanceof EngineError) say({ type: 'failed', code: error.code, message: error.message, next: error.next });
-  else say({ type: 'failed', code: 'command-failed', message: messageOf(error), next: 'Look at the log.' });
+async function copyAll(): Promise<void> {
+  const source = sourceFrom(order.source);
+  const traces = order.tracesOf && new TraceFinder(fromPortable(order.tracesOf));
+  const plan = { ...order, source, destination: fromPortable(order.destination), traces };
+  let spool: SpoolWriter | undefined;
+  try {
+    spool = order.spool && new SpoolWriter(order.spool.path, Buffer.from(order.spool.key));
+    for (const root of source.roots) await copyRoot(plan, root, spool, work);
+    spool?.end();
+    report();
+    say({ type: 'done', traces: traces?.found ?? [] });
+  } catch (error) {
+    spool?.close();
+    if (error instanceof EngineError)
+      say({ type: 'failed', code: error.code, message: error.message, next: error.next });
+    else say({ type: 'failed', code: 'command-failed', message: messageOf(error), next: 'Look at the log.' });
+  }
+  port.close();
 }
-port.close();
+
+void copyAll();

@@ -1,12 +1,11 @@
-import type pg from 'pg';
-import { connectTo } from '../database/connect.js';
 import { describeSchema } from '../database/describe.js';
+import { borrowSession, type Session } from '../database/sessions.js';
 import type { DatabaseLogin, TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 
 /** A session on a site's database, and what its tables are like. */
 export interface Lookup {
-  readonly client: pg.Client;
+  readonly client: Session;
   readonly tables: readonly TableShape[];
 }
 
@@ -26,16 +25,16 @@ export class Lookups {
 
   async close(): Promise<void> {
     for (const one of await Promise.allSettled(this.#open.values()))
-      if (one.status === 'fulfilled') await one.value.client.end().catch(() => undefined);
+      if (one.status === 'fulfilled') await one.value.client.giveBack();
   }
 }
 
 async function open(login: DatabaseLogin): Promise<Lookup> {
-  const client = await connectTo(login, 'read', 'impact');
+  const client = await borrowSession(login, 'read', 'impact');
   try {
     return { client, tables: (await describeSchema(client)).tables };
   } catch (error) {
-    await client.end().catch(() => undefined);
+    await client.giveBack();
     throw error;
   }
 }

@@ -7,8 +7,8 @@ import {
   type TableToCompare,
   tableId,
 } from '@tessarion/core';
-import { connectTo } from '../database/connect.js';
 import { readable } from '../database/postgres-view.js';
+import { borrowSession } from '../database/sessions.js';
 import {
   type DatabaseLogin,
   fullName,
@@ -66,7 +66,7 @@ export async function describeUses<T extends TableToCompare>(
     })),
     environment.profile,
   );
-  const client = await connectTo(login, 'read', 'compare');
+  const client = await borrowSession(login, 'read', 'compare');
   try {
     const described: T[] = [];
     for (const one of tables) {
@@ -81,7 +81,7 @@ export async function describeUses<T extends TableToCompare>(
     }
     return described;
   } finally {
-    await client.end();
+    await client.giveBack();
   }
 }
 

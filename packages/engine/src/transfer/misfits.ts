@@ -11,9 +11,10 @@ import {
   toText,
 } from '@tessarion/core';
 import type pg from 'pg';
-import { connectTo, databaseError } from '../database/connect.js';
+import { databaseError } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
+import { borrowSession } from '../database/sessions.js';
 import {
   type ColumnShape,
   type DatabaseLogin,
@@ -60,7 +61,7 @@ export async function misfitsInCopy(
   destination: Environment,
   leftOut: LeftOut,
 ): Promise<Misfits> {
-  const client = await connectTo(login, 'read', 'check');
+  const client = await borrowSession(login, 'read', 'check');
   try {
     await client.query(AS_THE_SITE);
     const found: Misfit[] = [];
@@ -82,7 +83,7 @@ export async function misfitsInCopy(
   } catch (error) {
     throw databaseError(error, login);
   } finally {
-    await client.end().catch(() => undefined);
+    await client.giveBack();
   }
 }
 
@@ -98,7 +99,7 @@ export async function misfitsOfChanges(
   rewriter: Rewriter,
 ): Promise<Misfits> {
   if (changes.length === 0) return { found: [], tried: 0, untried: 0 };
-  const client = await connectTo(login, 'read', 'check');
+  const client = await borrowSession(login, 'read', 'check');
   try {
     const found: Misfit[] = [];
     const text = (value: ByteString | null): string | null =>
@@ -128,7 +129,7 @@ export async function misfitsOfChanges(
   } catch (error) {
     throw databaseError(error, login);
   } finally {
-    await client.end().catch(() => undefined);
+    await client.giveBack();
   }
 }
 

@@ -1,8 +1,9 @@
 import { type ByteString, isSame, keyText, type RowChange } from '@tessarion/core';
 import type pg from 'pg';
-import { connectTo, databaseError } from '../database/connect.js';
+import { databaseError } from '../database/connect.js';
 import { describeSchema } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
+import { borrowSession } from '../database/sessions.js';
 import { type DatabaseLogin, fullName, profileName, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rowsWhere } from './rows-where.js';
@@ -33,7 +34,7 @@ export async function proveRows(
   login: DatabaseLogin,
   changes: AsyncIterable<RowChange>,
 ): Promise<RowProof> {
-  const client = await connectTo(login, 'read', 'proof');
+  const client = await borrowSession(login, 'read', 'proof');
   const proof = { asWritten: 0, untold: 0, unlike: [] as UnlikeRow[] };
   try {
     const { tables } = await describeSchema(client);
@@ -53,7 +54,7 @@ export async function proveRows(
   } catch (error) {
     throw databaseError(error, login);
   } finally {
-    await client.end().catch(() => undefined);
+    await client.giveBack();
   }
 }
 

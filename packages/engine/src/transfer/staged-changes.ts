@@ -1,10 +1,10 @@
 import { finished } from 'node:stream/promises';
 import { type ByteString, materialiseLines, type Rewriter, type RowChange, toBytes, writeLine } from '@tessarion/core';
-import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
 import { databaseError } from '../database/connect.js';
 import { quoteName } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
+import type { Session } from '../database/sessions.js';
 import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
 import { type UniqueIndex, uniqueIndexes } from './unique-values.js';
@@ -28,7 +28,7 @@ export class StagedChanges {
   readonly #byName = new Map<string, StagedTable>();
 
   constructor(
-    readonly client: pg.Client,
+    readonly client: Session,
     readonly login: DatabaseLogin,
     readonly schema: SchemaShape,
   ) {}

@@ -22,5 +22,5 @@ function derive(password: string, salt: Buffer): Promise<Buffer> {
   );
 }
 
-/** Takes as long to refuse somebody unknown as somebody known. */
-export const NOBODY = await hashPassword(randomBytes(16).toString('hex'));
+/** Fits no password; it takes as long to find that out as with somebody known. */
+export const NOBODY = `scrypt$${randomBytes(16).toString('base64')}$${randomBytes(32).toString('base64')}`;

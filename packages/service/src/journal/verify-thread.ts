@@ -5,4 +5,4 @@ import { type Stretch, verifyStretch } from './verify-stretch.js';
 // Places are whole numbers that fit.
 pg.types.setTypeParser(20, Number);
 
-parentPort?.postMessage(await verifyStretch(workerData as Stretch));
+void verifyStretch(workerData as Stretch).then((verified) => parentPort?.postMessage(verified));

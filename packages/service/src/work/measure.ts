@@ -1,5 +1,5 @@
 import type { FileChange, FileState } from '@tessarion/core';
-import { connectTo, type Environment, walkRoot } from '@tessarion/engine';
+import { borrowSession, type Environment, walkRoot } from '@tessarion/engine';
 
 const ALL = new Set(['authored', 'collected', 'local', 'derived', 'unclassified'] as const);
 
@@ -22,7 +22,7 @@ export async function measure(
   const { files, fileBytes } = known ?? (await measureFiles(environment));
   let [rows, databaseBytes] = [0, 0];
   for (const { login } of environment.databases) {
-    const client = await connectTo(login, 'read', 'measure');
+    const client = await borrowSession(login, 'read', 'measure');
     try {
       const size = await client.query<{ bytes: string; rows: string }>(
         "SELECT pg_database_size(current_database())::text AS bytes, (SELECT coalesce(sum(greatest(reltuples, 0)), 0)::bigint::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE relkind = 'r' AND nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema') AS rows",
@@ -30,7 +30,7 @@ export async function measure(
       databaseBytes += Number(size.rows[0]?.bytes);
       rows += Number(size.rows[0]?.rows);
     } finally {
-      await client.end();
+      await client.giveBack();
     }
   }
   return { files, fileBytes, rows, databaseBytes };

@@ -11,9 +11,9 @@ import {
 } from '@tessarion/core';
 import {
   asReadBack,
+  borrowSession,
   type CollectedProof,
   type CollectedRows,
-  connectTo,
   type Environment,
   FileForm,
   proveCollected,
@@ -237,7 +237,7 @@ async function settingInRow(
   const table = (spot.table.includes('.') ? spot.table : `public.${spot.table}`).split('.').map(quote).join('.');
   const match = Object.keys(spot.row).map((name, i) => `${quote(name)}::text = $${i + 1}`);
   for (const { login } of destination.databases) {
-    const view = await connectTo(login, 'read', 'proof');
+    const view = await borrowSession(login, 'read', 'proof');
     try {
       const isThere = await view.query('SELECT to_regclass($1) IS NOT NULL AS yes', [table]);
       if (isThere.rows[0]?.yes !== true) continue;
@@ -247,7 +247,7 @@ async function settingInRow(
       );
       if (found.rows[0]) return found.rows[0].value ?? '';
     } finally {
-      await view.end();
+      await view.giveBack();
     }
   }
   return undefined;

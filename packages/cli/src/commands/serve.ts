@@ -1,0 +1,63 @@
+import { fileURLToPath } from 'node:url';
+import type { Command } from 'commander';
+
+/** Starting the service. */
+export function addServe(program: Command): void {
+  program
+    .command('serve')
+    .description('start the service with its worker and gateway')
+    .option(
+      '--data <FOLDER>',
+      'keys, stores and, unless --records is given, the records',
+      process.env.TESSARION_DATA ?? '.tessarion',
+    )
+    .option('--host <ADDRESS>', 'where to listen', '127.0.0.1')
+    .option('--port <N>', 'console and interface; 0 chooses a free one', '7070')
+    .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', '0')
+    .option('--public-url <URL>', 'where people reach the console, when another server stands before it')
+    .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
+    .option('--workers <N>', 'worker processes', '1')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  tessarion serve --data /var/lib/tessarion\n  tessarion serve --records postgresql://tessarion@db/records --port 8080',
+    )
+    .action(
+      async (options: {
+        data: string;
+        host: string;
+        port: string;
+        gatewayPort: string;
+        publicUrl?: string;
+        records?: string;
+        workers: string;
+      }) => {
+        const { serve } = await import('@tessarion/service');
+        const service = await serve({
+          dataFolder: options.data,
+          host: options.host,
+          port: Number(options.port),
+          gatewayPort: Number(options.gatewayPort),
+          recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
+          publicUrl: options.publicUrl ?? process.env.TESSARION_PUBLIC_URL,
+          workers: Number(options.workers),
+          version: '0.1.0',
+          consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),
+        });
+        process.stderr.write(`Tessarion serves the console at ${service.url}\n`);
+        if (service.firstKey !== undefined)
+          process.stderr.write(`Make the first administrator here, once: ${service.url}/first#${service.firstKey}\n`);
+        process.send?.({ url: service.url, gatewayPort: service.gatewayPort, firstKey: service.firstKey });
+        let isStopping = false;
+        const stop = (): void => {
+          if (isStopping) return;
+          isStopping = true;
+          service.stop().then(
+            () => process.exit(0),
+            () => process.exit(1),
+          );
+        };
+        process.on('SIGTERM', stop);
+        process.on('SIGINT', stop);
+      },
+    );
+}

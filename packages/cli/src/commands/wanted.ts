@@ -1,0 +1,41 @@
+import type { Command } from 'commander';
+
+type Add = (program: Command) => void;
+
+/** Which file makes which commands, in the order of the help: a run reads the file of its own command and no other. */
+const FILES: readonly { readonly makes: readonly string[]; readonly read: () => Promise<Add> }[] = [
+  {
+    makes: ['push', 'pull', 'reset', 'forecast', 'compare', 'undo', 'watch', 'stop'],
+    read: async () => (await import('./daily.js')).addDailyCommands,
+  },
+  { makes: ['site'], read: async () => (await import('./sites.js')).addSites },
+  { makes: ['env'], read: async () => (await import('./environments.js')).addEnvironments },
+  { makes: ['transfer'], read: async () => (await import('./transfers.js')).addTransfers },
+  { makes: ['snapshot'], read: async () => (await import('./snapshots.js')).addSnapshots },
+  { makes: ['request', 'review', 'deliver'], read: async () => (await import('./requests.js')).addRequests },
+  { makes: ['guest'], read: async () => (await import('./guests.js')).addGuests },
+  { makes: ['window', 'freeze', 'lane'], read: async () => (await import('./plans.js')).addPlans },
+  { makes: ['people', 'role'], read: async () => (await import('./people.js')).addPeople },
+  { makes: ['journal'], read: async () => (await import('./journal.js')).addJournal },
+  { makes: ['webhook'], read: async () => (await import('./webhooks.js')).addWebhooks },
+  { makes: ['notice'], read: async () => (await import('./notices.js')).addNotices },
+  { makes: ['server'], read: async () => (await import('./servers.js')).addServers },
+  { makes: ['profile'], read: async () => (await import('./profiles.js')).addProfileCommands },
+  { makes: ['serve'], read: async () => (await import('./serve.js')).addServe },
+  { makes: ['sign-in', 'token', 'config'], read: async () => (await import('./own.js')).addOwn },
+];
+
+/**
+ * Adds the command that is asked for; all of them where it is not clear which, as for the help.
+ *
+ * @param args what stands behind the program's name
+ */
+export async function addWanted(program: Command, args: readonly string[]): Promise<void> {
+  if (args[0] === '--version' || args[0] === '-V') return;
+  // A run reads a few answers: to compile a reader for each of their shapes costs more than it saves.
+  (await import('zod')).config({ jitless: true });
+  const [first = ''] = args;
+  const own = FILES.filter((file) => file.makes.includes(first));
+  const adding = await Promise.all((own.length > 0 ? own : FILES).map((file) => file.read()));
+  for (const add of adding) add(program);
+}

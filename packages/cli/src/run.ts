@@ -1,0 +1,39 @@
+import { Command, CommanderError } from 'commander';
+import { addWanted } from './commands/wanted.js';
+
+const program = new Command('tessarion')
+  .description('Looks after the dev, staging and live environments of many client sites.')
+  .version('0.1.0')
+  .option('--url <ADDRESS>', 'where the service answers')
+  .option('--token <TOKEN>', 'who you are')
+  .exitOverride()
+  .configureHelp({ showGlobalOptions: true })
+  .showSuggestionAfterError()
+  .addHelpText(
+    'after',
+    '\nExamples:\n  tessarion site list\n  tessarion push --from threadmill/staging --onto threadmill/live',
+  );
+
+const inherit = (command: Command): void => {
+  for (const child of command.commands) {
+    child.exitOverride();
+    inherit(child);
+  }
+};
+
+/** Runs the command that the process was given. */
+export async function run(): Promise<void> {
+  try {
+    await addWanted(program, process.argv.slice(2));
+    inherit(program);
+    await program.parseAsync();
+  } catch (error) {
+    if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
+    else {
+      const { describeError } = await import('./errors.js');
+      const { code, lines } = describeError(error);
+      process.stderr.write(`${lines.join('\n')}\n`);
+      process.exitCode = code;
+    }
+  }
+}
