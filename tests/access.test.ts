@@ -43,8 +43,7 @@ let other: Place;
 const callers = new Map<string, Client>();
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'saltmarsh', client: 'Saltmarsh Ferries' });
   [own, other] = [await furnish('threadmill'), await furnish('saltmarsh')];
   for (const role of READY_ROLES) callers.set(role.name, await newcomer(role.name, 'threadmill'));

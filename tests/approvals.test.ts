@@ -2,18 +2,8 @@ import { type Client, ServiceProblem } from '@tessarion/client';
 import type { RequestDetail } from '@tessarion/contract';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import {
-  addSite,
-  comeIn,
-  done,
-  ended,
-  forecastOf,
-  makeCopy,
-  newcomer,
-  onSite,
-  type Studio,
-  startStudio,
-} from './support/studio.js';
+import { KeptSite } from './support/kept-site.js';
+import { comeIn, ended, forecastOf, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
 
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
@@ -21,13 +11,12 @@ const SLUGS = ['home', 'dye'] as const;
 const RUNS = Number(process.env.TESSARION_APPROVAL_RUNS ?? 4);
 
 let studio: Studio;
+let kept: KeptSite;
 let author: Client;
 let reviewer: Client;
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   await studio.client.call('laneRule', {
     params: { site: 'threadmill', onto: 'live' },
     body: { approvals: 1, teams: [], threadsBlock: false },
@@ -35,6 +24,7 @@ beforeAll(async () => {
   });
   author = await newcomer(studio, 'ida.moe@copperlane.example', 'editor', 'threadmill', 'Ida Moe');
   reviewer = await newcomer(studio, 'lise.aune@copperlane.example', 'reviewer', 'threadmill', 'Lise Aune');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -87,7 +77,7 @@ let turn = 0;
 it('lets nothing onto live that no reviewer has seen as it is, over histories through the service itself', async () => {
   let delivered = 0;
   const history = async (acts: readonly Act[]): Promise<void> => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     const edit = (slug: string): Promise<unknown> =>
       onSite(studio, COPY, (query) => query('UPDATE page SET title = $1 WHERE slug = $2', [`Turn ${++turn}`, slug]));
     await edit('dye');
@@ -217,7 +207,7 @@ const both = Object.keys(ROWS) as Thing[];
  * @returns how many were delivered
  */
 async function play(acts: readonly JointAct[], guests: 0 | 1): Promise<number> {
-  await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  await kept.restore();
   await studio.client.call('laneRule', {
     params: { site: 'threadmill', onto: 'live' },
     body: { approvals: 1, teams: [], threadsBlock: false, guests },

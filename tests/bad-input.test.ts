@@ -6,6 +6,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   addSite,
   done,
+  END_OTHER_SESSIONS,
   ended,
   folderOf,
   forecastOf,
@@ -24,9 +25,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -254,6 +253,7 @@ describe('trouble on the way', () => {
       onSite(studio, COPY, async (query) => {
         const [{ name } = {}] = await query('SELECT current_database() AS name');
         await query(`ALTER DATABASE "${name}" CONNECTION LIMIT ${most}`);
+        await query(END_OTHER_SESSIONS);
       });
     await admit(0);
     const forecast = await forecastOf(studio, COPY, LIVE);
@@ -311,7 +311,7 @@ describe('trouble on the way', () => {
 
   it('the site’s database refusing, and dying in mid-transfer', async () => {
     const before = await leftOvers(studio);
-    await onSite(studio, LIVE, (query) => query('ALTER ROLE threadmill_live NOLOGIN'));
+    await onSite(studio, LIVE, (query) => query(`ALTER ROLE threadmill_live NOLOGIN; ${END_OTHER_SESSIONS}`));
     const refused = await ended(studio, await create('refused'));
     expect(refused.failure?.message).toMatch(/refused|not permitted/);
     await onSite(studio, COPY, (query) => query('ALTER ROLE threadmill_live LOGIN'));

@@ -6,8 +6,7 @@ const MAREN = 'maren.brask@copperlane.example';
 let studio: Studio;
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'saltmarsh', client: 'Saltmarsh Ferries' });
   for (const site of ['threadmill', 'saltmarsh'])
     await studio.client.call('windowSet', {

@@ -1,15 +1,6 @@
 import type { ChangeRequest, Colleague, ItemVisit, RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import {
-  addSite,
-  type CommandEnd,
-  makeCopy,
-  newcomer,
-  onSite,
-  type Studio,
-  startStudio,
-  tessarion,
-} from './support/studio.js';
+import { type CommandEnd, newcomer, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
@@ -20,9 +11,7 @@ let studio: Studio;
 let [lise, bror] = ['', ''];
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   const token = async (mail: string, role: string, name: string): Promise<string> => {
     const client = await newcomer(studio, mail, role, 'threadmill', name);
     return (await client.call('tokenCreate', { body: { name: 'command line' } })).value;

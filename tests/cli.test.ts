@@ -20,8 +20,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'larkfield', client: 'A client with a name that is longer than any column' });
   await makeCopy(studio, 'threadmill', 'staging');
   const reason = 'a reason that goes on for longer than anybody would ever want to read in a list';

@@ -2,7 +2,7 @@ import { Client } from '@tessarion/client';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing, find } from './support/browsing.js';
-import { addSite, newcomer, refusal, type Studio, startStudio } from './support/studio.js';
+import { newcomer, refusal, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let browsing: Browsing;
@@ -10,8 +10,7 @@ let page: Page;
 const params = { site: 'threadmill' };
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   browsing = await Browsing.open(studio);
   page = await browsing.signedIn();
 }, 120_000);

@@ -4,17 +4,7 @@ import { type Environment, JournalEntry, type Site } from '@tessarion/contract';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import {
-  addSite,
-  comeIn,
-  done,
-  ended,
-  makeCopy,
-  onSite,
-  pushOnto,
-  type Studio,
-  startStudio,
-} from './support/studio.js';
+import { comeIn, done, ended, onSite, pushOnto, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let browsing: Browsing;
@@ -23,9 +13,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Dyes of the year' WHERE slug = 'dye'"));
   browsing = await Browsing.open(studio);
   page = await browsing.signedIn();

@@ -8,8 +8,7 @@ let browsing: Browsing;
 let page: Page;
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'pendulum', client: 'Halden Museum of Clocks', format: 'json' });
   await makeCopy(studio, 'pendulum', 'staging');
   browsing = await Browsing.open(studio);

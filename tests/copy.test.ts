@@ -5,7 +5,6 @@ import { visit } from '@tessarion/demo';
 import { unserialize } from 'php-serialize';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   ended,
   folderOf,
@@ -24,8 +23,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await fs.symlink('logo.svg', join(folderOf(studio, LIVE), 'main/media/same.svg'));
   await fs.chmod(join(folderOf(studio, LIVE), 'main/media/logo.svg'), 0o640);
   await onSite(studio, LIVE, async (query) => {

@@ -5,12 +5,10 @@ import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   leftOvers,
-  makeCopy,
   onSite,
   pullInto,
   pushOnto,
@@ -25,9 +23,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio(['--workers', '2']);
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging', { args: ['--workers', '2'] });
   breakpoint = await Breakpoint.open(studio);
 }, 120_000);
 afterAll(async () => {

@@ -3,9 +3,7 @@ import type { Client } from '@tessarion/client';
 import { type EditName, type Endpoint, type EndpointName, endpoints, type RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
-  addSite,
   forecastOf,
-  makeCopy,
   newcomer,
   onRecords,
   onSite,
@@ -25,9 +23,7 @@ let request: RequestDetail;
 let profile = '';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   ida = await newcomer(studio, 'ida.moe@copperlane.example', 'editor', 'threadmill', 'Ida Moe');
   odd = await newcomer(studio, 'odd.vik@copperlane.example', 'developer', 'threadmill', 'Odd Vik');
   await studio.client.call('teamSave', { params: { name: 'shop' }, body: { title: 'Shop', members: [] }, etag: null });

@@ -4,8 +4,8 @@ import type { GuestRoom, RequestDetail } from '@tessarion/contract';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
+import { KeptSite } from './support/kept-site.js';
 import {
-  addSite,
   comeIn,
   done,
   forecastOf,
@@ -24,21 +24,21 @@ const COPY = 'threadmill/staging';
 const SITE = { site: 'threadmill' };
 
 let studio: Studio;
+let kept: KeptSite;
 let ida: Client;
 let lise: Client;
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   ida = await newcomer(studio, 'ida@copperlane.example', 'editor', 'threadmill', 'Ida');
   lise = await newcomer(studio, 'lise@copperlane.example', 'reviewer', 'threadmill', 'Lise');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 beforeEach(async () => {
   for (const one of (await ida.call('requestList', { query: { open: 'yes' } })).items)
     await studio.client.call('requestWithdraw', { params: { id: one.id }, body: { reason: 'The test is over.' } });
-  await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  await kept.restore();
   await rule(1, 0);
 });
 

@@ -8,11 +8,11 @@ import { type StreamEvent, Transfer } from '@tessarion/contract';
 import { visit } from '@tessarion/demo';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, leftOvers, makeCopy, type Studio, startStudio } from './support/studio.js';
+import { addSite, leftOvers, makeCopy, type Studio, startAsUsers } from './support/studio.js';
 
 let studio: Studio;
 beforeAll(async () => {
-  studio = await startStudio([], {}, 'service');
+  studio = await startAsUsers();
   await addSite(studio);
 }, 120_000);
 afterAll(() => studio?.stop());

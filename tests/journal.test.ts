@@ -2,15 +2,14 @@ import { Client, ServiceProblem } from '@tessarion/client';
 import { PrivateCluster } from '@tessarion/cluster';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, done, forecastOf, makeCopy, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
+import { done, forecastOf, makeCopy, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let records: pg.Client;
 /** The transfer that made the copy. */
 let copied = '';
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   copied = (await makeCopy(studio, 'threadmill', 'staging')).id;
   const { host, port, user, password } = await (await PrivateCluster.at(`${studio.data}/tessarion/records`)).start();
   records = new pg.Client({ host, port, user, password, database: 'postgres' });

@@ -1,13 +1,12 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   forecastOf,
-  makeCopy,
   onSite,
   pullInto,
   pushOnto,
@@ -20,13 +19,13 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -47,7 +46,7 @@ const insertPage = (slug: string, title: string): string =>
 
 describe('work on a copy while live goes on', () => {
   beforeEach(async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
   });
 
   it('brings what the copy changed, and keeps what live changed, cell by cell', async () => {
@@ -363,7 +362,7 @@ describe('a document in a row', () => {
 
 describe('a text file that both changed', () => {
   it('is merged line by line, and goes down again as it is', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     const at = (path: string): string => join(folderOf(studio, path), 'main/styles/site.css');
     const base = await fs.readFile(at(LIVE), 'utf8');
     await fs.writeFile(at(COPY), `.of-copy {}\n${base}`);
@@ -382,7 +381,7 @@ describe('a text file that both changed', () => {
 
 describe('a variant, which is a copy of a copy', () => {
   it('goes up by itself, with its own work and that of its source, and without masked values', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await run(COPY, "UPDATE page SET title = 'Of the source' WHERE slug = 'dye'");
     await done(
       studio,
@@ -409,7 +408,7 @@ describe('a variant, which is a copy of a copy', () => {
 
 describe('the proof after a transfer', () => {
   it('says point by point what holds, and names what does not', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     const { addresses } = await studio.client.call('environmentShow', {
       params: { site: 'threadmill', environment: 'variant' },
     });
@@ -447,7 +446,7 @@ describe('the proof after a transfer', () => {
 
 describe('a choice or decision that makes no sense', () => {
   it('is named, with the next step, and nothing is written', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await run(COPY, "UPDATE page SET title = 'Chosen' WHERE slug = 'home'");
     const unnamed = await forecastOf(studio, COPY, LIVE, { wishes: { only: ['page:4711'] } });
     expect(unnamed.checks.find((check) => check.state === 'failed')?.message).toContain('page:4711');
@@ -467,7 +466,7 @@ describe('a choice or decision that makes no sense', () => {
 
 describe('on the command line', () => {
   it('a collision ends with 4 and says how to settle it; a pull brings news', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await run(COPY, "UPDATE page SET title = 'Ours' WHERE slug = 'home'");
     await run(LIVE, "UPDATE page SET title = 'Theirs' WHERE slug = 'home'");
     const key = await one(LIVE, "SELECT id FROM page WHERE slug = 'home'");
@@ -488,7 +487,7 @@ describe('on the command line', () => {
   });
 
   it('compares two environments both ways', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await run(
       COPY,
       "UPDATE page SET title = 'Ours alone' WHERE slug = 'dye'",
@@ -505,7 +504,7 @@ describe('on the command line', () => {
   });
 
   it('moves what one person changed, or what was changed since a time', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await run(
       COPY,
       "UPDATE page SET title = 'By Runa', updated_by = 1, updated_at = '2026-11-20 10:00:00+00' WHERE slug = 'dye'",
@@ -521,7 +520,7 @@ describe('on the command line', () => {
   });
 
   it('shows a changed file as each side and a snapshot have it, settings by their names', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     const settings = join(folderOf(studio, COPY), 'main/config/site.env');
     const secret = /DATABASE_PASSWORD=["']?([^"'\n]+)/.exec(await fs.readFile(settings, 'utf8'))?.[1] as string;
     const item = 'file:main/config/site.env';

@@ -5,14 +5,13 @@ import type { RequestDetail } from '@tessarion/contract';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
+import { KeptSite } from './support/kept-site.js';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   forecastOf,
   leftOvers,
-  makeCopy,
   newcomer,
   onSite,
   refusal,
@@ -27,15 +26,15 @@ const COPY = 'threadmill/staging';
 const AUTHORED = ['page', 'menu', 'product'] as const;
 
 let studio: Studio;
+let kept: KeptSite;
 let ida: Client;
 let lise: Client;
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   ida = await newcomer(studio, 'ida@copperlane.example', 'editor', 'threadmill', 'Ida');
   lise = await newcomer(studio, 'lise@copperlane.example', 'reviewer', 'threadmill', 'Lise');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -43,7 +42,7 @@ beforeEach(async () => {
   for (const one of (await ida.call('requestList', { query: { open: 'yes' } })).items)
     await studio.client.call('requestWithdraw', { params: { id: one.id }, body: { reason: 'The test is over.' } });
   await gone();
-  await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  await kept.restore();
 });
 
 const run = (path: string, sql: string) => onSite(studio, path, (query) => query(sql));

@@ -4,7 +4,6 @@ import { checkProfile, rulesForTable } from '@tessarion/core';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   forecastOf,
   makeCopy,
@@ -23,8 +22,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
 }, 120_000);
 afterAll(() => studio?.stop());
 

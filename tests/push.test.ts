@@ -2,13 +2,12 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   forecastOf,
-  makeCopy,
   onSite,
   pushOnto,
   type Studio,
@@ -18,13 +17,13 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -128,7 +127,7 @@ describe('a push while visitors order', () => {
   });
 
   it('does not delete what was sold after the push when it is undone', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await onSite(studio, COPY, (query) =>
       query("INSERT INTO product (slug, title, description, price) VALUES ('wreath', 'Wreath', 'Willow.', 27)"),
     );
@@ -146,7 +145,7 @@ describe('a push while visitors order', () => {
 
 describe('what a forecast says before', () => {
   it('counts what live changed itself and would lose', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Staging title' WHERE slug = 'home'"));
     await onSite(studio, LIVE, async (query) => {
       await query("UPDATE page SET title = 'Live title' WHERE slug = 'home'");
@@ -234,7 +233,7 @@ describe('a push that goes wrong', () => {
 
 describe('the command line', () => {
   it('forecasts, pushes and undoes, with the exit codes of the handbook', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    await kept.restore();
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'By command' WHERE slug = 'dye'"));
     const forecast = await tessarion(studio, ['forecast', '--from', COPY]);
     expect(forecast).toMatchObject({ code: 0 });

@@ -2,9 +2,10 @@ import { type Client, ServiceProblem } from '@tessarion/client';
 import type { RequestDetail } from '@tessarion/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
+import { KeptSite } from './support/kept-site.js';
 import {
-  addSite,
   done,
+  END_OTHER_SESSIONS,
   ended,
   forecastOf,
   makeCopy,
@@ -23,16 +24,16 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 let studio: Studio;
+let kept: KeptSite;
 /** Who asks, who reviews, who delivers. */
 let [ida, lead, ops]: Client[] = [];
 let leadId = '';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   [ida, lead, ops] = [await comes('ida', 'editor'), await comes('lise', 'reviewer'), await comes('odd', 'operations')];
   leadId = (await lead.call('me')).id;
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
 
@@ -91,7 +92,7 @@ async function delivered(request: RequestDetail): Promise<RequestDetail> {
 beforeEach(async () => {
   for (const one of (await asEditor().call('requestList', { query: { open: 'yes' } })).items)
     await studio.client.call('requestWithdraw', { params: { id: one.id }, body: { reason: 'The test is over.' } });
-  await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+  await kept.restore();
   await rule(1);
 });
 
@@ -370,7 +371,10 @@ describe('a request that people look at', () => {
     await edit('threadmill/other', 'home');
     // A copy's login has the name of its database.
     const login = (may: 'LOGIN' | 'NOLOGIN'): Promise<unknown> =>
-      run(COPY, `DO $$ BEGIN EXECUTE format('ALTER ROLE %I ${may}', current_database()); END $$`);
+      run(
+        COPY,
+        `DO $$ BEGIN EXECUTE format('ALTER ROLE %I ${may}', current_database()); END $$; ${END_OTHER_SESSIONS}`,
+      );
     const lookAgain = (): Promise<unknown> =>
       onRecords(
         studio,

@@ -6,12 +6,10 @@ import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing, find } from './support/browsing.js';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   forecastOf,
-  makeCopy,
   newcomer,
   onRecords,
   onSite,
@@ -54,12 +52,12 @@ let [ida, lise, odd]: Page[] = [];
 beforeAll(async () => {
   await new Promise<void>((resolve) => sink.listen(0, '127.0.0.1', resolve));
   const { port } = sink.server.address() as AddressInfo;
-  studio = await startStudio([], {
-    TESSARION_SMTP_URL: `smtp://127.0.0.1:${port}`,
-    TESSARION_MAIL_FROM: 'Tessarion <tessarion@copperlane.example>',
+  studio = await startStudio('staging', {
+    variables: {
+      TESSARION_SMTP_URL: `smtp://127.0.0.1:${port}`,
+      TESSARION_MAIL_FROM: 'Tessarion <tessarion@copperlane.example>',
+    },
   });
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
   await studio.client.call('laneRule', {
     params: { site: 'threadmill', onto: 'live' },
     body: { approvals: 1, teams: [], threadsBlock: true, guests: 1 },

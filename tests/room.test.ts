@@ -23,8 +23,7 @@ let studio: Studio;
 const mounted: string[] = [];
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
 }, 120_000);
 afterEach(() => {
   for (const folder of mounted.splice(0)) execFileSync('umount', ['-l', folder]);

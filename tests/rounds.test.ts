@@ -4,7 +4,7 @@ import { PrivateCluster } from '@tessarion/cluster';
 import type { Environment } from '@tessarion/contract';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { addSite, folderOf, makeCopy, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
+import { folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;
 let records: pg.Client;
@@ -12,9 +12,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   const access = await (await PrivateCluster.at(join(studio.data, 'tessarion/records'))).start();
   records = new pg.Client({ ...access, database: 'postgres' });
   await records.connect();

@@ -1,10 +1,8 @@
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   ended,
   forecastOf,
-  makeCopy,
   onSite,
   pullInto,
   pushOnto,
@@ -21,9 +19,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
   const { text } = await studio.client.call('profileShow', { params: { name: 'quayside' }, query: {} });
   await saveProfile(
     studio.client,

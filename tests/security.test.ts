@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { addSite, newcomer, onRecords, type Studio, startStudio } from './support/studio.js';
+import { newcomer, onRecords, type Studio, startStudio } from './support/studio.js';
 
 const MAIL = 'maren.brask@copperlane.example';
 
@@ -11,8 +11,7 @@ const WAIT_MS = 2000;
 
 let studio: Studio;
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
 }, 120_000);
 afterAll(() => studio?.stop());
 

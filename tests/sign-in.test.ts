@@ -12,11 +12,13 @@ let provider: StandInProvider;
 
 beforeAll(async () => {
   provider = await StandInProvider.open(APP);
-  studio = await startStudio([], {
-    TESSARION_OIDC_ISSUER: provider.issuer,
-    TESSARION_OIDC_CLIENT_ID: APP.id,
-    TESSARION_OIDC_CLIENT_SECRET: APP.secret,
-    TESSARION_OIDC_NAME: 'Copperlane accounts',
+  studio = await startStudio('nothing', {
+    variables: {
+      TESSARION_OIDC_ISSUER: provider.issuer,
+      TESSARION_OIDC_CLIENT_ID: APP.id,
+      TESSARION_OIDC_CLIENT_SECRET: APP.secret,
+      TESSARION_OIDC_NAME: 'Copperlane accounts',
+    },
   });
 }, 120_000);
 afterAll(async () => {
@@ -252,9 +254,11 @@ describe('signing in by a provider', () => {
   });
 
   it('says so when the provider is down, and passwords go on', async () => {
-    const other = await startStudio([], {
-      TESSARION_OIDC_ISSUER: 'http://127.0.0.1:9',
-      TESSARION_OIDC_CLIENT_ID: APP.id,
+    const other = await startStudio('nothing', {
+      variables: {
+        TESSARION_OIDC_ISSUER: 'http://127.0.0.1:9',
+        TESSARION_OIDC_CLIENT_ID: APP.id,
+      },
     });
     try {
       const begun = await fetch(`${other.url}/api/v1/sign-in/provider`, { redirect: 'manual' });

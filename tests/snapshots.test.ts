@@ -3,12 +3,10 @@ import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   ended,
   folderOf,
   leftOvers,
-  makeCopy,
   onSite,
   type Studio,
   startStudio,
@@ -22,9 +20,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
 }, 120_000);
 afterAll(() => studio?.stop());
 

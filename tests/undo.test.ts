@@ -2,11 +2,9 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   folderOf,
   forecastOf,
-  makeCopy,
   onSite,
   pushOnto,
   type Studio,
@@ -22,9 +20,7 @@ const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
 }, 120_000);
 afterAll(() => studio?.stop());
 

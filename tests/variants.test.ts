@@ -4,7 +4,6 @@ import { visit } from '@tessarion/demo';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import {
-  addSite,
   done,
   folderOf,
   forecastOf,
@@ -27,9 +26,7 @@ const ONE = 'threadmill/staging';
 const OTHER = 'threadmill/staging-2';
 
 beforeAll(async () => {
-  studio = await startStudio();
-  await addSite(studio);
-  await makeCopy(studio, 'threadmill', 'staging');
+  studio = await startStudio('staging');
 }, 120_000);
 afterAll(() => studio?.stop());
 

@@ -25,8 +25,7 @@ let url = '';
 beforeAll(async () => {
   await new Promise<void>((resolve) => other.listen(0, '127.0.0.1', resolve));
   url = `http://127.0.0.1:${(other.address() as AddressInfo).port}/hook`;
-  studio = await startStudio();
-  await addSite(studio);
+  studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'saltmarsh', client: 'Saltmarsh Ferries' });
 }, 120_000);
 afterAll(async () => {

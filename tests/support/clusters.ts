@@ -11,8 +11,9 @@ import { copyCluster } from './copy-cluster.js';
 export async function startCluster(
   folder: string,
   holds: 'nothing' | 'records' = 'nothing',
+  port?: number,
 ): Promise<{ cluster: PrivateCluster; access: ClusterAccess }> {
   const { empty, records } = inject('templates');
-  const cluster = await copyCluster(holds === 'records' ? records : empty, folder);
+  const cluster = await copyCluster(holds === 'records' ? records : empty, folder, port);
   return { cluster, access: await cluster.start({ fsync: 'off' }) };
 }

@@ -1,114 +1,50 @@
-import { type ChildProcess, execFile, fork } from 'node:child_process';
-import { openSync } from 'node:fs';
+import { execFile } from 'node:child_process';
 import * as fs from 'node:fs/promises';
-import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { fileURLToPath } from 'node:url';
 import { Client, ServiceProblem } from '@tessarion/client';
-import { freePort, PrivateCluster } from '@tessarion/cluster';
-import type { ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
-import { becomeAdministrator, bringIn, browser, type DemoPlace, type DemoSite, prepareStudio } from '@tessarion/demo';
-import { type ServerLogin, WebHost } from '@tessarion/demo-site';
+import { PrivateCluster } from '@tessarion/cluster';
+import type { Forecast, ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
+import { bringIn, browser, type DemoSite } from '@tessarion/demo';
 import pg from 'pg';
-import { startCluster } from './clusters.js';
+import { vi } from 'vitest';
+import { type Image, newPlace, startFromImage } from './images.js';
+import { workersOf } from './processes.js';
+import { CLI, type Studio, type StudioOptions, startNewStudio } from './start-studio.js';
+import { during } from './times.js';
 
-const root = fileURLToPath(new URL('../..', import.meta.url));
-export const CLI = join(root, 'programs/tessarion.cjs');
-export const PROFILES = join(root, 'packages/demo/profiles');
-export const PASSWORD = 'a password for tests';
+export { CLI, PASSWORD, PROFILES, type Studio } from './start-studio.js';
 
-type Started = Awaited<ReturnType<typeof startCluster>>;
+const isGone = (file: string): Promise<boolean> =>
+  fs.stat(file).then(
+    () => false,
+    () => true,
+  );
 
-/** A whole installation of its own: site databases, web host, service, worker and gateway as real processes. */
-export interface Studio {
-  readonly data: string;
-  readonly hosts: string;
-  readonly url: string;
-  readonly token: string;
-  readonly password: string;
-  readonly client: Client;
-  readonly gatewayPort: number;
-  readonly place: DemoPlace;
-  readonly server: ServerLogin;
-  readonly webHost: WebHost;
-  readonly siteCluster: PrivateCluster;
-  readonly service: ChildProcess;
-  readonly variables: Record<string, string>;
-  stop(): Promise<void>;
+/** Makes the copy of the shop, and waits until its baseline is packed. */
+async function makeStaging(studio: Studio): Promise<void> {
+  const { id } = await makeCopy(studio, 'threadmill', 'staging');
+  const spool = join(studio.data, 'tessarion/stores/threadmill/spools', id);
+  await vi.waitUntil(() => isGone(spool), { interval: 20, timeout: 30_000 });
 }
+
+/** Each has an administrator, the demo's profiles and its server. */
+const IMAGES = {
+  nothing: { name: 'nothing', steps: [] },
+  live: { name: 'live', steps: [addSite] },
+  staging: { name: 'staging', steps: [addSite, makeStaging] },
+} as const satisfies Record<string, Image>;
 
 /**
- * @param variables for the service and its workers
- * @param recordsBy who makes the database of the records: the service, as at a user's; or the test, which waits for no disk
+ * A whole installation of its own, as if it had just been set up.
+ *
+ * @param holds sites that are in it: none; `threadmill/live`, a small shop; or that and its copy `threadmill/staging`
  */
-export async function startStudio(
-  serveArgs: readonly string[] = [],
-  variables: Readonly<Record<string, string>> = {},
-  recordsBy: 'service' | 'test' = 'test',
-): Promise<Studio> {
-  const data = await fs.mkdtemp(join(tmpdir(), 'tessarion-test-'));
-  await fs.chmod(data, 0o711);
-  const hosts = join(data, 'hosts');
-  await fs.mkdir(hosts);
-  const starting = [
-    startCluster(join(data, 'site-databases')),
-    ...(recordsBy === 'test' ? [startCluster(join(data, 'tessarion/records'), 'records')] : []),
-  ];
-  const webHost = new WebHost(hosts);
-  const webHostPort = await webHost.listen(await freePort());
-  const [{ cluster: siteCluster, access: server }] = (await Promise.all(starting)) as [Started];
-  const log = openSync(join(data, 'service.log'), 'a');
-  const service = fork(CLI, ['serve', '--data', join(data, 'tessarion'), '--port', '0', ...serveArgs], {
-    stdio: ['ignore', log, log, 'ipc'],
-    env: { ...process.env, ...variables },
-  });
-  const answers = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve, reject) => {
-    service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string }));
-    service.once('exit', async (code) =>
-      reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)),
-    );
-  });
-  const { client, token } = await becomeAdministrator(answers.url, answers.firstKey, PASSWORD);
-  const place: DemoPlace = { hosts, server, webHostPort, gatewayPort: answers.gatewayPort, url: answers.url };
-  await prepareStudio(client, place, PROFILES);
-  return {
-    data,
-    hosts,
-    url: answers.url,
-    token,
-    password: PASSWORD,
-    client,
-    gatewayPort: answers.gatewayPort,
-    place,
-    server,
-    webHost,
-    siteCluster,
-    service,
-    variables: {
-      TESSARION_URL: answers.url,
-      TESSARION_TOKEN: token,
-      TESSARION_CONFIG: join(data, 'none.yaml'),
-      NO_COLOR: '1',
-      PATH: process.env.PATH ?? '',
-      LANG: 'C.UTF-8',
-    },
-    async stop() {
-      if (service.exitCode === null && service.signalCode === null) {
-        await new Promise<void>((resolve) => {
-          service.once('exit', () => resolve());
-          service.kill('SIGTERM');
-        });
-      }
-      await webHost.close();
-      const records = await PrivateCluster.at(join(data, 'tessarion/records'));
-      for (const cluster of [siteCluster, records]) {
-        await cluster.stop('immediate');
-        await fs.rm(cluster.folder, { recursive: true, force: true });
-      }
-      await fs.rm(data, { recursive: true, force: true });
-    },
-  };
-}
+export const startStudio = (holds: keyof typeof IMAGES = 'nothing', options: StudioOptions = {}): Promise<Studio> =>
+  during('starting', () => startFromImage(IMAGES[holds], options));
+
+/** One in which the service makes its records by itself, as at a user's. */
+export const startAsUsers = (): Promise<Studio> =>
+  during('starting', async () => startNewStudio(await newPlace(), {}, 'service'));
 
 /** A small shop with orders, serialised values and people in it. */
 export const SHOP: DemoSite = {
@@ -144,19 +80,21 @@ export const SHOP: DemoSite = {
   },
 };
 
-export const addSite = (studio: Studio, site: DemoSite = SHOP): Promise<void> =>
-  bringIn(studio.client, studio.place, site);
+export function addSite(studio: Studio, site: DemoSite = SHOP): Promise<void> {
+  return during('starting', () => bringIn(studio.client, studio.place, site));
+}
 
 /** Between two looks at work that takes a second or so: each look costs the service as much as a step of that work. */
 const aWhile = (): Promise<void> => new Promise((resolve) => setTimeout(resolve, 90));
 
-export async function ended(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
-  for (;;) {
-    const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
-    if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
-    await aWhile();
-  }
-}
+export const ended = (studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> =>
+  during('waiting', async () => {
+    for (;;) {
+      const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
+      if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
+      await aWhile();
+    }
+  });
 
 /** Waits until a transfer has ended well. */
 export async function done(studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> {
@@ -191,13 +129,14 @@ export async function settled(studio: Studio, id: string, wishes: Partial<Foreca
   return computed(studio, id);
 }
 
-async function computed(studio: Studio, id: string) {
-  for (;;) {
-    const forecast = await studio.client.call('forecastShow', { params: { id } });
-    if (forecast.state !== 'computing') return forecast;
-    await aWhile();
-  }
-}
+const computed = (studio: Studio, id: string): Promise<Forecast> =>
+  during('waiting', async () => {
+    for (;;) {
+      const forecast = await studio.client.call('forecastShow', { params: { id } });
+      if (forecast.state !== 'computing') return forecast;
+      await aWhile();
+    }
+  });
 
 export async function pushOnto(
   studio: Studio,
@@ -254,6 +193,10 @@ export async function onSite<T>(studio: Studio, path: string, work: (query: Quer
   }
 }
 
+/** For what keeps new sessions out of a database: those that are open would go on. */
+export const END_OTHER_SESSIONS =
+  'SELECT pg_terminate_backend(pid, 5000) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()';
+
 export const folderOf = (studio: Studio, path: string): string => join(studio.hosts, path.replace('/', '--'));
 
 export interface CommandEnd {
@@ -304,17 +247,7 @@ export async function saveProfile(client: Client, name: string, text: string) {
 }
 
 /** Process ids of the service's workers. */
-export async function workerPids(studio: Studio): Promise<number[]> {
-  const found: number[] = [];
-  for (const name of await fs.readdir('/proc')) {
-    if (!/^\d+$/.test(name)) continue;
-    const line = await fs.readFile(`/proc/${name}/cmdline`, 'utf8').catch(() => '');
-    if (!line.includes('programs/worker.cjs')) continue;
-    const variables = await fs.readFile(`/proc/${name}/environ`, 'utf8').catch(() => '');
-    if (variables.includes(`TESSARION_DATA=${studio.data}/`)) found.push(Number(name));
-  }
-  return found;
-}
+export const workerPids = (studio: Studio): Promise<number[]> => workersOf(studio.data);
 
 /** A client of somebody who has signed in with mail and password. */
 export async function signIn(studio: Studio, mail: string): Promise<Client> {

@@ -1,4 +1,5 @@
 import * as fs from 'node:fs/promises';
+import { createServer, type Server } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { PrivateCluster } from '@tessarion/cluster';
@@ -7,18 +8,44 @@ import type { TestProject } from 'vitest/node';
 import { migrate } from '../../packages/service/src/records/migrations.js';
 import { openRecords } from '../../packages/service/src/records/open.js';
 import { copyCluster } from './copy-cluster.js';
+import { endProcessesOf } from './processes.js';
 
 declare module 'vitest' {
   export interface ProvidedContext {
-    /** Folders of database servers that do not run. */
+    /** Made once a run, for all its workers. */
     readonly templates: {
-      /** Nothing is in it. */
+      readonly folder: string;
+      /** The first of some ports that nobody uses, and that no outgoing connection is given. */
+      readonly firstPort: number;
+      /** Where it is taken down what time goes to. */
+      readonly times: string;
+      /** Folder of a database server that does not run, and in which nothing is. */
       readonly empty: string;
-      /** It holds the records of a service that was never used. */
+      /** One that holds the records of a service that was never used. */
       readonly records: string;
     };
   }
 }
+
+/** For as many workers as there may be. */
+const PORTS = 40;
+
+/** Looks for a row of free ports below those that the system gives to outgoing connections (32768 and more, ip(7)). */
+async function freePorts(count: number): Promise<number> {
+  for (let tries = 0; tries < 100; tries++) {
+    const first = 10_000 + Math.floor(Math.random() * 20_000);
+    const probes = await Promise.allSettled(Array.from({ length: count }, (_one, i) => listen(first + i)));
+    for (const probe of probes) if (probe.status === 'fulfilled') await new Promise((done) => probe.value.close(done));
+    if (probes.every((probe) => probe.status === 'fulfilled')) return first;
+  }
+  throw new Error('There is no row of free ports.');
+}
+
+const listen = (port: number): Promise<Server> =>
+  new Promise((resolve, reject) => {
+    const server = createServer();
+    server.once('error', reject).listen(port, '127.0.0.1', () => resolve(server));
+  });
 
 /**
  * Makes a database server once, and one with empty records, of which tests take copies: to initialise one and to make
@@ -38,8 +65,16 @@ export default async function setup(project: TestProject): Promise<() => Promise
   await records.destroy();
   await runMigrations({ connectionString: url });
   await withRecords.stop();
-  project.provide('templates', { empty: cluster.folder, records: withRecords.folder });
+  project.provide('templates', {
+    folder,
+    firstPort: await freePorts(PORTS),
+    times: join(folder, 'times.jsonl'),
+    empty: cluster.folder,
+    records: withRecords.folder,
+  });
   return async () => {
+    // Whatever a worker that broke off has left running.
+    await endProcessesOf(folder);
     for (const one of [cluster.folder, withRecords.folder, folder]) await fs.rm(one, { recursive: true, force: true });
   };
 }

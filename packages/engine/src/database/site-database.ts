@@ -32,6 +32,28 @@ export interface TableShape {
     readonly targetColumns: readonly string[];
   }[];
   readonly rowTriggers: readonly string[];
+  /** Unique indexes over plain columns that are checked row by row, but for the one that names the rows. */
+  readonly uniques: readonly UniqueShape[];
+  readonly checks: readonly CheckConstraint[];
+  /** How its indexes are made, a line each, but for those of constraints. */
+  readonly indexes: string;
+}
+
+/** A unique index, by what may be written to its columns. */
+export type UniqueShape = readonly {
+  readonly name: string;
+  /** The server's own name of the type. */
+  readonly type: string;
+  readonly nullable: boolean;
+  /** Characters that a text may have at least. */
+  readonly length: number;
+}[];
+
+export interface CheckConstraint {
+  readonly name: string;
+  /** As the server writes it, with everything named in full. */
+  readonly expression: string;
+  readonly columns: readonly string[];
 }
 
 export interface SequenceShape {

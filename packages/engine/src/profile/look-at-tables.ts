@@ -58,7 +58,7 @@ export async function lookAtTables(
         })),
         key: shape.key,
         drawsKey: drawsKey(schema, shape),
-        uniques: (await uniqueIndexes(client, shape)).map((one) => one.columns),
+        uniques: uniqueIndexes(shape).map((one) => one.columns),
         references: shape.references
           .filter((one) => one.columns.length === 1)
           .map(({ columns, table, targetColumns }) => ({

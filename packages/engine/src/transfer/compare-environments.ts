@@ -20,8 +20,8 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     for (const database of destination.databases) ends.push(await openEnds(plan, database.name, database.login));
     notes.push(...lostReferences(destination.profile, ends));
     if (direction === 'down')
-      for (const { name, login, view } of ends) {
-        const broken = await masksThatBreak(login, view.schema, destination.profile, name);
+      for (const { name, view } of ends) {
+        const broken = masksThatBreak(view.schema, destination.profile, name);
         notes.push(...broken.map((one) => ({ type: 'mask', broken: one }) as const));
       }
     // Files are listed after the databases' views are open, so that what rows name is there; and while servers count.
@@ -64,7 +64,7 @@ async function openEnds(plan: ComparisonPlan, name: string, login: DatabaseLogin
     const schema =
       theirs &&
       (await compareSchemas(plan, name, { login: theirs, tables: source.value.tables() }, { login, view: view.value }));
-    return { name, login, view: view.value, source: source.value, schema, reshaped: [] };
+    return { name, view: view.value, source: source.value, schema, reshaped: [] };
   }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
   throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;

@@ -149,7 +149,7 @@ class FormerTables {
         open: (): TableRows => ({ source: none(), destination: none(), baseline: undefined }),
       };
     });
-    const described = await describeUses(environment, database, login, this.#shapes, open);
+    const described = describeUses(environment, database, this.#shapes, open);
     this.#noteLost(described);
     const going = new Map<string, Set<ByteString>>();
     const former: { table: MergeTable; rows: Values[] }[] = [];

@@ -8,14 +8,7 @@ import {
   tableId,
 } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
-import { borrowSession } from '../database/sessions.js';
-import {
-  type DatabaseLogin,
-  fullName,
-  profileName,
-  type SchemaShape,
-  type TableShape,
-} from '../database/site-database.js';
+import { fullName, profileName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import type { CanonicalTable } from '../environment/canonical-rows.js';
 import type { Environment } from '../environment/environment.js';
 import { uniqueIndexes } from './unique-values.js';
@@ -46,15 +39,14 @@ export function mergeTable(
 }
 
 /** Adds to tables where keys stand in them, by the database and the profile, and which columns are unique together. */
-export async function describeUses<T extends TableToCompare>(
+export function describeUses<T extends TableToCompare>(
   environment: Environment,
   database: string,
-  login: DatabaseLogin,
   shapes: readonly TableShape[],
   tables: readonly T[],
   /** Tables that the destination does not have yet. */
   added: ReadonlySet<string> = new Set(),
-): Promise<T[]> {
+): T[] {
   const uses = keyUses(
     database,
     shapes.map((shape) => ({
@@ -66,23 +58,16 @@ export async function describeUses<T extends TableToCompare>(
     })),
     environment.profile,
   );
-  const client = await borrowSession(login, 'read', 'compare');
-  try {
-    const described: T[] = [];
-    for (const one of tables) {
-      const { table } = one;
-      const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
-      const indexes = shape.key.length > 0 && !added.has(table.table) ? await uniqueIndexes(client, shape) : [];
-      const uniques = indexes
-        .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
-        .filter((columns) => !columns.includes(-1));
-      const own: readonly KeyUse[] = uses.get(table.table) ?? [];
-      described.push({ ...one, table: { ...table, uses: own, uniques } });
-    }
-    return described;
-  } finally {
-    await client.giveBack();
-  }
+  return tables.map((one) => {
+    const { table } = one;
+    const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
+    const indexes = shape.key.length > 0 && !added.has(table.table) ? uniqueIndexes(shape) : [];
+    const uniques = indexes
+      .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
+      .filter((columns) => !columns.includes(-1));
+    const own: readonly KeyUse[] = uses.get(table.table) ?? [];
+    return { ...one, table: { ...table, uses: own, uniques } };
+  });
 }
 
 /** Columns of an item's own table that say when and by whom it was changed. */

@@ -25,16 +25,7 @@ import {
 import type { Environment } from '../environment/environment.js';
 import type { LeftOut } from './build-copy.js';
 import { rewriterOf } from './copy-files.js';
-import {
-  type CheckConstraint,
-  checkConstraints,
-  type Misfit,
-  MOST_MISFITS,
-  misfitsIn,
-  misfitsInLength,
-  takenValues,
-  type WrittenRow,
-} from './row-trial.js';
+import { type Misfit, MOST_MISFITS, misfitsIn, misfitsInLength, takenValues, type WrittenRow } from './row-trial.js';
 import { uniqueIndexes } from './unique-values.js';
 
 /** What was found; `untried` rows were passed over because there are too many. */
@@ -70,14 +61,13 @@ export async function misfitsInCopy(
       const columns = readable(shape).map((column) => column.name);
       const rules = rulesForTable(source.profile, database, profileName(shape), columns);
       if (leftOut.tables.includes(profileName(shape)) || !mayTravel(rules)) continue;
-      const constraints = await checkConstraints(client, shape);
-      const limited = limitedColumns(shape, rules, constraints);
+      const limited = limitedColumns(shape, rules);
       if (limited.length === 0) continue;
       const rows = await candidates(client, shape, limited, source.place, destination.place);
       untried += Math.max(0, rows.length - CANDIDATES);
       const written = rewritten(rows.slice(0, CANDIDATES), shape, rules, source, destination);
       tried += written.length;
-      found.push(...(await misfitsIn(client, shape, constraints, written)));
+      found.push(...(await misfitsIn(client, shape, written)));
     }
     return { found: found.slice(0, MOST_MISFITS), tried, untried };
   } catch (error) {
@@ -110,18 +100,18 @@ export async function misfitsOfChanges(
       if (shape.key.length === 0) continue;
       const own = changes.filter((change) => change.table === fullName(shape));
       if (own.length === 0) continue;
-      const [constraints, uniques] = [await checkConstraints(client, shape), await uniqueIndexes(client, shape)];
+      const uniques = uniqueIndexes(shape);
       // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
       const judged = new Set([
         ...shape.key,
         ...shape.columns.filter((column) => column.maxLength !== undefined).map((column) => column.name),
-        ...[...constraints, ...uniques].flatMap((one) => one.columns),
+        ...[...shape.checks, ...uniques].flatMap((one) => one.columns),
       ]);
       const rows = own.map(
         (change): WrittenRow => ({ op: change.op, key: change.key.map(text), cells: cellsOf(change, judged, text) }),
       );
       const tooLong = misfitsInLength(shape, rows);
-      found.push(...(await misfitsIn(client, shape, constraints, rows)));
+      found.push(...(await misfitsIn(client, shape, rows)));
       // A value that is too long cannot be compared with others.
       if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows)));
     }
@@ -154,15 +144,11 @@ const mayTravel = (rules: TableRules): boolean =>
   rules.hasRowGroups || rules.class === 'authored' || rules.class === 'collected';
 
 /** Text columns that are rewritten on the way down and cannot hold everything. */
-function limitedColumns(
-  shape: TableShape,
-  rules: TableRules,
-  constraints: readonly CheckConstraint[],
-): (ColumnShape & { readonly isChecked: boolean })[] {
+function limitedColumns(shape: TableShape, rules: TableRules): (ColumnShape & { readonly isChecked: boolean })[] {
   return shape.columns.flatMap((column) => {
     const treatment = rules.columns.find((one) => one.name === column.name);
     const isMasked = treatment?.mask !== undefined && treatment.mask !== 'keep';
-    const isChecked = constraints.some((one) => one.columns.includes(column.name));
+    const isChecked = shape.checks.some((one) => one.columns.includes(column.name));
     if (!column.isText || column.generated || !treatment?.rewrite || isMasked) return [];
     return column.maxLength === undefined && !isChecked ? [] : [{ ...column, isChecked }];
   });

@@ -21,23 +21,6 @@ export interface WrittenRow {
 export const MOST_MISFITS = 200;
 const BATCH = 2000;
 
-export interface CheckConstraint {
-  readonly name: string;
-  readonly expression: string;
-  readonly columns: readonly string[];
-}
-
-export async function checkConstraints(client: pg.Client, shape: TableShape): Promise<CheckConstraint[]> {
-  const result = await client.query<{ name: string; expression: string; columns: string[] }>(
-    `SELECT conname AS name, pg_catalog.pg_get_expr(conbin, conrelid) AS expression,
-       (SELECT coalesce(array_agg(attname::text), '{}') FROM pg_catalog.pg_attribute
-        WHERE attrelid = conrelid AND attnum = ANY(conkey)) AS columns
-     FROM pg_catalog.pg_constraint WHERE conrelid = $1::regclass AND contype = 'c' ORDER BY conname`,
-    [quoteTable(shape)],
-  );
-  return result.rows;
-}
-
 /** How a row is named in messages. */
 const nameOf = (shape: TableShape, key: readonly (string | null)[]): string =>
   shape.key.length === 0 ? 'a row' : key.map((value) => value ?? 'null').join(' ');
@@ -92,12 +75,8 @@ function parameters(shape: TableShape, rows: readonly WrittenRow[], columns: Rea
 }
 
 /** Rows that are too long or break a check constraint. */
-export async function misfitsIn(
-  client: pg.Client,
-  shape: TableShape,
-  constraints: readonly CheckConstraint[],
-  rows: readonly WrittenRow[],
-): Promise<Misfit[]> {
+export async function misfitsIn(client: pg.Client, shape: TableShape, rows: readonly WrittenRow[]): Promise<Misfit[]> {
+  const constraints = shape.checks;
   const tooLong = misfitsInLength(shape, rows);
   const found = [...tooLong.values()].flat();
   const written = rows.filter((row, i) => row.op !== 'delete' && !tooLong.has(i));

@@ -93,7 +93,7 @@ export class StagedChanges {
       touched: new Set(),
       spoken: new Set(),
       authored: authored(name, columns),
-      uniques: shape.key.length > 0 ? await uniqueIndexes(this.client, shape) : [],
+      uniques: shape.key.length > 0 ? uniqueIndexes(shape) : [],
       counts: { insert: 0, update: 0, delete: 0 },
     };
     this.#byName.set(name, staged);

@@ -13,7 +13,6 @@ import {
 import type { PackStore } from '../blobs/pack-store.js';
 import { readable } from '../database/postgres-view.js';
 import {
-  type DatabaseLogin,
   type DatabaseView,
   fullName,
   profileName,
@@ -32,7 +31,6 @@ import type { SourceSide } from './source-side.js';
 /** One database of both ends, open for reading. */
 export interface DatabaseEnds {
   readonly name: string;
-  readonly login: DatabaseLogin;
   readonly view: DatabaseView;
   readonly source: SourceSide;
   /** Undefined where the source is a snapshot. */
@@ -48,7 +46,7 @@ export interface FoundTable extends TableToCompare {
 
 /** The tables of a database that take part; what is to be said of the others goes into the notes. */
 export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, notes: Note[]): Promise<FoundTable[]> {
-  const { name: database, login, view, source } = ends;
+  const { name: database, view, source } = ends;
   const { destination } = plan;
   const { tables } = view.schema;
   const sourceTables = new Map(source.tables().map((table) => [fullName(table), table]));
@@ -86,7 +84,7 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
       found.push(addedTable(plan, ends, table));
     }
   }
-  return describeUses(destination, database, login, [...tables, ...added], found, new Set(added.map(fullName)));
+  return describeUses(destination, database, [...tables, ...added], found, new Set(added.map(fullName)));
 }
 
 async function tableToCompare(

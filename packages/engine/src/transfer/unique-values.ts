@@ -1,4 +1,3 @@
-import type pg from 'pg';
 import { quoteName, quoteTable } from '../database/describe.js';
 import type { TableShape } from '../database/site-database.js';
 
@@ -10,32 +9,16 @@ export interface UniqueIndex {
 }
 
 /** The unique indexes of a table, but for the one that names its rows. */
-export async function uniqueIndexes(client: pg.Client, table: TableShape): Promise<UniqueIndex[]> {
-  const found = await client.query<{ columns: string[]; types: string[]; nullable: boolean[]; lengths: number[] }>(
-    `SELECT array_agg(a.attname::text ORDER BY k.n) AS columns, array_agg(t.typname::text ORDER BY k.n) AS types,
-       array_agg(NOT a.attnotnull ORDER BY k.n) AS nullable,
-       array_agg(CASE WHEN t.typname IN ('varchar', 'bpchar') AND a.atttypmod > 4 THEN a.atttypmod - 4 ELSE 32 END ORDER BY k.n) AS lengths
-     FROM pg_catalog.pg_index i
-       CROSS JOIN LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, n)
-       JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
-       JOIN pg_catalog.pg_type t ON t.oid = a.atttypid
-     WHERE i.indrelid = $1::regclass AND i.indisunique AND i.indimmediate AND NOT i.indisprimary
-       AND i.indpred IS NULL AND i.indexprs IS NULL
-     GROUP BY i.indexrelid`,
-    [quoteTable(table)],
-  );
-  return found.rows
-    .filter((row) => [...row.columns].sort().join() !== [...table.key].sort().join())
-    .map((row) => ({
-      columns: row.columns,
-      apart: row.columns
-        .map((column, i) => {
-          const value = passingValue(row.types[i] as string, row.nullable[i] === true, row.lengths[i] as number);
-          return value === undefined || table.key.includes(column) ? undefined : { column, value };
-        })
-        .find((one) => one !== undefined),
-    }));
-}
+export const uniqueIndexes = ({ uniques, key }: TableShape): UniqueIndex[] =>
+  uniques.map((columns) => ({
+    columns: columns.map(({ name }) => name),
+    apart: columns
+      .map(({ name, type, nullable, length }) => {
+        const value = passingValue(type, nullable, length);
+        return value === undefined || key.includes(name) ? undefined : { column: name, value };
+      })
+      .find((one) => one !== undefined),
+  }));
 
 /** SQL for a value that nobody else has. */
 function passingValue(type: string, isNullable: boolean, length: number): string | undefined {

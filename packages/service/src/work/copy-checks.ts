@@ -119,7 +119,7 @@ async function checkDatabases(
     try {
       const { schema } = view;
       checks.push(...serverChecks(schema, offers));
-      found.broken.push(...(await masksThatBreak(login, schema, source.profile, name)));
+      found.broken.push(...masksThatBreak(schema, source.profile, name));
       lookAtClasses(schema, source, name, wishes.leftOut, found);
       const misfits = await misfitsInCopy(name, login, schema.tables, source, destination, wishes.leftOut);
       found.misfits.push(...misfits.found);
