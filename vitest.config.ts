@@ -9,5 +9,7 @@ export default defineConfig({
     hookTimeout: 240_000,
     expect: { poll: { timeout: 30_000 } },
     maxWorkers: 2,
+    // Files of one worker share the modules that they read: to read them anew takes seconds for each.
+    isolate: false,
   },
 });

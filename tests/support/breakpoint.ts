@@ -1,7 +1,5 @@
-import { join } from 'node:path';
-import { PrivateCluster } from '@tessarion/cluster';
 import pg from 'pg';
-import type { Studio } from './studio.js';
+import { recordsOf, type Studio } from './studio.js';
 
 /**
  * Lets the worker stand still at the moment when a step's work is done and its record is not: the records' database
@@ -15,9 +13,7 @@ export class Breakpoint {
   }
 
   static async open(studio: Studio): Promise<Breakpoint> {
-    const cluster = await PrivateCluster.at(join(studio.data, 'tessarion/records'));
-    const { host, port, user, password } = await cluster.start();
-    const client = new pg.Client({ host, port, user, password, database: 'postgres' });
+    const client = new pg.Client(await recordsOf(studio));
     client.on('error', () => undefined);
     await client.connect();
     return new Breakpoint(client);

@@ -39,7 +39,7 @@ export class KeptSite {
   private constructor(
     private readonly studio: Studio,
     private readonly environments: readonly KeptEnvironment[],
-    private readonly records: string,
+    private readonly records: { readonly rows: string; readonly columns: string },
   ) {}
 
   static async of(studio: Studio, ...paths: string[]): Promise<KeptSite> {
@@ -59,9 +59,11 @@ export class KeptSite {
       studio,
       `SELECT json_build_object(
         'environment', (SELECT json_agg(e) FROM environment e WHERE path IN (${list})),
-        'baseline', (SELECT json_agg(b) FROM baseline b WHERE lower IN (${list}) OR upper IN (${list})))::text AS kept`,
+        'baseline', (SELECT json_agg(b) FROM baseline b WHERE lower IN (${list}) OR upper IN (${list})))::text AS rows,
+        (SELECT string_agg(format('%1$I = excluded.%1$I', attname), ', ') FROM pg_attribute
+          WHERE attrelid = 'environment'::regclass AND attnum > 0 AND NOT attisdropped) AS columns`,
     );
-    return new KeptSite(studio, environments, kept?.kept as string);
+    return new KeptSite(studio, environments, kept as { rows: string; columns: string });
   }
 
   /** Puts everything back as it was. */
@@ -75,28 +77,20 @@ export class KeptSite {
           await run('cp', ['--archive', folder, folderOf(studio, path)]);
         }),
       ]);
+      const { rows, columns } = this.records;
       const list = environments.map(({ path }) => literal(path)).join(', ');
       // Epochs only grow: one that was given out once must never count again.
       await onRecords(
         studio,
         `DELETE FROM baseline WHERE lower IN (${list}) OR upper IN (${list});
-        INSERT INTO baseline SELECT b.* FROM json_populate_recordset(NULL::baseline, ${literal(this.records)}::json -> 'baseline') b;
+        INSERT INTO baseline SELECT b.* FROM json_populate_recordset(NULL::baseline, ${literal(rows)}::json -> 'baseline') b;
         CREATE TEMP TABLE former AS SELECT path, epoch FROM environment;
-        CREATE TEMP TABLE kept AS SELECT e.* FROM json_populate_recordset(NULL::environment, ${literal(this.records)}::json -> 'environment') e;
+        CREATE TEMP TABLE kept AS SELECT e.* FROM json_populate_recordset(NULL::environment, ${literal(rows)}::json -> 'environment') e;
         UPDATE kept SET epoch = greatest(kept.epoch, former.epoch) FROM former WHERE former.path = kept.path;
-        ${await updateAll(studio)}`,
+        INSERT INTO environment SELECT * FROM kept ON CONFLICT (path) DO UPDATE SET ${columns};`,
       );
     });
   }
-}
-
-/** SQL that writes every column of kept environments over what is there. */
-async function updateAll(studio: Studio): Promise<string> {
-  const columns = await onRecords(
-    studio,
-    "SELECT string_agg(format('%1$I = excluded.%1$I', attname), ', ') AS list FROM pg_attribute WHERE attrelid = 'environment'::regclass AND attnum > 0 AND NOT attisdropped",
-  );
-  return `INSERT INTO environment SELECT * FROM kept ON CONFLICT (path) DO UPDATE SET ${columns[0]?.list}`;
 }
 
 async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase> {

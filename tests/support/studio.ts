@@ -288,12 +288,16 @@ export async function newcomer(
   return signIn(studio, mail);
 }
 
+/** How to reach a studio's records as their superuser. */
+export async function recordsOf(studio: Studio): Promise<pg.ClientConfig> {
+  const { folder } = await PrivateCluster.at(join(studio.data, 'tessarion/records'));
+  const { host, port, user, password } = JSON.parse(await fs.readFile(join(folder, 'access.json'), 'utf8'));
+  return { host, port, user, password, database: 'postgres' };
+}
+
 /** Runs a statement on the service's own records: for what time would bring, and for what nobody may see there. */
 export async function onRecords(studio: Studio, sql: string): Promise<Record<string, unknown>[]> {
-  const { host, port, user, password } = await (
-    await PrivateCluster.at(join(studio.data, 'tessarion/records'))
-  ).start();
-  const client = new pg.Client({ host, port, user, password, database: 'postgres' });
+  const client = new pg.Client(await recordsOf(studio));
   await client.connect();
   try {
     return (await client.query(sql)).rows as Record<string, unknown>[];
