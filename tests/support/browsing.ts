@@ -1,7 +1,7 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
 import { type Browser, chromium, type Locator, type Page } from 'playwright-core';
-import { expect, onTestFailed } from 'vitest';
+import { onTestFailed, TestRunner } from 'vitest';
 import { PASSWORD, type Studio } from './studio.js';
 
 const axe = await readFile(fileURLToPath(new URL('../../node_modules/axe-core/axe.min.js', import.meta.url)), 'utf8');
@@ -23,6 +23,10 @@ export async function find(field: Locator, words: string): Promise<void> {
     .first()
     .click();
 }
+
+/** What it shows. Nobody calls this: `--changed` follows it from tests to what they look at. */
+// @ts-expect-error: the console is checked by a configuration of its own.
+export const shows = (): Promise<unknown> => import('../../packages/console/src/main.jsx');
 
 /** A headless browser on a studio's console. */
 export class Browsing {
@@ -62,7 +66,7 @@ export class Browsing {
 
   /** An empty page of somebody who has not signed in. */
   async stranger(): Promise<Page> {
-    if (expect.getState().currentTestName !== undefined)
+    if (TestRunner.getCurrentTest() !== undefined)
       onTestFailed(async () => {
         if (this.#shown.length === 0) await this.#write();
         console.error(this.#shown.splice(0).join('\n—\n'));

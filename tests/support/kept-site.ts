@@ -107,6 +107,8 @@ async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase>
     // Its login may be dropped meanwhile, as by a reset.
     await query(`DO $$ BEGIN CREATE ROLE ${KEEPER}; EXCEPTION WHEN duplicate_object THEN END $$`);
     await onServer(studio, (inCopy) => inCopy(`REASSIGN OWNED BY ${quote(user)} TO ${KEEPER}`), copy);
+    // That takes the login's databases along, wherever it is said.
+    await query(`ALTER DATABASE ${quote(name)} OWNER TO ${quote(user)}`);
     const makeUser = `CREATE ROLE ${quote(user)} LOGIN PASSWORD ${literal(String(owner?.rolpassword))} CONNECTION LIMIT ${owner?.rolconnlimit}`;
     return { name, copy, user, makeUser };
   });

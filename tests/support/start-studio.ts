@@ -16,6 +16,15 @@ export const CLI = join(root, 'programs/tessarion.cjs');
 export const PROFILES = join(root, 'packages/demo/profiles');
 export const PASSWORD = 'a password for tests';
 
+/** What the programs are made of. Nobody calls this: `--changed` follows it from tests to what they drive. */
+export const madeOf = (): Promise<unknown>[] => [
+  import('../../packages/cli/src/run.js'),
+  import('../../packages/service/src/work/worker.js'),
+  import('../../packages/service/src/gateway/serve-gateway.js'),
+  import('../../packages/service/src/journal/verify-thread.js'),
+  import('../../packages/engine/src/transfer/file-lane-thread.js'),
+];
+
 /** A whole installation of its own: site databases, web host, service, worker and gateway as real processes. */
 export interface Studio {
   readonly data: string;

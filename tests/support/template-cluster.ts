@@ -17,8 +17,6 @@ declare module 'vitest' {
       readonly folder: string;
       /** The first of some ports that nobody uses, and that no outgoing connection is given. */
       readonly firstPort: number;
-      /** Where it is taken down what time goes to. */
-      readonly times: string;
       /** Folder of a database server that does not run, and in which nothing is. */
       readonly empty: string;
       /** One that holds the records of a service that was never used. */
@@ -68,7 +66,6 @@ export default async function setup(project: TestProject): Promise<() => Promise
   project.provide('templates', {
     folder,
     firstPort: await freePorts(PORTS),
-    times: join(folder, 'times.jsonl'),
     empty: cluster.folder,
     records: withRecords.folder,
   });

@@ -1,5 +1,4 @@
 import { appendFileSync } from 'node:fs';
-import { inject } from 'vitest';
 
 /** What a test's time may go to beside testing. */
 export type Spent = 'starting' | 'resetting' | 'waiting';
@@ -16,6 +15,6 @@ export async function during<T>(what: Spent, work: () => Promise<T>): Promise<T>
   } finally {
     depth--;
     const line = JSON.stringify({ what, milliseconds: performance.now() - start });
-    appendFileSync(inject('templates').times, `${line}\n`);
+    appendFileSync(process.env.TESSARION_TEST_TIMES as string, `${line}\n`);
   }
 }

@@ -16,6 +16,9 @@ export interface DemoPlace {
   readonly url: string;
 }
 
+/** What is known before the service runs. */
+export type HostPlace = Omit<DemoPlace, 'url'>;
+
 /** Waits until a transfer has ended well. @throws when it did not */
 export async function ended(client: Client, transfer: Transfer): Promise<void> {
   const abort = new AbortController();
@@ -73,7 +76,7 @@ export async function prepareStudio(client: Client, place: DemoPlace, profiles: 
 }
 
 /** Installs a site at the web host. @returns what there is to say of it when it is brought in */
-export async function install(place: DemoPlace, site: DemoSite): Promise<BodyOf<'siteAdopt'>> {
+export async function install(place: HostPlace, site: DemoSite): Promise<BodyOf<'siteAdopt'>> {
   const folder = join(place.hosts, `${site.name}--live`);
   const database = {
     host: place.server.host,
@@ -103,23 +106,56 @@ export async function bringIn(client: Client, place: DemoPlace, site: DemoSite):
   await ended(client, await client.call('siteAdopt', { body: await install(place, site) }));
 }
 
+/** How far it is, in numbers that grow. */
+export interface Filled {
+  readonly sites: number;
+  readonly copies: number;
+}
+
+/** What there is to make. */
+export const DEMO_SIZE: Filled = {
+  sites: DEMO_SITES.length,
+  copies: DEMO_SITES.reduce((sum, site) => sum + site.copies.length, 0),
+};
+
+/** How many sites are worked on beside each other: more wait for the same processors. */
+const AT_ONCE = 6;
+
+/** Installs all sites at the web host; it needs nobody but the database server. */
+export async function installAll(place: HostPlace): Promise<Installed> {
+  const installed = new Map<string, BodyOf<'siteAdopt'>>();
+  await inTurns(DEMO_SITES, AT_ONCE, async (site) => {
+    installed.set(site.name, await install(place, site));
+  });
+  return installed;
+}
+
+export type Installed = ReadonlyMap<string, BodyOf<'siteAdopt'>>;
+
 /** Fills the studio: sites, copies, and the work that is going on in them. */
-export async function fillStudio(client: Client, place: DemoPlace, say: (text: string) => void): Promise<void> {
-  // The four main sites first and in order: a site keeps its place in the mosaic.
-  for (const site of DEMO_SITES.slice(0, 4)) await bringIn(client, place, site);
-  await inTurns(DEMO_SITES.slice(4), 3, (site) => bringIn(client, place, site));
-  say(`${DEMO_SITES.length} sites are in`);
-  const copies = DEMO_SITES.flatMap((site) => site.copies.map((copy) => ({ site, copy })));
-  await inTurns(copies, 3, async ({ site, copy }) => {
-    await ended(
-      client,
-      await client.call('environmentCreate', {
-        params: { site: site.name },
-        body: { name: copy.name, kind: copy.kind },
+export async function fillStudio(
+  client: Client,
+  place: DemoPlace,
+  installed: Installed,
+  show: (filled: Filled) => void,
+): Promise<void> {
+  const filled = { sites: 0, copies: 0 };
+  let asked = Promise.resolve();
+  await inTurns(DEMO_SITES, AT_ONCE, async (site) => {
+    // Asked for one after the other: a site keeps its place in the mosaic.
+    const adopting = asked.then(() =>
+      client.call('siteAdopt', { body: installed.get(site.name) as BodyOf<'siteAdopt'> }),
+    );
+    asked = adopting.then(() => undefined);
+    await ended(client, await adopting);
+    show({ ...filled, sites: ++filled.sites });
+    await Promise.all(
+      site.copies.map(async (body) => {
+        await ended(client, await client.call('environmentCreate', { params: { site: site.name }, body }));
+        show({ ...filled, copies: ++filled.copies });
       }),
     );
   });
-  say(`${copies.length} copies are made`);
   await workInCopies(place);
   await liveGoesOn(place);
   await history(client, place);
@@ -217,25 +253,20 @@ async function liveGoesOn(place: DemoPlace): Promise<void> {
 
 /** Transfers that succeeded and failed, snapshots, forecasts: made by the real operations. */
 async function history(client: Client, place: DemoPlace): Promise<void> {
-  await ended(
-    client,
-    await client.call('snapshotTake', {
-      body: { environment: 'threadmill/live', reason: 'before the autumn collection' },
-    }),
-  );
-  await ended(client, await client.call('snapshotTake', { body: { environment: 'pendulum/live', reason: 'monthly' } }));
-  await brokenPush(client, place);
-  for (const [from, onto] of [
-    ['driftline/staging', 'driftline/live'],
-    ['threadmill/staging', 'threadmill/live'],
-    ['saltmarsh/staging', 'saltmarsh/live'],
-    ['pendulum/front-a', 'pendulum/live'],
-    ['pendulum/front-b', 'pendulum/live'],
-  ] as const) {
-    const forecast = await forecastOf(client, from, onto);
-    if (from === 'driftline/staging')
-      await ended(client, await client.call('pushCreate', { body: { forecast, confirm: onto } }));
-  }
+  const take = async (environment: string, reason: string): Promise<void> =>
+    ended(client, await client.call('snapshotTake', { body: { environment, reason } }));
+  await Promise.all([
+    take('threadmill/live', 'before the autumn collection'),
+    take('pendulum/live', 'monthly'),
+    brokenPush(client, place),
+    forecastOf(client, 'threadmill/staging', 'threadmill/live'),
+    forecastOf(client, 'saltmarsh/staging', 'saltmarsh/live'),
+    forecastOf(client, 'pendulum/front-a', 'pendulum/live'),
+    forecastOf(client, 'pendulum/front-b', 'pendulum/live'),
+    forecastOf(client, 'driftline/staging', 'driftline/live').then(async (forecast) =>
+      ended(client, await client.call('pushCreate', { body: { forecast, confirm: 'driftline/live' } })),
+    ),
+  ]);
 }
 
 /** Makes a forecast and waits for it. @returns its id */

@@ -31,12 +31,14 @@ export const mailOf = ({ name }: Colleague): string => `${name.toLowerCase().rep
 /** Invites the colleagues, who come with the demo's password; one more is invited and has not come yet. */
 export async function bringCrew(client: Client, url: string, password: string): Promise<Crew> {
   const crew: Partial<Record<keyof typeof COLLEAGUES, Client>> = {};
-  for (const [who, one] of Object.entries(COLLEAGUES) as [keyof typeof COLLEAGUES, Colleague][]) {
-    const mail = mailOf(one);
-    const { key } = await client.call('personInvite', { body: { ...one, mail } });
-    await new Client({ url }).call('invitationAccept', { body: { key, password } });
-    crew[who] = await signIn(url, mail, password);
-  }
+  await Promise.all(
+    (Object.entries(COLLEAGUES) as [keyof typeof COLLEAGUES, Colleague][]).map(async ([who, one]) => {
+      const mail = mailOf(one);
+      const { key } = await client.call('personInvite', { body: { ...one, mail } });
+      await new Client({ url }).call('invitationAccept', { body: { key, password } });
+      crew[who] = await signIn(url, mail, password);
+    }),
+  );
   await client.call('personInvite', {
     body: { name: 'Bror Ness', mail: 'bror.ness@copperlane.example', role: 'observer', scope: 'pendulum' },
   });

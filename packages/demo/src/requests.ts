@@ -15,27 +15,49 @@ const CHRISTMAS = { repeats: 'yearly', from: '12-20', until: '01-02' } as const;
 
 /** What lanes ask for, when one may deliver, and a change request in each state that lasts: by the real operations. */
 export async function tellRequests(story: Story): Promise<void> {
-  const { client, crew } = story;
+  const { client } = story;
   await rules(client);
-  await inReview(story);
-  await returned(story);
-  await simple(story, 'bellfounder', 'Opening hours over Christmas', { ask: false });
-  const approved = await simple(story, 'kelder', 'The new growers from Jura');
-  await verdict(crew.lise, approved);
-  await scheduled(story);
-  const blocked = await simple(story, 'netloft', 'Painters of the north coast');
-  await verdict(crew.lise, blocked);
+  // Each is of a site of its own.
+  await Promise.all([
+    inReview(story),
+    returned(story),
+    simple(story, 'bellfounder', 'Opening hours over Christmas', { ask: false }),
+    approved(story),
+    scheduled(story),
+    blocked(story),
+    delivered(story),
+    undone(story),
+    withdrawn(story),
+  ]);
+}
+
+async function approved(story: Story): Promise<void> {
+  await verdict(story.crew.lise, await simple(story, 'kelder', 'The new growers from Jura'));
+}
+
+async function blocked(story: Story): Promise<void> {
+  const asked = await simple(story, 'netloft', 'Painters of the north coast');
+  await verdict(story.crew.lise, asked);
   await edit(story, 'netloft/staging', '<p>Painters of the north coast, and their boats.</p>');
-  await deliver(story, blocked);
-  const delivered = await simple(story, 'fernleigh', 'Ferns that stand frost');
-  await verdict(crew.lise, delivered);
-  await deliver(story, delivered);
-  const undone = await simple(story, 'hollowoak', 'Prices of the oak tables');
-  await verdict(crew.lise, undone);
-  await undo(story, await deliver(story, undone));
-  const withdrawn = await simple(story, 'wherry', 'Boats by the month');
-  await crew.ida.call('requestWithdraw', {
-    params: { id: withdrawn.id },
+  await deliver(story, asked);
+}
+
+async function delivered(story: Story): Promise<void> {
+  const asked = await simple(story, 'fernleigh', 'Ferns that stand frost');
+  await verdict(story.crew.lise, asked);
+  await deliver(story, asked);
+}
+
+async function undone(story: Story): Promise<void> {
+  const asked = await simple(story, 'hollowoak', 'Prices of the oak tables');
+  await verdict(story.crew.lise, asked);
+  await undo(story, await deliver(story, asked));
+}
+
+async function withdrawn(story: Story): Promise<void> {
+  const asked = await simple(story, 'wherry', 'Boats by the month');
+  await story.crew.ida.call('requestWithdraw', {
+    params: { id: asked.id },
     body: { reason: 'The harbour office has not said yes.' },
   });
 }

@@ -5,32 +5,45 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
-import { WebHost } from '@tessarion/demo-site';
-import { becomeAdministrator, fillStudio, prepareStudio } from './fill.js';
+import { type ServerLogin, WebHost } from '@tessarion/demo-site';
+import pg from 'pg';
+import { becomeAdministrator, DEMO_SIZE, fillStudio, installAll, prepareStudio } from './fill.js';
 import { bringCrew, COLLEAGUES, mailOf } from './people.js';
+import { Progress } from './progress.js';
 import { tellRequests } from './requests.js';
 import { DEMO_PERSON } from './scenario.js';
 import { Visitors } from './visitors.js';
 
+/** What stays the same from start to start. */
 interface Remembered {
   readonly password: string;
   readonly webHostPort: number;
+  /** Absent in folders that an earlier version made: the service remembers it then. */
+  readonly gatewayPort?: number;
   filled: boolean;
   token?: string;
 }
 
+interface Ready {
+  readonly url: string;
+  readonly gatewayPort: number;
+  readonly firstKey?: string;
+}
+
+const say = (text: string): void => void process.stdout.write(`${text}\n`);
+
 /** Starts the demo, prints the console's address and a login, and runs until stopped. @param data where it lies */
 export async function startDemo(data: string): Promise<void> {
   const startedAt = Date.now();
-  const say = (text: string): void => void process.stdout.write(`${text}\n`);
-
-  await fs.mkdir(join(data, 'hosts'), { recursive: true });
+  const hosts = join(data, 'hosts');
+  await fs.mkdir(hosts, { recursive: true });
   const file = join(data, 'demo.json');
   const remembered: Remembered = await fs.readFile(file, 'utf8').then(
     (text) => JSON.parse(text),
     async () => ({
       password: `harbour-${randomBytes(6).toString('base64url')}`,
       webHostPort: await freePort(),
+      gatewayPort: await freePort(),
       filled: false,
     }),
   );
@@ -38,47 +51,25 @@ export async function startDemo(data: string): Promise<void> {
   await remember();
 
   const cluster = await PrivateCluster.at(join(data, 'site-databases'));
-  const server = await cluster.start({ fsync: 'on', max_connections: '400' });
-  const hosts = join(data, 'hosts');
   const webHost = new WebHost(hosts);
-  await webHost.listen(remembered.webHostPort);
-
-  const log = openSync(join(data, 'service.log'), 'a', 0o600);
-  const cli = fileURLToPath(new URL('../../cli/dist/main.js', import.meta.url));
-  const service: ChildProcess = fork(
-    cli,
-    ['serve', '--data', join(data, 'tessarion'), '--port', process.env.TESSARION_DEMO_PORT ?? '0'],
-    { stdio: ['ignore', log, log, 'ipc'] },
-  );
-
-  let isStopping = false;
-  const stop = async (): Promise<void> => {
-    if (isStopping) return;
-    isStopping = true;
-    visitors?.stop();
-    if (service.exitCode === null) {
-      await new Promise<void>((done) => {
-        service.once('exit', () => done());
-        service.kill('SIGTERM');
-      });
-    }
+  const service = startService(data, remembered.gatewayPort ?? 0);
+  const visitors = new Visitors(4000);
+  stopWhenAsked(async () => {
+    visitors.stop();
+    await ended(service);
     await webHost.close();
     await cluster.stop();
-    process.exit(0);
-  };
-  process.on('SIGINT', () => void stop());
-  process.on('SIGTERM', () => void stop());
-
-  const ready = await new Promise<{ url: string; gatewayPort: number; firstKey?: string }>((done, reject) => {
-    service.once('message', (message) => done(message as { url: string; gatewayPort: number }));
-    service.once('exit', (code) =>
-      reject(new Error(`The service ended with ${code}; see ${join(data, 'service.log')}.`)),
-    );
   });
+  const [server, ready] = await Promise.all([
+    cluster.start({ max_connections: '400' }),
+    answers(service, data),
+    webHost.listen(remembered.webHostPort),
+  ]);
 
   if (!remembered.filled) {
     if (ready.firstKey === undefined)
       throw new Error(`An earlier start was interrupted. Remove ${data} and start again.`);
+    say('Filling the studio.');
     const { client, token } = await becomeAdministrator(ready.url, ready.firstKey, remembered.password);
     const place = {
       hosts,
@@ -87,18 +78,24 @@ export async function startDemo(data: string): Promise<void> {
       gatewayPort: ready.gatewayPort,
       url: ready.url,
     };
+    // What is lost when the machine goes down meanwhile is filled anew.
+    await waitForDisk(server, false);
+    const crew = bringCrew(client, ready.url, remembered.password);
     await prepareStudio(client, place, fileURLToPath(new URL('../profiles', import.meta.url)));
-    await fillStudio(client, place, say);
-    const crew = await bringCrew(client, ready.url, remembered.password);
-    await tellRequests({ client, crew, place });
-    say('change requests are on their way');
+    const progress = new Progress(process.stdout);
+    await fillStudio(client, place, await installAll(place), (filled) =>
+      progress.show(`${filled.sites} of ${DEMO_SIZE.sites} sites, ${filled.copies} of ${DEMO_SIZE.copies} copies`),
+    );
+    progress.show('Change requests, and what was delivered');
+    await tellRequests({ client, crew: await crew, place });
+    progress.end();
+    await waitForDisk(server, true);
     remembered.filled = true;
     remembered.token = token;
     await remember();
   }
 
-  const visitors = new Visitors(ready.gatewayPort, 4000);
-  visitors.start();
+  visitors.start(ready.gatewayPort);
   say(`
 Ready after ${((Date.now() - startedAt) / 1000).toFixed(0)} s.
 Console   ${ready.url}
@@ -111,4 +108,52 @@ A site    http://threadmill.localhost:${ready.gatewayPort}  (editors: editor / e
 Commands  TESSARION_URL=${ready.url} TESSARION_TOKEN=${remembered.token} bin/tessarion site list
 Stop it with Ctrl-C; it goes on where it was at the next start.`);
   process.send?.('ready');
+}
+
+/** The service with two workers: filling is work for both processors that a small machine has. */
+function startService(data: string, gatewayPort: number): ChildProcess {
+  const log = openSync(join(data, 'service.log'), 'a', 0o600);
+  const cli = fileURLToPath(new URL('../../cli/dist/main.js', import.meta.url));
+  const ports = ['--port', process.env.TESSARION_DEMO_PORT ?? '0', '--gateway-port', String(gatewayPort)];
+  return fork(cli, ['serve', '--data', join(data, 'tessarion'), ...ports, '--workers', '2'], {
+    stdio: ['ignore', log, log, 'ipc'],
+  });
+}
+
+const answers = (service: ChildProcess, data: string): Promise<Ready> =>
+  new Promise((done, reject) => {
+    service.once('message', (message) => done(message as Ready));
+    service.once('exit', (code) =>
+      reject(new Error(`The service ended with ${code}; see ${join(data, 'service.log')}.`)),
+    );
+  });
+
+async function ended(service: ChildProcess): Promise<void> {
+  if (service.exitCode !== null) return;
+  await new Promise<void>((done) => {
+    service.once('exit', () => done());
+    service.kill('SIGTERM');
+  });
+}
+
+function stopWhenAsked(stop: () => Promise<void>): void {
+  let isStopping = false;
+  const once = (): void => {
+    if (isStopping) return;
+    isStopping = true;
+    void stop().finally(() => process.exit(0));
+  };
+  process.on('SIGINT', once);
+  process.on('SIGTERM', once);
+}
+
+/** Whether a database server waits for its disk. */
+async function waitForDisk(server: ServerLogin, isWaited: boolean): Promise<void> {
+  const client = new pg.Client({ ...server, database: 'postgres' });
+  await client.connect();
+  await client.query(isWaited ? 'ALTER SYSTEM RESET fsync' : 'ALTER SYSTEM SET fsync = off');
+  await client.query('SELECT pg_reload_conf()');
+  // What was written before is on the disk then.
+  if (isWaited) await client.query('CHECKPOINT');
+  await client.end();
 }

@@ -51,14 +51,11 @@ export class Visitors {
   #timer: NodeJS.Timeout | undefined;
   #turn = 0;
 
-  constructor(
-    private readonly gatewayPort: number,
-    private readonly everyMs: number,
-  ) {}
+  constructor(private readonly everyMs: number) {}
 
-  start(): void {
+  start(gatewayPort: number): void {
     this.#timer = setInterval(() => {
-      this.#one(this.#turn++).catch(() => undefined);
+      this.#one(gatewayPort, this.#turn++).catch(() => undefined);
     }, this.everyMs);
   }
 
@@ -66,12 +63,12 @@ export class Visitors {
     clearInterval(this.#timer);
   }
 
-  async #one(turn: number): Promise<void> {
+  async #one(gatewayPort: number, turn: number): Promise<void> {
     const name = NAMES[turn % NAMES.length] as string;
     const email = `${name.toLowerCase().replace(' ', '.')}@post.example`;
     switch (turn % 4) {
       case 0:
-        await visit(this.gatewayPort, 'threadmill.localhost', '/order', {
+        await visit(gatewayPort, 'threadmill.localhost', '/order', {
           product: String(1 + (turn % 8)),
           name,
           email,
@@ -81,7 +78,7 @@ export class Visitors {
         });
         return;
       case 1:
-        await visit(this.gatewayPort, 'saltmarsh.localhost', '/book', {
+        await visit(gatewayPort, 'saltmarsh.localhost', '/book', {
           sailing: String(1 + (turn % 6)),
           name,
           email,
@@ -89,10 +86,10 @@ export class Visitors {
         });
         return;
       case 2:
-        await visit(this.gatewayPort, 'pendulum.localhost', '/sign-up', { email: `${turn}.${email}` });
+        await visit(gatewayPort, 'pendulum.localhost', '/sign-up', { email: `${turn}.${email}` });
         return;
       default:
-        await visit(this.gatewayPort, 'threadmill.localhost', '/review', {
+        await visit(gatewayPort, 'threadmill.localhost', '/review', {
           product: String(1 + (turn % 8)),
           author: name,
           email,
