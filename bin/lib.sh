@@ -41,11 +41,19 @@ install_modules() {
   fi
 }
 
+# Whether anything that is built from is newer than what was built of it; a folder is, where a file of it has gone.
+is_stale() {
+  [ ! -e programs/.built ] ||
+    [ -n "$(find packages bench bundle package-lock.json tsconfig.base.json tsconfig.json \( -name dist -o -name node_modules -o -name test \) -prune -o -newer programs/.built -print -quit)" ]
+}
+
 build() {
+  is_stale || return 0
   npx --no-install tsc -b
   npx --no-install rolldown -c bundle/rolldown.config.js
   node bundle/keep-compiled.cjs
   if [ -e packages/console/index.html ]; then npm run --silent build -w @tessarion/console; fi
+  touch programs/.built
 }
 
 POSTGRES=(/usr/lib/postgresql/15/bin/postgres postgresql-15)

@@ -80,14 +80,14 @@ export async function startDemo(data: string): Promise<void> {
     };
     // What is lost when the machine goes down meanwhile is filled anew.
     await waitForDisk(server, false);
-    const crew = bringCrew(client, ready.url, remembered.password);
     await prepareStudio(client, place, fileURLToPath(new URL('../profiles', import.meta.url)));
     const progress = new Progress(process.stdout);
     await fillStudio(client, place, await installAll(place), (filled) =>
       progress.show(`${filled.sites} of ${DEMO_SIZE.sites} sites, ${filled.copies} of ${DEMO_SIZE.copies} copies`),
     );
     progress.show('Change requests, and what was delivered');
-    await tellRequests({ client, crew: await crew, place });
+    const crew = await bringCrew(client, ready.url, remembered.password);
+    await tellRequests({ client, crew, place });
     progress.end();
     await waitForDisk(server, true);
     remembered.filled = true;
