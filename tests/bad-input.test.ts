@@ -12,6 +12,7 @@ import {
   forecastOf,
   leftOvers,
   makeCopy,
+  onRecords,
   onSite,
   pushOnto,
   SHOP,
@@ -193,14 +194,7 @@ describe('profiles', () => {
 
   it('a site without one can be kept, not copied', async () => {
     await addSite(studio, { ...SHOP, name: 'bare' });
-    const { default: pg } = await import('pg');
-    expect(pg).toBeDefined();
-    const cluster = await import('@tessarion/cluster');
-    const records = await (await cluster.PrivateCluster.at(join(studio.data, 'tessarion/records'))).start();
-    const client = new pg.Client({ ...records, database: 'postgres' });
-    await client.connect();
-    await client.query("UPDATE site SET profile = NULL WHERE name = 'bare'");
-    await client.end();
+    await onRecords(studio, "UPDATE site SET profile = NULL WHERE name = 'bare'");
     expect(
       (
         await problem(

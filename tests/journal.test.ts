@@ -1,24 +1,18 @@
 import { Client, ServiceProblem } from '@tessarion/client';
-import { PrivateCluster } from '@tessarion/cluster';
-import pg from 'pg';
+import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { done, forecastOf, makeCopy, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
-let records: pg.Client;
+let records: pg.Pool;
 /** The transfer that made the copy. */
 let copied = '';
 beforeAll(async () => {
   studio = await startStudio('live');
   copied = (await makeCopy(studio, 'threadmill', 'staging')).id;
-  const { host, port, user, password } = await (await PrivateCluster.at(`${studio.data}/tessarion/records`)).start();
-  records = new pg.Client({ host, port, user, password, database: 'postgres' });
-  await records.connect();
+  ({ records } = studio);
 }, 120_000);
-afterAll(async () => {
-  await records?.end();
-  await studio?.stop();
-});
+afterAll(() => studio?.stop());
 
 const entries = async (query: Record<string, string> = {}) =>
   (await studio.client.call('journalList', { query })).items;

@@ -1,26 +1,20 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
-import { PrivateCluster } from '@tessarion/cluster';
 import type { Environment } from '@tessarion/contract';
-import pg from 'pg';
+import type pg from 'pg';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;
-let records: pg.Client;
+let records: pg.Pool;
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
 beforeAll(async () => {
   studio = await startStudio('staging');
-  const access = await (await PrivateCluster.at(join(studio.data, 'tessarion/records'))).start();
-  records = new pg.Client({ ...access, database: 'postgres' });
-  await records.connect();
+  ({ records } = studio);
 }, 120_000);
-afterAll(async () => {
-  await records?.end();
-  await studio?.stop();
-});
+afterAll(() => studio?.stop());
 
 const shown = (path: string): Promise<Environment> => {
   const [site, environment] = path.split('/') as [string, string];

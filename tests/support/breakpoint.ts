@@ -1,5 +1,5 @@
 import pg from 'pg';
-import { recordsOf, type Studio } from './studio.js';
+import type { Studio } from './studio.js';
 
 /**
  * Lets the worker stand still at the moment when a step's work is done and its record is not: the records' database
@@ -13,7 +13,8 @@ export class Breakpoint {
   }
 
   static async open(studio: Studio): Promise<Breakpoint> {
-    const client = new pg.Client(await recordsOf(studio));
+    // Of its own: it must stay when others are cut.
+    const client = new pg.Client(studio.records.options);
     client.on('error', () => undefined);
     await client.connect();
     return new Breakpoint(client);

@@ -84,8 +84,8 @@ export class KeptSite {
         studio,
         `DELETE FROM baseline WHERE lower IN (${list}) OR upper IN (${list});
         INSERT INTO baseline SELECT b.* FROM json_populate_recordset(NULL::baseline, ${literal(rows)}::json -> 'baseline') b;
-        CREATE TEMP TABLE former AS SELECT path, epoch FROM environment;
-        CREATE TEMP TABLE kept AS SELECT e.* FROM json_populate_recordset(NULL::environment, ${literal(rows)}::json -> 'environment') e;
+        CREATE TEMP TABLE former ON COMMIT DROP AS SELECT path, epoch FROM environment;
+        CREATE TEMP TABLE kept ON COMMIT DROP AS SELECT e.* FROM json_populate_recordset(NULL::environment, ${literal(rows)}::json -> 'environment') e;
         UPDATE kept SET epoch = greatest(kept.epoch, former.epoch) FROM former WHERE former.path = kept.path;
         INSERT INTO environment SELECT * FROM kept ON CONFLICT (path) DO UPDATE SET ${columns};`,
       );

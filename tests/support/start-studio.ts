@@ -5,9 +5,11 @@ import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { promisify } from 'node:util';
 import { Client } from '@tessarion/client';
+import { sendByNode } from '@tessarion/client/node';
 import { PrivateCluster } from '@tessarion/cluster';
 import { becomeAdministrator, type DemoPlace, prepareStudio } from '@tessarion/demo';
 import { type ServerLogin, WebHost } from '@tessarion/demo-site';
+import pg from 'pg';
 import { startCluster } from './clusters.js';
 import { endProcessesOf } from './processes.js';
 
@@ -39,6 +41,8 @@ export interface Studio {
   readonly webHost: WebHost;
   readonly siteCluster: PrivateCluster;
   readonly service: ChildProcess;
+  /** The service's own records, as their superuser. */
+  readonly records: pg.Pool;
   readonly variables: Record<string, string>;
   /** Ends everything and removes it. */
   stop(): Promise<void>;
@@ -125,6 +129,8 @@ export async function startStudioAgain(
       reject(new Error(`the service ended with ${code}: ${await fs.readFile(join(data, 'service.log'), 'utf8')}`)),
     );
   });
+  const pool = new pg.Pool({ ...(await accessOf(records)), database: 'postgres', max: 3 });
+  pool.on('error', () => undefined);
   const token = await tokenOf(answers);
   const place: DemoPlace = { hosts, server, webHostPort: ports.webHost, gatewayPort: ports.gateway, url: answers.url };
   return {
@@ -133,13 +139,14 @@ export async function startStudioAgain(
     url: answers.url,
     token,
     password: PASSWORD,
-    client: new Client({ url: answers.url, token }),
+    client: new Client({ url: answers.url, token, send: sendByNode }),
     gatewayPort: ports.gateway,
     place,
     server,
     webHost,
     siteCluster,
     service,
+    records: pool,
     variables: {
       TESSARION_URL: answers.url,
       TESSARION_TOKEN: token,
@@ -149,11 +156,18 @@ export async function startStudioAgain(
       LANG: 'C.UTF-8',
     },
     async stop() {
+      await pool.end();
       await webHost.close();
       await endProcessesOf(data);
       await removeStudio(data);
     },
   };
+}
+
+/** How to reach a database server that runs. */
+async function accessOf({ folder }: PrivateCluster): Promise<ServerLogin> {
+  const { host, port, user, password } = JSON.parse(await fs.readFile(join(folder, 'access.json'), 'utf8'));
+  return { host, port, user, password };
 }
 
 /** Processes die in tests, machines do not. */
@@ -166,7 +180,8 @@ async function removeStudio(data: string): Promise<void> {
 }
 
 /** Lets every process of a studio end by itself, so that what lies in its folder is whole. */
-async function rest({ service, webHost, siteCluster, data }: Studio): Promise<void> {
+async function rest({ service, webHost, siteCluster, records, data }: Studio): Promise<void> {
+  await records.end();
   await new Promise<void>((resolve) => {
     service.once('exit', () => resolve());
     service.kill('SIGTERM');

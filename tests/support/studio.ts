@@ -2,9 +2,9 @@ import { execFile } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { Client, ServiceProblem } from '@tessarion/client';
-import { PrivateCluster } from '@tessarion/cluster';
 import type { Forecast, ForecastWishes, Transfer, TransferDetail } from '@tessarion/contract';
 import { bringIn, browser, type DemoSite } from '@tessarion/demo';
+import { borrowSession } from '@tessarion/engine';
 import pg from 'pg';
 import { vi } from 'vitest';
 import { type Image, newPlace, startFromImage } from './images.js';
@@ -84,16 +84,29 @@ export function addSite(studio: Studio, site: DemoSite = SHOP): Promise<void> {
   return during('starting', () => bringIn(studio.client, studio.place, site));
 }
 
-/** Between two looks at work that takes a second or so: each look costs the service as much as a step of that work. */
-const aWhile = (): Promise<void> => new Promise((resolve) => setTimeout(resolve, 90));
+/** Between two looks at work that takes some hundred milliseconds. */
+const SHORTLY_MS = 20;
 
-export const ended = (studio: Studio, transfer: Pick<Transfer, 'id'>): Promise<TransferDetail> =>
+/**
+ * Waits until a row of the records is in one of some states. It is asked of the records, since each question to the service costs
+ * as much as a step of the work that is waited for; what came of it is asked of the service.
+ */
+async function comesTo(studio: Studio, sql: string, id: string): Promise<void> {
+  const { rows } = await studio.records.query<{ is: boolean }>(sql, [id]);
+  if (rows[0]?.is === false) {
+    await new Promise((resolve) => setTimeout(resolve, SHORTLY_MS));
+    return comesTo(studio, sql, id);
+  }
+}
+
+export const ended = (studio: Studio, { id }: Pick<Transfer, 'id'>): Promise<TransferDetail> =>
   during('waiting', async () => {
-    for (;;) {
-      const now = await studio.client.call('transferShow', { params: { id: transfer.id } });
-      if (!['waiting', 'running', 'stopping'].includes(now.state)) return now;
-      await aWhile();
-    }
+    await comesTo(
+      studio,
+      "SELECT state NOT IN ('waiting', 'running', 'stopping') AS is FROM transfer WHERE id = $1",
+      id,
+    );
+    return studio.client.call('transferShow', { params: { id } });
   });
 
 /** Waits until a transfer has ended well. */
@@ -131,11 +144,8 @@ export async function settled(studio: Studio, id: string, wishes: Partial<Foreca
 
 const computed = (studio: Studio, id: string): Promise<Forecast> =>
   during('waiting', async () => {
-    for (;;) {
-      const forecast = await studio.client.call('forecastShow', { params: { id } });
-      if (forecast.state !== 'computing') return forecast;
-      await aWhile();
-    }
+    await comesTo(studio, "SELECT state <> 'computing' AS is FROM forecast WHERE id = $1", id);
+    return studio.client.call('forecastShow', { params: { id } });
   });
 
 export async function pushOnto(
@@ -184,12 +194,16 @@ export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, 
 export async function onSite<T>(studio: Studio, path: string, work: (query: Query) => Promise<T>): Promise<T> {
   const [site, name] = path.split('/') as [string, string];
   const environment = await studio.client.call('environmentShow', { params: { site, environment: name } });
-  const client = new pg.Client({ ...studio.server, database: environment.databases[0] as string });
-  await client.connect();
+  const session = await borrowSession(
+    { ...studio.server, database: environment.databases[0] as string },
+    'read',
+    'of a test',
+  );
   try {
-    return await work(async (sql, values) => (await client.query(sql, values)).rows as Record<string, unknown>[]);
+    await session.query('SET search_path TO DEFAULT');
+    return await work(async (sql, values) => (await session.query(sql, values)).rows as Record<string, unknown>[]);
   } finally {
-    await client.end();
+    await session.giveBack();
   }
 }
 
@@ -288,20 +302,6 @@ export async function newcomer(
   return signIn(studio, mail);
 }
 
-/** How to reach a studio's records as their superuser. */
-export async function recordsOf(studio: Studio): Promise<pg.ClientConfig> {
-  const { folder } = await PrivateCluster.at(join(studio.data, 'tessarion/records'));
-  const { host, port, user, password } = JSON.parse(await fs.readFile(join(folder, 'access.json'), 'utf8'));
-  return { host, port, user, password, database: 'postgres' };
-}
-
 /** Runs a statement on the service's own records: for what time would bring, and for what nobody may see there. */
-export async function onRecords(studio: Studio, sql: string): Promise<Record<string, unknown>[]> {
-  const client = new pg.Client(await recordsOf(studio));
-  await client.connect();
-  try {
-    return (await client.query(sql)).rows as Record<string, unknown>[];
-  } finally {
-    await client.end();
-  }
-}
+export const onRecords = async (studio: Studio, sql: string): Promise<Record<string, unknown>[]> =>
+  (await studio.records.query(sql)).rows as Record<string, unknown>[];
