@@ -325,7 +325,7 @@ describe('the room of a guest', () => {
       await colleague.locator('.guest-mark').waitFor();
       expect(await colleague.locator('.md img, .md a').count()).toBe(0);
 
-      // The page follows by itself, within its ten seconds.
+      // The page follows by itself, within its three seconds.
       await run(COPY, "UPDATE page SET title = 'Other words' WHERE slug = 'home'");
       await ida.call('requestRevise', { params: { id: request.id }, body: {} });
       await page.getByText('It is being worked on').waitFor({ timeout: 40_000 });

@@ -14,7 +14,7 @@ import { client } from '../session.js';
 const ROOM = ['guest'];
 /** Items that are named before the others are folded. */
 const NAMED = 8;
-const FOLLOW_MS = 10_000;
+const FOLLOW_MS = 3000;
 
 const isAbout = (error: unknown, kind: string): boolean =>
   error instanceof ServiceProblem && error.problem.type === `tessarion:${kind}`;

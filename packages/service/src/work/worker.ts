@@ -61,10 +61,10 @@ export async function startWorker(): Promise<void> {
     regularly(log, 30_000, 'waking what the queue gave up', () => work.wakeUnqueued()),
     regularly(log, 2000, 'delivering what is due', () => deliverDue(installation)),
     regularly(log, 2000, 'telling other programs', () => sendDueWebhooks(installation)),
-    regularly(log, 10_000, 'letting go of what lies still', () => lapseClaims(installation)),
-    regularly(log, 5000, 'removing previews', () => removePreviews(installation)),
+    regularly(log, 2000, 'letting go of what lies still', () => lapseClaims(installation)),
+    regularly(log, 2000, 'removing previews', () => removePreviews(installation)),
     regularly(log, 20_000, 'counting visitors', () => keepTraffic(installation)),
-    regularly(log, 10_000, 'looking at what is asked for', () => followSources(installation)),
+    regularly(log, 3000, 'looking at what is asked for', () => followSources(installation)),
     ...(mail ? [regularly(log, 2000, 'mailing', () => sendDueMail(installation, mail))] : []),
   ];
   log.info({ worker: identity.id }, 'worker is ready');
