@@ -113,7 +113,7 @@ export async function processorSeconds({ roots }: Pick<Installation, 'roots'>): 
   for (const name of await fs.readdir('/proc')) {
     if (!/^\d+$/.test(name)) continue;
     const text = await fs.readFile(`/proc/${name}/stat`, 'utf8').catch(() => '');
-    const [, parent, , , , , , , , , , , user, system, userOfEnded, systemOfEnded] = text
+    const [, parent, , , , , , , , , , user, system, userOfEnded, systemOfEnded] = text
       .slice(text.lastIndexOf(')') + 2)
       .split(' ')
       .map(Number);
