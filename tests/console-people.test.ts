@@ -100,9 +100,10 @@ describe('people and access', () => {
   });
 
   it('somebody who left is erased once their address is typed in full', async () => {
-    const mail = 'tora.lie@copperlane.example';
+    const mail = 'runa.dahl@copperlane.example';
+    await newcomer(studio, mail, 'editor', 'everything', 'Runa Dahl');
     await page.goto(`${studio.url}/people`);
-    await button('Tora Lie').click();
+    await button('Runa Dahl').click();
     await button('They lost their second factor').click();
     await page.getByRole('dialog').getByRole('button', { name: 'Take it away' }).click();
     await page
@@ -119,7 +120,7 @@ describe('people and access', () => {
     await sound();
     await erase.click();
     await page.getByRole('heading', { name: 'Somebody who left' }).waitFor();
-    expect(JSON.stringify(await studio.client.call('personList'))).not.toContain('Tora');
+    expect(JSON.stringify(await studio.client.call('personList'))).not.toContain('Runa');
   });
 
   it('a token is made for what it is for, shown once, and ended', async () => {

@@ -7,6 +7,7 @@ import {
   ended,
   folderOf,
   forecastOf,
+  makeCopy,
   onSite,
   pullInto,
   pushOnto,
@@ -296,6 +297,9 @@ describe('a document in a row', () => {
   beforeAll(async () => {
     profile = (await studio.client.call('siteShow', { params: { site: 'threadmill' } })).profile as string;
     original = (await studio.client.call('profileShow', { params: { name: profile }, query: {} })).text;
+  });
+  beforeEach(async () => {
+    await kept.restore();
     const text = original
       .replace('option: { class: authored }', 'option: { class: authored, columns: { value: { merge: members } } }')
       .replace(
@@ -332,7 +336,6 @@ describe('a document in a row', () => {
   });
 
   it('collides where both changed one member', async () => {
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
     await run(COPY, setFront({ lead: 1, size: 'ours' }));
     await run(LIVE, setFront({ lead: 1, size: 'theirs' }));
     expect((await forecastOf(studio, COPY, LIVE)).unsettled).toBe(1);
@@ -409,8 +412,9 @@ describe('a variant, which is a copy of a copy', () => {
 describe('the proof after a transfer', () => {
   it('says point by point what holds, and names what does not', async () => {
     await kept.restore();
+    await makeCopy(studio, 'threadmill', 'beside');
     const { addresses } = await studio.client.call('environmentShow', {
-      params: { site: 'threadmill', environment: 'variant' },
+      params: { site: 'threadmill', environment: 'beside' },
     });
     await run(COPY, "UPDATE page SET title = 'Proved' WHERE slug = 'home'", insertPage('proved', 'New and proved'));
     await fs.writeFile(join(folderOf(studio, COPY), 'main/styles/proved.css'), '.proved {}\n');

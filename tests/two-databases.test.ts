@@ -2,7 +2,8 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import pg from 'pg';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
   done,
   ended,
@@ -16,6 +17,7 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'pair/live';
 const COPY = 'pair/staging';
 const PROFILE = `tessarion: profile/1
@@ -68,8 +70,10 @@ beforeAll(async () => {
   );
   await on(LIVE, 1, "CREATE TABLE product (id int PRIMARY KEY, title text); INSERT INTO product VALUES (1, 'Pot')");
   await makeCopy(studio, 'pair', 'staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
 afterAll(() => studio?.stop());
+beforeEach(() => kept.restore());
 
 /** Runs statements on one of an environment's databases, as its owner. */
 async function on(path: string, index: 0 | 1, sql: string): Promise<Record<string, unknown>[]> {
@@ -117,6 +121,8 @@ describe('a site with two databases', () => {
        FOR EACH ROW EXECUTE FUNCTION refuse()`,
     );
     await on(LIVE, 0, 'INSERT INTO sale (n) VALUES (7)');
+    await on(COPY, 0, "UPDATE page SET title = 'Welcome' WHERE id = 1");
+    await on(COPY, 1, "INSERT INTO product VALUES (2, 'Lid')");
     const end = await ended(studio, await pushOnto(studio, COPY, LIVE));
     expect(end.state).toBe('failed');
     expect(end.failure?.message).toContain('not today');
@@ -134,22 +140,23 @@ describe('a site with two databases', () => {
     const { client } = studio;
     const { id } = await client.call('requestOpen', { body: { forecast: forecast.id, title: 'Jars' } });
     const { onto } = await done(studio, await client.call('previewMake', { params: { id } }));
-    expect(await titles(onto)).toEqual({ pages: ['Come in', 'Away'], products: ['Lid', 'Jar'] });
-    expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+    expect(await titles(onto)).toEqual({ pages: ['Come in', 'Away'], products: ['Jar'] });
+    expect(await titles(LIVE)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
     await client.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
   });
 
   it('is removed with both', async () => {
+    await makeCopy(studio, 'pair', 'passing');
     await done(
       studio,
       await studio.client.call('environmentRemove', {
-        params: { site: 'pair', environment: 'staging' },
-        query: { confirm: COPY },
+        params: { site: 'pair', environment: 'passing' },
+        query: { confirm: 'pair/passing' },
       }),
     );
     const client = new pg.Client({ ...studio.server, database: 'postgres' });
     await client.connect();
-    const left = await client.query("SELECT datname FROM pg_database WHERE datname LIKE 'pair_staging%'");
+    const left = await client.query("SELECT datname FROM pg_database WHERE datname LIKE 'pair_passing%'");
     await client.end();
     expect(left.rows).toEqual([]);
   });

@@ -3,6 +3,7 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import pg from 'pg';
+import { vi } from 'vitest';
 import { folderOf, onRecords, type Studio } from './studio.js';
 import { during } from './times.js';
 
@@ -43,6 +44,9 @@ export class KeptSite {
   ) {}
 
   static async of(studio: Studio, ...paths: string[]): Promise<KeptSite> {
+    const list = paths.map(literal).join(', ');
+    const unpacked = `SELECT FROM baseline WHERE (lower IN (${list}) OR upper IN (${list})) AND spool IS NOT NULL`;
+    await vi.waitUntil(async () => (await onRecords(studio, unpacked)).length === 0, { timeout: 30_000 });
     const environments: KeptEnvironment[] = [];
     for (const path of paths) {
       const [site, environment] = path.split('/') as [string, string];
@@ -54,7 +58,6 @@ export class KeptSite {
       await run('cp', ['--archive', folderOf(studio, path), folder]);
       environments.push({ path, databases, folder });
     }
-    const list = paths.map(literal).join(', ');
     const [kept] = await onRecords(
       studio,
       `SELECT json_build_object(
