@@ -51,7 +51,9 @@ export async function borrowSession(login: DatabaseLogin, use: SessionUse, purpo
 }
 
 function take(name: string): Session | undefined {
-  const kept = waiting.get(name)?.pop();
+  const others = waiting.get(name);
+  const kept = others?.pop();
+  if (others?.length === 0) waiting.delete(name);
   clearTimeout(kept?.timer);
   return kept?.session;
 }
