@@ -41,19 +41,26 @@ install_modules() {
   fi
 }
 
-# Whether anything that is built from is newer than what was built of it; a folder is, where a file of it has gone.
-is_stale() {
-  [ ! -e programs/.built ] ||
-    [ -n "$(find packages bench bundle package-lock.json tsconfig.base.json tsconfig.json \( -name dist -o -name node_modules -o -name test \) -prune -o -newer programs/.built -print -quit)" ]
+# Something that is built from and was changed after a file. $1: the file; $2...: which of it, as find says it.
+changed_after() {
+  local since=$1
+  shift
+  find packages bench bundle package-lock.json tsconfig.base.json tsconfig.json \
+    \( -name dist -o -name node_modules -o -name test \) -prune -o "$@" -newer "$since" -print -quit
 }
 
 build() {
-  is_stale || return 0
+  # A folder has changed where a file of it is gone.
+  if [ -e programs/.built ] && [ -z "$(changed_after programs/.built)" ]; then return; fi
+  local began
+  began=$(mktemp)
   npx --no-install tsc -b
   npx --no-install rolldown -c bundle/rolldown.config.js
   node bundle/keep-compiled.cjs
   if [ -e packages/console/index.html ]; then npm run --silent build -w @tessarion/console; fi
-  touch programs/.built
+  # What was changed meanwhile is built the next time.
+  if [ -z "$(changed_after "$began" -type f)" ]; then touch programs/.built; fi
+  rm "$began"
 }
 
 POSTGRES=(/usr/lib/postgresql/15/bin/postgres postgresql-15)
