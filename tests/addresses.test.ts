@@ -2,7 +2,8 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
 import { makeDatabase } from '@tessarion/demo-site';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
   done,
   ended,
@@ -17,6 +18,7 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'twofold/live';
 const COPY = 'twofold/staging';
 const PROFILE = `tessarion: profile/1
@@ -83,7 +85,9 @@ beforeAll(async () => {
       await query('INSERT INTO page VALUES ($1, $2, $3, $4)', [i, `Page ${i}`, body, 'https://twofold.example/feed']);
   });
   await makeCopy(studio, 'twofold', 'staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
+beforeEach(() => kept.restore());
 afterAll(() => studio?.stop());
 
 const at = (host: string, path = ''): string => `http://${host}.localhost:${studio.gatewayPort}${path}`;

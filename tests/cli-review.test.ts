@@ -1,5 +1,6 @@
 import type { ChangeRequest, Colleague, ItemVisit, RequestDetail } from '@tessarion/contract';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import { type CommandEnd, newcomer, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 const LIVE = 'threadmill/live';
@@ -7,11 +8,13 @@ const COPY = 'threadmill/staging';
 const LISE = 'lise.aune@copperlane.example';
 
 let studio: Studio;
+let kept: KeptSite;
 /** Tokens of who reviews and of who only looks. */
 let [lise, bror] = ['', ''];
 
 beforeAll(async () => {
   studio = await startStudio('staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
   const token = async (mail: string, role: string, name: string): Promise<string> => {
     const client = await newcomer(studio, mail, role, 'threadmill', name);
     return (await client.call('tokenCreate', { body: { name: 'command line' } })).value;
@@ -50,8 +53,12 @@ const refused = async (line: string, code: number, token?: string): Promise<stri
 const editPage = (title: string): Promise<unknown> =>
   onSite(studio, COPY, (query) => query('UPDATE page SET title = $1 WHERE slug = $2', [title, 'dye']));
 
-describe('on the command line a change', () => {
+describe('on the command line a change, step by step', { shuffle: false }, () => {
   let id = '';
+  beforeAll(async () => {
+    await kept.restore();
+    await out('lane rule threadmill --approvals 0');
+  });
 
   it('is not pushed past a lane that asks for approval, which says what to do', async () => {
     expect(await out('lane show threadmill')).toContain('Onto live: a plain push goes');
@@ -105,6 +112,34 @@ describe('on the command line a change', () => {
     expect(page.items.map((one) => one.id)).toEqual([id]);
   });
 
+  it('is traced to its request, and taken back by one of its own', async () => {
+    expect(await out(`env whence ${LIVE} "Madder and weld"`)).toMatch(
+      /Madder and weld changed\n +push t-\w+ from threadmill\/staging[\s\S]*"The page on dyes" of Maren Brask, approved by Lise Aune/,
+    );
+    expect(await out(`env whence ${LIVE} page:2`)).toContain('Madder and weld');
+    expect(await out(`env whence ${LIVE} nothing-of-this-name`)).toContain('No transfer has written');
+    const [visit] = await asJson<ItemVisit[]>(`env whence ${LIVE} page:2`);
+    const words = await refused(`undo ${visit?.transfer} --confirm ${LIVE}`, 3);
+    const forecast = /--forecast (f-\w+)/.exec(words)?.[1] ?? '';
+    const back = await asJson<RequestDetail>(
+      `request open --forecast ${forecast} --title "The dyes as they were" --reviewer ${LISE}`,
+    );
+    expect(back).toMatchObject({ undoes: visit?.transfer, state: 'in-review' });
+    expect(await out('request list --open')).toMatch(new RegExp(`${back.id}.*threadmill/live, back`));
+    expect(await out(`request show ${back.id}`)).toContain(`Takes back: ${visit?.transfer}`);
+    await out(`review approve ${back.id}`, lise);
+    expect(await out(`deliver ${back.id} --confirm ${LIVE}`)).toContain('is delivered.');
+    expect((await asJson<RequestDetail>(`request show ${visit?.request?.id}`)).state).toBe('undone');
+    expect(await out(`env whence ${LIVE} page:2`)).toMatch(/taken back by t-\w+/);
+  });
+});
+
+describe('on the command line a change, at any time', () => {
+  beforeEach(async () => {
+    await kept.restore();
+    await out('lane rule threadmill --approvals 1 --threads-block');
+  });
+
   it('is looked at item by item, and what one said of it is worded anew or taken back', async () => {
     await editPage('Weld');
     const asked = await asJson<RequestDetail>(`request open --from ${COPY} --title "Weld" --reviewer ${LISE}`);
@@ -142,31 +177,8 @@ describe('on the command line a change', () => {
     expect(await out(`request withdraw ${opened.id} --reason "Asked for twice"`)).toContain('withdrawn');
     await refused(`request ask ${opened.id}`, 1);
   });
-});
 
-describe('what was delivered', () => {
-  it('is traced to its request, and taken back by one of its own', async () => {
-    expect(await out(`env whence ${LIVE} "Madder and weld"`)).toMatch(
-      /Madder and weld changed\n +push t-\w+ from threadmill\/staging[\s\S]*"The page on dyes" of Maren Brask, approved by Lise Aune/,
-    );
-    expect(await out(`env whence ${LIVE} page:2`)).toContain('Madder and weld');
-    expect(await out(`env whence ${LIVE} nothing-of-this-name`)).toContain('No transfer has written');
-    const [visit] = await asJson<ItemVisit[]>(`env whence ${LIVE} page:2`);
-    const words = await refused(`undo ${visit?.transfer} --confirm ${LIVE}`, 3);
-    const forecast = /--forecast (f-\w+)/.exec(words)?.[1] ?? '';
-    const back = await asJson<RequestDetail>(
-      `request open --forecast ${forecast} --title "The dyes as they were" --reviewer ${LISE}`,
-    );
-    expect(back).toMatchObject({ undoes: visit?.transfer, state: 'in-review' });
-    expect(await out('request list --open')).toMatch(new RegExp(`${back.id}.*threadmill/live, back`));
-    expect(await out(`request show ${back.id}`)).toContain(`Takes back: ${visit?.transfer}`);
-    await out(`review approve ${back.id}`, lise);
-    expect(await out(`deliver ${back.id} --confirm ${LIVE}`)).toContain('is delivered.');
-    expect((await asJson<RequestDetail>(`request show ${visit?.request?.id}`)).state).toBe('undone');
-    expect(await out(`env whence ${LIVE} page:2`)).toMatch(/taken back by t-\w+/);
-  });
-
-  it('and what is claimed is asked for and handed over', async () => {
+  it('is claimed, and what is claimed is asked for and handed over', async () => {
     await editPage('Woad');
     const first = await asJson<RequestDetail>(`request open --from ${COPY} --title "Woad, first" --draft`);
     const item = first.items[0]?.id ?? '';
@@ -210,7 +222,6 @@ describe('windows and freezes', () => {
     // A token is for programs, and makes no address by which somebody reads along.
     await refused('window calendar', 3);
     expect(await out('lane rule threadmill --approvals 1 --guests 1')).toContain('1 approval, a yes of 1 guest');
-    await out('lane rule threadmill --approvals 1 --threads-block');
   });
 });
 

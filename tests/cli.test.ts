@@ -1,7 +1,8 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
   addSite,
   type CommandEnd,
@@ -16,6 +17,7 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
@@ -23,6 +25,7 @@ beforeAll(async () => {
   studio = await startStudio('live');
   await addSite(studio, { ...SHOP, name: 'larkfield', client: 'A client with a name that is longer than any column' });
   await makeCopy(studio, 'threadmill', 'staging');
+  kept = await KeptSite.of(studio, LIVE, COPY);
   const reason = 'a reason that goes on for longer than anybody would ever want to read in a list';
   await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE, reason } }));
 }, 120_000);
@@ -127,8 +130,8 @@ describe('what is shown', () => {
   it('narrows lists down, and says so when nothing is left', async () => {
     expect(await out('site list --client "Threadmill & Daughters"')).not.toContain('larkfield');
     expect(await out('site list --state failed')).toContain('No sites');
-    expect(await out('transfer list --kind restore')).toBe('No transfers.\n');
-    expect(await out('snapshot list --env threadmill/staging')).toContain('No snapshots yet');
+    expect(await out('transfer list --kind undo --person Nobody')).toBe('No transfers.\n');
+    expect(await out('snapshot list --env larkfield/live')).toContain('No snapshots yet');
     expect(await refused('site list --state sideways', 2)).toContain('state');
   });
 
@@ -205,6 +208,8 @@ describe('making and removing a copy', () => {
 });
 
 describe('pushing and taking back', () => {
+  beforeEach(() => kept.restore());
+
   it('forecasts, asks, pushes, shows and undoes', async () => {
     const former = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'By the shell' WHERE slug = 'dye'"));
@@ -257,6 +262,8 @@ describe('pushing and taking back', () => {
 });
 
 describe('snapshots', () => {
+  beforeEach(() => kept.restore());
+
   it('are taken, listed, verified, restored and removed', async () => {
     await out(`snapshot take ${COPY} --reason "before the sale"`);
     const [taken] = await asJson<{ id: string; reason: string; environment: string }[]>(`snapshot list --env ${COPY}`);

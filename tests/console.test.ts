@@ -21,7 +21,7 @@ afterAll(async () => {
 
 const faults = (): Promise<string[]> => browsing.faults(page);
 
-describe('a whole job in the console', () => {
+describe('a whole job in the console, step by step', { shuffle: false }, () => {
   it('signs in, after a wrong try', async () => {
     await page.goto(`${studio.url}/sites/threadmill`);
     await page.getByLabel('Mail address').fill('maren.brask@copperlane.example');

@@ -4,11 +4,9 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { Client, ServiceProblem } from '@tessarion/client';
 import { PrivateCluster } from '@tessarion/cluster';
-import { type StreamEvent, Transfer } from '@tessarion/contract';
-import { visit } from '@tessarion/demo';
-import pg from 'pg';
+import type { StreamEvent } from '@tessarion/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addSite, leftOvers, makeCopy, type Studio, startAsUsers } from './support/studio.js';
+import { addSite, makeCopy, type Studio, startAsUsers } from './support/studio.js';
 
 let studio: Studio;
 beforeAll(async () => {
@@ -184,39 +182,5 @@ describe('secrets', () => {
     }
     expect(logs.join('')).toContain('reqId');
     expect((await fs.stat(join(studio.data, 'tessarion/master.key'))).mode & 0o777).toBe(0o600);
-  });
-});
-
-describe('an orderly stop', () => {
-  it('brings running work to a safe point, and the next start goes on', async () => {
-    const before = await leftOvers(studio);
-    const client = new pg.Client({ ...studio.server, database: 'postgres' });
-    await client.connect();
-    const transfer = await studio.client.call('environmentCreate', {
-      params: { site: 'threadmill' },
-      body: { name: 'interrupted', kind: 'dev' },
-    });
-    expect(Transfer.parse(transfer).state).toBe('waiting');
-    const pages = await visit(studio.gatewayPort, 'threadmill.localhost', '/');
-    expect(pages.status).toBe(200);
-    const since = Date.now();
-    await new Promise<void>((resolve) => {
-      studio.service.once('exit', () => resolve());
-      studio.service.kill('SIGTERM');
-    });
-    expect(Date.now() - since).toBeLessThan(20_000);
-    const databases = await client.query("SELECT datname FROM pg_database WHERE datname LIKE '%interrupted%'");
-    await client.end();
-    const folders = (await fs.readdir(studio.hosts)).filter((name) => name.includes('interrupted'));
-    // Either it was made whole before the stop, or nothing of it is left.
-    expect(folders.length).toBe(databases.rows.length);
-    if (folders.length === 0) expect(await leftOvers(studio)).toEqual(before);
-    const sessions = new pg.Client({ ...studio.server, database: 'postgres' });
-    await sessions.connect();
-    const open = await sessions.query(
-      "SELECT count(*)::int AS count FROM pg_stat_activity WHERE application_name LIKE 'tessarion%'",
-    );
-    await sessions.end();
-    expect(open.rows).toEqual([{ count: 0 }]);
   });
 });

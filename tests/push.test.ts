@@ -1,7 +1,7 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { KeptSite } from './support/kept-site.js';
 import {
   done,
@@ -25,6 +25,7 @@ beforeAll(async () => {
   studio = await startStudio('staging');
   kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
+beforeEach(() => kept.restore());
 afterAll(() => studio?.stop());
 
 const order = (product: number, name = 'Aud Lindgren') =>
@@ -127,7 +128,6 @@ describe('a push while visitors order', () => {
   });
 
   it('does not delete what was sold after the push when it is undone', async () => {
-    await kept.restore();
     await onSite(studio, COPY, (query) =>
       query("INSERT INTO product (slug, title, description, price) VALUES ('wreath', 'Wreath', 'Willow.', 27)"),
     );
@@ -145,7 +145,6 @@ describe('a push while visitors order', () => {
 
 describe('what a forecast says before', () => {
   it('counts what live changed itself and would lose', async () => {
-    await kept.restore();
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Staging title' WHERE slug = 'home'"));
     await onSite(studio, LIVE, async (query) => {
       await query("UPDATE page SET title = 'Live title' WHERE slug = 'home'");
@@ -233,7 +232,6 @@ describe('a push that goes wrong', () => {
 
 describe('the command line', () => {
   it('forecasts, pushes and undoes, with the exit codes of the handbook', async () => {
-    await kept.restore();
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'By command' WHERE slug = 'dye'"));
     const forecast = await tessarion(studio, ['forecast', '--from', COPY]);
     expect(forecast).toMatchObject({ code: 0 });

@@ -94,6 +94,7 @@ beforeEach(async () => {
     await studio.client.call('requestWithdraw', { params: { id: one.id }, body: { reason: 'The test is over.' } });
   await kept.restore();
   await rule(1);
+  await studio.client.call('windowSet', { params: { site: 'threadmill' }, body: { windows: [] }, etag: '*' });
 });
 
 describe('taking a delivery back', () => {

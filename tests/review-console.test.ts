@@ -3,10 +3,10 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import type { Page } from 'playwright-core';
 import { SMTPServer } from 'smtp-server';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { Browsing, find } from './support/browsing.js';
+import { KeptSite } from './support/kept-site.js';
 import {
-  done,
   ended,
   folderOf,
   forecastOf,
@@ -46,6 +46,7 @@ const sink = new SMTPServer({
 });
 
 let studio: Studio;
+let kept: KeptSite;
 let browsing: Browsing;
 let [ida, lise, odd]: Page[] = [];
 
@@ -69,6 +70,7 @@ beforeAll(async () => {
     ['Odd Rye', 'operations'],
   ] as const)
     await newcomer(studio, mailOf(name), role, 'threadmill', name);
+  kept = await KeptSite.of(studio, LIVE, 'threadmill/staging');
   browsing = await Browsing.open(studio);
   ida = await browsing.signedIn(mailOf('Ida Moe'));
   lise = await browsing.signedIn(mailOf('Lise Aune'));
@@ -85,17 +87,25 @@ const page = (one: Page | undefined): Page => one as Page;
 const sound = async (one: Page): Promise<void> => expect(await browsing.faults(one)).toEqual([]);
 const change = (title: string): Promise<unknown> =>
   onSite(studio, 'threadmill/staging', (query) => query('UPDATE page SET title = $1 WHERE slug = $2', [title, 'dye']));
-const mailTo = async (name: string, head: string): Promise<string> => {
-  await expect
-    .poll(() => mails.some((one) => one.to === mailOf(name) && one.text.includes(`Subject: ${head}`)), {
-      timeout: 20_000,
-    })
-    .toBe(true);
-  return mails.find((one) => one.to === mailOf(name) && one.text.includes(`Subject: ${head}`))?.text ?? '';
+/** A mail with some head to somebody, about the request with this address. */
+const mailTo = async (name: string, head: string, path: string): Promise<string> => {
+  const found = () =>
+    mails.find(({ to, text }) => to === mailOf(name) && text.includes(`Subject: ${head}`) && text.includes(path));
+  await expect.poll(found, { timeout: 20_000 }).toBeDefined();
+  return found()?.text ?? '';
+};
+/** Nothing is asked for, and both ends are as they were at first. */
+const begin = async (): Promise<void> => {
+  isDown = false;
+  const { items } = await studio.client.call('requestList', { query: { open: 'yes' } });
+  for (const { id } of items)
+    await studio.client.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
+  await kept.restore();
 };
 
-describe('a change on its way to live, by three people and a guest', () => {
+describe('a change on its way to live, by three people and a guest, step by step', { shuffle: false }, () => {
   let path = '';
+  beforeAll(begin);
 
   it('is asked for from the forecast, where a plain push is not to be had', async () => {
     await change('Dyes');
@@ -120,8 +130,7 @@ describe('a change on its way to live, by three people and a guest', () => {
 
   it('is found by the reviewer from a mail, who comments on a field and sends it back', async () => {
     const one = page(lise);
-    const mail = await mailTo('Lise Aune', 'Review wanted');
-    expect(mail).toContain(`${studio.url}${path}`);
+    expect(await mailTo('Lise Aune', 'Review wanted', path)).toContain(`${studio.url}${path}`);
     await one.goto(`${studio.url}/requests?view=waiting`);
     await one.getByRole('link', { name: 'The page on dyes' }).click();
     await one.getByRole('button', { name: /How we dye|Dyes/ }).click();
@@ -224,7 +233,7 @@ describe('a change on its way to live, by three people and a guest', () => {
       .click();
     await one.getByRole('button', { name: 'Resolve' }).click();
     await one.locator('.state-line', { hasText: 'approved' }).waitFor();
-    await mailTo('Ida Moe', 'Verdict');
+    await mailTo('Ida Moe', 'Verdict', path);
   });
 
   it('is scheduled, taken back, delivered, and undone by operations', async () => {
@@ -243,7 +252,7 @@ describe('a change on its way to live, by three people and a guest', () => {
     await one.getByLabel(/Onto live/).fill(LIVE);
     await one.getByRole('button', { name: 'Write 1 item onto live' }).click();
     await one.locator('.state-line', { hasText: 'delivered' }).waitFor({ timeout: 30_000 });
-    await mailTo('Ida Moe', 'Live');
+    await mailTo('Ida Moe', 'Live', path);
     await one.getByRole('link', { name: 'Undo' }).click();
     await one.getByText('Onto live needs 1 approval and a yes of 1 guest').waitFor();
     await one.getByRole('button', { name: 'It cannot wait' }).click();
@@ -266,7 +275,7 @@ describe('a change on its way to live, by three people and a guest', () => {
     await one.getByRole('button', { name: /Notices, \d+ new/ }).click();
     await one.getByText('gave a verdict').first().waitFor();
     await sound(one);
-    const link = /https?:\/\/[^\s<>"]+\/stop-mail\/[^\s<>"]+/.exec(await mailTo('Ida Moe', 'Live'))?.[0] ?? '';
+    const link = /https?:\/\/[^\s<>"]+\/stop-mail\/[^\s<>"]+/.exec(await mailTo('Ida Moe', 'Live', path))?.[0] ?? '';
     await one.goto(link);
     await one.getByRole('button', { name: 'No more of these' }).click();
     await one.getByText('No more of these mails come.').waitFor();
@@ -317,6 +326,8 @@ describe('a change on its way to live, by three people and a guest', () => {
 });
 
 describe('what changed on live since', () => {
+  beforeEach(begin);
+
   it('is shown in the request, and what collides is settled there', async () => {
     const author = await signIn(studio, mailOf('Ida Moe'));
     const onto = (path: string, sql: string) => onSite(studio, path, (query) => query(sql));
@@ -345,12 +356,12 @@ describe('what changed on live since', () => {
     await sound(one);
     await one.getByRole('link', { name: 'What changed on live since' }).click();
     await one.getByText('Throw of lambswool').first().waitFor();
-    await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
-    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: 'threadmill/staging' } }));
   });
 });
 
 describe('what is said of a request', () => {
+  beforeEach(begin);
+
   it('is written as a draft, edited, and kept from writing over what a colleague wrote meanwhile', async () => {
     const author = await signIn(studio, mailOf('Ida Moe'));
     await onSite(studio, 'threadmill/staging', (query) => query("UPDATE page SET title = 'Ours' WHERE slug = 'home'"));
@@ -412,11 +423,12 @@ describe('what is said of a request', () => {
     await one.getByRole('button', { name: 'Write mine over it' }).click();
     await one.locator('h1', { hasText: 'About us, in our words' }).waitFor();
     expect(await one.getByText('changed what is said of it').count()).toBe(3);
-    await author.call('requestWithdraw', { params, body: { reason: 'The test is over.' } });
   });
 });
 
 describe('a line of a file', () => {
+  beforeEach(begin);
+
   it('is shown beside what it was, and talked about', async () => {
     const author = await signIn(studio, mailOf('Ida Moe'));
     const template = join(folderOf(studio, 'threadmill/staging'), 'main/templates/page.html');
@@ -446,12 +458,12 @@ describe('a line of a file', () => {
     await one.getByText('revision 2').first().waitFor();
     await one.getByText('line 2, which is not among these now').waitFor();
     await one.locator('.line-elsewhere strong', { hasText: 'wanted' }).waitFor();
-    await writeFile(template, before);
-    await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
   });
 });
 
 describe('what is mailed once a day', () => {
+  beforeEach(begin);
+
   it('comes in one mail that names each thing with its link, and ends with the link in it', async () => {
     const reviewer = await signIn(studio, mailOf('Lise Aune'));
     await reviewer.call('noticeWish', { params: { kind: 'review-asked' }, body: { mail: 'daily' } });
@@ -500,12 +512,12 @@ describe('what is mailed once a day', () => {
     await one.getByText('No more of these mails come.').waitFor();
     expect((await reviewer.call('noticeWishes'))['review-asked']).toBe('never');
     await reviewer.call('noticeWish', { params: { kind: 'review-asked' }, body: { mail: 'now' } });
-    for (const { id } of (await author.call('requestList', { query: { open: 'yes' } })).items)
-      await author.call('requestWithdraw', { params: { id }, body: { reason: 'The test is over.' } });
   });
 });
 
 describe('a mail server that is down', () => {
+  beforeEach(begin);
+
   it('loses nothing: what it did not take is sent when it is back, once', async () => {
     isDown = true;
     const before = mails.length;

@@ -1,4 +1,5 @@
-import { afterAll, beforeAll, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, expect, it } from 'vitest';
+import { KeptSite } from './support/kept-site.js';
 import {
   done,
   ended,
@@ -15,6 +16,7 @@ import {
 } from './support/studio.js';
 
 let studio: Studio;
+let kept: KeptSite;
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 
@@ -29,7 +31,9 @@ beforeAll(async () => {
       'notice: { class: authored }\n      colour: { class: authored }\n      swatch: { class: authored }',
     ),
   );
+  kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
+beforeEach(() => kept.restore());
 afterAll(() => studio?.stop());
 
 /** As the site's own login does it. */

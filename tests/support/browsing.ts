@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
-import { type Browser, chromium, type Locator, type Page } from 'playwright-core';
+import { type Browser, type BrowserContext, chromium, type Locator, type Page } from 'playwright-core';
 import { onTestFailed, TestRunner } from 'vitest';
 import { PASSWORD, type Studio } from './studio.js';
 
@@ -28,17 +28,12 @@ export async function find(field: Locator, words: string): Promise<void> {
 // @ts-expect-error: the console is checked by a configuration of its own.
 export const shows = (): Promise<unknown> => import('../../packages/console/src/main.jsx');
 
-/** A headless browser on a studio's console. */
-export class Browsing {
-  readonly #shown: string[] = [];
+/** A worker of the test run has one browser, for file after file. */
+let browser: Browser | undefined;
 
-  private constructor(
-    private readonly studio: Studio,
-    private readonly browser: Browser,
-  ) {}
-
-  static async open(studio: Studio): Promise<Browsing> {
-    const browser = await chromium.launch({
+async function ownBrowser(): Promise<Browser> {
+  if (!browser?.isConnected())
+    browser = await chromium.launch({
       executablePath: '/usr/bin/chromium',
       args: [
         '--no-sandbox',
@@ -50,17 +45,31 @@ export class Browsing {
         '--disable-sync',
       ],
     });
-    return new Browsing(studio, browser);
+  return browser;
+}
+
+/** People in front of a studio's console, each with a headless browser of their own. */
+export class Browsing {
+  readonly #shown: string[] = [];
+  readonly #contexts: BrowserContext[] = [];
+
+  private constructor(
+    private readonly studio: Studio,
+    private readonly browser: Browser,
+  ) {}
+
+  static async open(studio: Studio): Promise<Browsing> {
+    return new Browsing(studio, await ownBrowser());
   }
 
   async close(): Promise<void> {
     await this.#write();
-    await this.browser.close();
+    for (const context of this.#contexts) await context.close();
   }
 
   /** Takes down what the pages show, for a test that failed. */
   async #write(): Promise<void> {
-    for (const page of this.browser.contexts().flatMap((context) => context.pages()))
+    for (const page of this.#contexts.flatMap((context) => context.pages()))
       this.#shown.push(`${page.url()}\n${await page.textContent('body').catch(String)}`.slice(0, 1500));
   }
 
@@ -72,6 +81,7 @@ export class Browsing {
         console.error(this.#shown.splice(0).join('\n—\n'));
       });
     const context = await this.browser.newContext({ viewport: { width: 1280, height: 800 }, bypassCSP: true });
+    this.#contexts.push(context);
     return context.newPage();
   }
 

@@ -40,6 +40,7 @@ export class KeptSite {
   private constructor(
     private readonly studio: Studio,
     private readonly environments: readonly KeptEnvironment[],
+    private readonly stores: ReadonlyMap<string, string>,
     private readonly records: { readonly rows: string; readonly columns: string },
   ) {}
 
@@ -58,6 +59,14 @@ export class KeptSite {
       await run('cp', ['--archive', folderOf(studio, path), folder]);
       environments.push({ path, databases, folder });
     }
+    // Baselines lie there, and go with what is made anew.
+    const stores = new Map<string, string>();
+    for (const site of new Set(paths.map((path) => path.split('/')[0] as string))) {
+      const store = join(studio.data, 'tessarion/stores', site);
+      const folder = join(studio.data, 'kept', `${number++}`);
+      await run('cp', ['--archive', store, folder]);
+      stores.set(store, folder);
+    }
     const [kept] = await onRecords(
       studio,
       `SELECT json_build_object(
@@ -66,19 +75,20 @@ export class KeptSite {
         (SELECT string_agg(format('%1$I = excluded.%1$I', attname), ', ') FROM pg_attribute
           WHERE attrelid = 'environment'::regclass AND attnum > 0 AND NOT attisdropped) AS columns`,
     );
-    return new KeptSite(studio, environments, kept as { rows: string; columns: string });
+    return new KeptSite(studio, environments, stores, kept as { rows: string; columns: string });
   }
 
   /** Puts everything back as it was. */
   restore(): Promise<void> {
     return during('resetting', async () => {
-      const { studio, environments } = this;
+      const { studio, environments, stores } = this;
       await Promise.all([
         ...environments.flatMap(({ databases }) => databases.map((one) => putBackDatabase(studio, one))),
         ...environments.map(async ({ path, folder }) => {
           await fs.rm(folderOf(studio, path), { recursive: true, force: true });
           await run('cp', ['--archive', folder, folderOf(studio, path)]);
         }),
+        ...[...stores].map(([store, folder]) => run('cp', ['--archive', '--no-clobber', `${folder}/.`, store])),
       ]);
       const { rows, columns } = this.records;
       const list = environments.map(({ path }) => literal(path)).join(', ');

@@ -46,6 +46,8 @@ export function addTransfers(program: Command): void {
         one.undoneBy ? 'undone' : one.placeInLine === null ? one.state : `${one.placeInLine} before it`,
         cut(one.person, 14),
       ]),
+      [],
+      3,
     );
     if (page.next) print(dim(`More: --after "${page.next}"`));
   });

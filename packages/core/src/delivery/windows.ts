@@ -41,19 +41,36 @@ const DAY = 86_400_000;
 /** The openings of some windows that touch a span of time, joined where they meet, in order. */
 export function openingsOf(windows: readonly WeeklyWindow[], zone: string, span: Stretch): Stretch[] {
   const found: Stretch[] = [];
-  let day = DateTime.fromMillis(span.from, { zone }).startOf('day').minus({ days: 2 });
+  let day: DateTime = DateTime.fromMillis(span.from, { zone }).startOf('day').minus({ days: 2 });
+  let next = followingDay(day);
   const last = DateTime.fromMillis(span.until, { zone }).startOf('day').plus({ days: 1 });
-  for (; day <= last; day = day.plus({ days: 1 }))
+  while (day <= last) {
+    const afterNext = followingDay(next);
     for (const window of windows) {
       if (!window.days.includes(day.weekday)) continue;
+      const from = momentOf(localMoment, window.from, day, next);
       const isOvernight = window.until <= window.from;
-      const stretch = {
-        from: localMoment(day, window.from),
-        until: lastMoment(isOvernight ? day.plus({ days: 1 }) : day, window.until),
-      };
-      if (stretch.until > stretch.from && stretch.until > span.from && stretch.from < span.until) found.push(stretch);
+      const until = isOvernight
+        ? momentOf(lastMoment, window.until, next, afterNext)
+        : momentOf(lastMoment, window.until, day, next);
+      if (until > from && until > span.from && from < span.until) found.push({ from, until });
     }
+    [day, next] = [next, afterNext];
+  }
   return joined(found);
+}
+
+const followingDay = (day: DateTime): DateTime => {
+  const next = day.plus({ days: 1 });
+  return next.hour === 0 ? next : next.startOf('day');
+};
+
+/** A time of a day that ends where another begins: clocks are asked only on days that they change on. */
+function momentOf(moment: typeof localMoment, time: string, day: DateTime, next: DateTime): number {
+  const start = day.toMillis();
+  if (day.hour !== 0 || next.toMillis() - start !== DAY) return moment(day, time);
+  const [hour, minute] = time.split(':').map(Number) as [number, number];
+  return start + (hour * 60 + minute) * 60_000;
 }
 
 /** The stretches in which some freezes hold that touch a span of time, joined where they meet, in order. */
