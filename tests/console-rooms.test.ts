@@ -331,6 +331,7 @@ describe('the forecast', () => {
 describe('the room of a site', () => {
   it('says when a thing came, and keeps tags', async () => {
     const { client } = studio;
+    await client.call('siteTag', { params: { site: 'threadmill' }, body: { tags: [] }, etag: '*' });
     await onSite(studio, COPY, (query) => query("UPDATE product SET title = 'Bag of bags' WHERE slug = 'bag'"));
     await done(studio, await pushOnto(studio, COPY, LIVE, { wishes: { only: ['product:3'] } }));
     await room('/sites/threadmill?at=live');

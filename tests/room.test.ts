@@ -127,7 +127,7 @@ asRoot('a disk without room', () => {
   });
 });
 
-describe('a baseline', () => {
+describe('a baseline, step by step', { shuffle: false }, () => {
   it('is packed after the copy answers, and leaves no spool behind', async () => {
     await makeCopy(studio, 'threadmill', 'staging');
     const forecast = await forecastOf(studio, 'threadmill/staging', 'threadmill/live');
