@@ -11,10 +11,10 @@ import { type Permission, READY_ROLES, type Role } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   addSite,
+  newcomer as come,
   comeIn,
   done,
   forecastOf,
-  newcomer as invited,
   makeCopy,
   onSite,
   SHOP,
@@ -79,7 +79,7 @@ async function furnish(site: string): Promise<Place> {
 
 /** Somebody with a role, signed in. */
 const newcomer = (role: string, scope: string, name = 'work'): Promise<Client> =>
-  invited(studio, `${role}.${scope.replace(/\W/g, '-')}.${name}@copperlane.example`, role, scope);
+  come(studio, `${role}.${scope.replace(/\W/g, '-')}.${name}@copperlane.example`, role, scope);
 
 type Given = { readonly params?: unknown; readonly query?: unknown; readonly body?: unknown };
 

@@ -1,7 +1,10 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { visit } from '@tessarion/demo';
+import type { Command } from 'commander';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { addWanted } from '../packages/cli/src/commands/wanted.js';
+import { program } from '../packages/cli/src/run.js';
 import { KeptSite } from './support/kept-site.js';
 import {
   addSite,
@@ -54,22 +57,32 @@ const refused = async (line: string, code: number, variables?: Record<string, st
 
 describe('help', () => {
   it('has a description and two examples for every command, in at most 100 columns', async () => {
+    await addWanted(program, []);
     const seen: string[] = [];
-    const visit = async (path: string): Promise<void> => {
-      const text = await out(`${path} --help`.trim());
-      const commands = /\nCommands:\n([\s\S]*?)(?:\n\n|$)/.exec(text)?.[1] ?? '';
-      const names = [...commands.matchAll(/^ {2}([a-z-]+)/gm)].map((match) => match[1] as string);
-      const below = names.filter((name) => name !== 'help');
-      if (below.length === 0) {
-        seen.push(path);
-        const examples = text.split('\nExamples:\n')[1] ?? '';
-        expect([path, examples.trim().split('\n').length]).toEqual([path, 2]);
-        expect(examples).toContain(`tessarion ${path}`);
-      }
-      waiting.push(...below.map((name) => `${path} ${name}`.trim()));
+    const helpOf = (command: Command): string => {
+      let text = '';
+      const writeOut = (piece: string): void => {
+        text += piece;
+      };
+      command.configureOutput({ writeOut, getOutHelpWidth: () => 100 }).outputHelp();
+      return text;
     };
-    const waiting = [''];
-    while (waiting.length > 0) await Promise.all(waiting.splice(0, 4).map(visit));
+    const visit = (path: string, command: Command): void => {
+      const text = helpOf(command);
+      const longest = Math.max(...text.split('\n').map((line) => [...line].length));
+      expect([path, longest <= 100], text).toEqual([path, true]);
+      for (const below of command.commands) visit(`${path} ${below.name()}`.trim(), below);
+      if (command.commands.length > 0) return;
+      seen.push(path);
+      expect([path, command.description()]).not.toEqual([path, '']);
+      const examples = text.split('\nExamples:\n')[1] ?? '';
+      expect([path, examples.match(/^ {2}\S/gm)?.length]).toEqual([path, 2]);
+      expect(examples).toContain(`tessarion ${path}`);
+    };
+    visit('', program);
+    const [push] = program.commands.filter((one) => one.name() === 'push');
+    expect(await out('push --help'), 'as it is asked for').toBe(helpOf(push as Command));
+    expect(await out('--help')).toBe(helpOf(program));
     expect(seen).toEqual(expect.arrayContaining(['forecast', 'push', 'reset', 'undo', 'env create', 'snapshot take']));
     expect(seen.length).toBeGreaterThan(60);
   });

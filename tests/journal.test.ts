@@ -1,7 +1,7 @@
 import { Client, ServiceProblem } from '@tessarion/client';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { done, forecastOf, makeCopy, newcomer, onSite, type Studio, startStudio } from './support/studio.js';
+import { done, forecastOf, invited, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let records: pg.Pool;
@@ -136,7 +136,7 @@ describe('verifying the journal', () => {
 
   it('holds after somebody was erased, whose name and address no record keeps', async () => {
     const mail = 'oda.lien@copperlane.example';
-    const oda = await newcomer(studio, mail, 'operations', 'everything', 'Oda Lien');
+    const oda = await invited(studio, mail, 'operations', 'everything', 'Oda Lien');
     const { id } = await oda.call('me');
     expect(await entries({ actor: `person ${id}` })).toContainEqual(
       expect.objectContaining({ act: 'invitationAccept', name: 'Oda Lien', from: '127.0.0.1' }),

@@ -1,13 +1,15 @@
 import { Command, CommanderError } from 'commander';
 import { addWanted } from './commands/wanted.js';
 
-const program = new Command('tessarion')
+/** Every command hangs on it once it is wanted. */
+export const program = new Command('tessarion')
   .description('Looks after the dev, staging and live environments of many client sites.')
   .version('0.1.0')
   .option('--url <ADDRESS>', 'where the service answers')
   .option('--token <TOKEN>', 'who you are')
   .exitOverride()
   .configureHelp({ showGlobalOptions: true })
+  .configureOutput({ getOutHelpWidth: () => Math.min(100, process.stdout.columns || 100) })
   .showSuggestionAfterError()
   .addHelpText(
     'after',

@@ -36,4 +36,16 @@ export const acting = (command: Command): Command =>
 
 /** Puts examples under a command's help. */
 export const examples = (command: Command, ...lines: string[]): Command =>
-  command.addHelpText('after', `\nExamples:\n${lines.map((line) => `  ${line}`).join('\n')}`);
+  command.addHelpText('after', `\nExamples:\n${lines.map(asExample).join('\n')}`);
+
+/** A line as it can be pasted; a long one goes on in the next, before an option. */
+const asExample = (line: string): string =>
+  line
+    .split(/ (?=--)/)
+    .reduce<string[]>(
+      ([last = '', ...above], part) =>
+        last.length + part.length < 90 ? [`${last} ${part}`, ...above] : [`    ${part}`, `${last} \\`, ...above],
+      [' '],
+    )
+    .reverse()
+    .join('\n');
