@@ -1,13 +1,13 @@
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
-import { Client, followEvents } from '@tessarion/client';
+import { Client } from '@tessarion/client';
 import { sendByNode } from '@tessarion/client/node';
 import type { EnvironmentKind, Forecast, ForecastItem, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
 import { bold, count, cut, dim, print, printJson, printTable, when } from './output.js';
 import { readSettings } from './settings.js';
-import { reportEnd, watchTransfer } from './watch.js';
+import { mayHaveChanged, reportEnd, watchTransfer } from './watch.js';
 
 interface Common {
   readonly url?: string;
@@ -93,13 +93,13 @@ export async function finish(
 export async function awaitForecast(client: Client, forecast: Forecast): Promise<Forecast> {
   const abort = new AbortController();
   try {
-    let current = await client.call('forecastShow', { params: { id: forecast.id } });
-    const events = followEvents(client, abort.signal);
-    while (current.state === 'computing') {
-      const next = await Promise.race([events.next(), new Promise<void>((resolve) => setTimeout(resolve, 1000))]);
-      if (!next || next.value?.type === 'forecast')
-        current = await client.call('forecastShow', { params: { id: forecast.id } });
-    }
+    const show = () => client.call('forecastShow', { params: { id: forecast.id } });
+    let current = await show();
+    if (current.state === 'computing')
+      for await (const _ of mayHaveChanged(client, abort.signal, (event) => event.type === 'forecast')) {
+        current = await show();
+        if (current.state !== 'computing') break;
+      }
     if (current.state === 'failed')
       throw new CliError(
         1,

@@ -1,5 +1,6 @@
+import { setTimeout } from 'node:timers/promises';
 import { type Client, followEvents } from '@tessarion/client';
-import type { TransferDetail } from '@tessarion/contract';
+import type { StreamEvent, TransferDetail } from '@tessarion/contract';
 import { CliError } from './errors.js';
 import { bar, bold, count, dim, print, size } from './output.js';
 
@@ -42,8 +43,8 @@ export async function watchTransfer(client: Client, id: string): Promise<Transfe
   try {
     let transfer = await show();
     if (!ENDED.has(transfer.state)) {
-      for await (const event of followEvents(client, abort.signal)) {
-        if (event.type !== 'transfer' || event.transfer !== id) continue;
+      const isOwn = (event: StreamEvent): boolean => event.type === 'transfer' && event.transfer === id;
+      for await (const _ of mayHaveChanged(client, abort.signal, isOwn)) {
         transfer = await show();
         if (ENDED.has(transfer.state)) break;
       }
@@ -102,4 +103,32 @@ export function reportEnd(transfer: TransferDetail): void {
       'Everything is as it was before.',
       'Start it again when it suits.',
     );
+}
+
+const [FIRST_PAUSE_MS, LONGEST_PAUSE_MS] = [40, 1000];
+
+/**
+ * Comes back whenever something may have changed: at each event of it, and after pauses that grow to a second. Events
+ * tell nothing of the time before they are followed, and most work ends sooner than that.
+ */
+export async function* mayHaveChanged(
+  client: Client,
+  signal: AbortSignal,
+  isOf: (event: StreamEvent) => boolean,
+): AsyncGenerator<void> {
+  const events = followEvents(client, signal);
+  let coming = events.next();
+  let pause = FIRST_PAUSE_MS;
+  for (let due = performance.now() + pause; ; ) {
+    const timer = new AbortController();
+    const wait = setTimeout(Math.max(0, due - performance.now()), undefined, { signal: timer.signal });
+    const next = await Promise.race([coming, wait.catch(() => undefined)]);
+    timer.abort();
+    if (next?.done) return;
+    if (next) coming = events.next();
+    if (next && !isOf(next.value)) continue;
+    yield;
+    pause = Math.min(LONGEST_PAUSE_MS, pause * 1.5);
+    due = performance.now() + pause;
+  }
 }
