@@ -96,15 +96,21 @@ export class Browsing {
     return page;
   }
 
-  /** Serious and critical faults that axe finds on a page as it is. */
-  async faults(page: Page): Promise<string[]> {
+  /**
+   * Serious and critical faults that axe finds on a page as it is.
+   *
+   * @param rules those to look for; all of WCAG 2.2 A and AA otherwise
+   */
+  async faults(page: Page, rules?: readonly string[]): Promise<string[]> {
     if (!(await page.evaluate(() => 'axe' in window))) await page.evaluate(axe);
-    const result = await page.evaluate(() =>
-      (window as unknown as { axe: { run(options: unknown): Promise<AxeResult> } }).axe.run({
-        runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'],
-        // What is right is not gathered.
-        resultTypes: ['violations'],
-      }),
+    const result = await page.evaluate(
+      (only) =>
+        (window as unknown as { axe: { run(options: unknown): Promise<AxeResult> } }).axe.run({
+          runOnly: only ? { type: 'rule', values: only } : ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'],
+          // What is right is not gathered.
+          resultTypes: ['violations'],
+        }),
+      rules,
     );
     return result.violations
       .filter((one) => one.impact === 'serious' || one.impact === 'critical')
