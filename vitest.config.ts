@@ -1,6 +1,7 @@
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { defineConfig } from 'vitest/config';
+import LongestFirst from './tests/support/longest-first.js';
 
 process.env.TESSARION_TEST_TIMES ??= join(tmpdir(), `tessarion-times-${process.pid}.jsonl`);
 
@@ -23,6 +24,9 @@ export default defineConfig({
     hookTimeout: 240_000,
     expect: { poll: { timeout: 30_000 } },
     maxWorkers: 2,
+    ...(process.argv.some((one) => one.startsWith('--sequence.shuffle'))
+      ? {}
+      : { sequence: { sequencer: LongestFirst } }),
     // Files of one worker share the modules that they read: to read them anew takes seconds for each.
     isolate: false,
   },
