@@ -125,7 +125,7 @@ describe('a site with two databases', () => {
     await on(COPY, 1, "INSERT INTO product VALUES (2, 'Lid')");
     const end = await ended(studio, await pushOnto(studio, COPY, LIVE));
     expect(end.state).toBe('failed');
-    expect(end.failure?.message).toContain('not today');
+    expect(end.failure?.message).toContain("a function of the site's own stops it (refuse, P0001)");
     expect(await titles(LIVE)).toEqual({ pages: ['Home', 'Away'], products: ['Pot'] });
     expect(await on(LIVE, 0, 'SELECT n FROM sale')).toEqual([{ n: 7 }]);
     await on(LIVE, 1, 'DROP FUNCTION refuse CASCADE');

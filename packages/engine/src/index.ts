@@ -5,7 +5,7 @@ export { runSchemaChange } from './database/change-schema.js';
 export { connectTo, databaseError } from './database/connect.js';
 export * from './database/postgres-admin.js';
 export { refreshStatistics } from './database/postgres-load.js';
-export { PostgresView, readable, runClient } from './database/postgres-view.js';
+export { PostgresView, readable } from './database/postgres-view.js';
 export { borrowSession } from './database/sessions.js';
 export * from './database/site-database.js';
 export * from './environment/environment.js';

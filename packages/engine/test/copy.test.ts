@@ -230,10 +230,11 @@ class BusyServer extends LocalServer {
   reads = 0;
 
   constructor(
+    base: string,
     private readonly path: string,
     private readonly disturb: (reads: number) => Promise<unknown>,
   ) {
-    super();
+    super(base);
   }
 
   override async *readPieces(path: ByteString, bytes: number): AsyncGenerator<Buffer> {
@@ -250,7 +251,9 @@ describe('files that change while they are read', () => {
     const made = await ends();
     const path = join(made.live.root, 'large.bin');
     await fs.writeFile(path, Buffer.alloc(LARGE, 'a'));
-    const server = new BusyServer('large.bin', (reads) => disturb(path, reads));
+    const server = new BusyServer(join(made.live.environment.folder, '..'), 'large.bin', (reads) =>
+      disturb(path, reads),
+    );
     return { made, path, server, busy: { ...made.live.environment, server } };
   };
   const copyFiles = (made: Ends, source: Environment): Promise<void> =>
@@ -280,7 +283,7 @@ describe('files that change while they are read', () => {
 
   it('are passed over when they go away, with nothing half-made left', async () => {
     const { made, busy } = await onBusy(async () => undefined);
-    await copyFiles(made, { ...busy, server: new GoneServer('large.bin') });
+    await copyFiles(made, { ...busy, server: new GoneServer(join(busy.folder, '..'), 'large.bin') });
     expect((await fs.readdir(treeOf(made))).includes('large.bin')).toBe(false);
     expect(await read(made, 'index.html')).toContain(COPY);
   });
@@ -312,8 +315,11 @@ describe('files that change while they are read', () => {
 
 /** A server on which a listed file is gone once it is to be read. */
 class GoneServer extends LocalServer {
-  constructor(private readonly path: string) {
-    super();
+  constructor(
+    base: string,
+    private readonly path: string,
+  ) {
+    super(base);
   }
 
   override async *readPieces(path: ByteString, bytes: number): AsyncGenerator<Buffer> {

@@ -102,14 +102,13 @@ describe('values that a copy would not take', () => {
     }
     await expect(loader.loadRows({ schema: 'public', name: 'link' }, ['id', 'url'], lines())).rejects.toMatchObject({
       code: 'value-refused',
-      message: expect.stringContaining('(7, http:unsafe)'),
+      message: expect.not.stringContaining('unsafe'),
     });
     await expect(
       loader.runSchema(Buffer.from('CREATE UNIQUE INDEX one_url ON public.link (url);')),
     ).rejects.toMatchObject({
       code: 'value-refused',
-      message:
-        'The database refuses a value: could not create unique index "one_url" (Key (url)=(https:a) is duplicated).',
+      message: 'The database refuses a value: could not create unique index "one_url" (link).',
     });
     await loader.close();
   });

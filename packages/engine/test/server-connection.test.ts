@@ -146,9 +146,6 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       });
       expect(whole.map(plainly)).toEqual((await listed()).sort((a, b) => (a.path < b.path ? -1 : 1)).map(plainly));
       expect(whole.length).toBe(13);
-      await fs.symlink(folder, `${folder}-link`);
-      expect((await server.listWhole(`${folder}-link`)).length).toBe(13);
-      await fs.rm(`${folder}-link`);
       expect((await failure(server.listWhole(at('nowhere')))).code).toBe((await failure(listed('nowhere'))).code);
     });
 
@@ -261,7 +258,7 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
     it('names the path that cannot be read, and what is in the way', async () => {
       expect((await failure(server.readFile(at('missing')))).message).toContain(at('missing'));
       await server.makeFolder(at('folder'));
-      expect((await failure(server.readFile(at('folder')))).code).toBe('file-unreadable');
+      expect((await failure(server.readFile(at('folder')))).code).toBe('file-refused');
       const error = await failure(server.writeFile(at('missing/below'), Buffer.from(''), 0o644));
       expect(error.message).toContain('missing/below');
     });
@@ -295,4 +292,4 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
   });
 }
 
-serverConnectionSuite('the machine itself', () => new LocalServer());
+serverConnectionSuite('the machine itself', () => new LocalServer(tmpdir()));

@@ -120,7 +120,7 @@ describe('packing a spool', () => {
   async function pack(): Promise<Awaited<ReturnType<typeof packSpools>> & { store: PackStore }> {
     const store = new PackStore(join(folder, 'store'), KEY);
     const writer = await store.writer();
-    const images = await packSpools([path], KEY, new LocalServer(), writer, work);
+    const images = await packSpools([path], KEY, new LocalServer(folder), writer, work);
     await writer.close();
     return { ...images, store };
   }
@@ -170,7 +170,7 @@ describe('packing a spool', () => {
   });
 
   it('reads unchanged files where they lie, then at the source, and names those that changed on both sides', async () => {
-    const server = new LocalServer();
+    const server = new LocalServer(folder);
     const writer = new SpoolWriter(path, KEY);
     writer.event({ is: 'root', name: 'main' });
     writer.event({ is: 'folder', path: 'media', mode: 0o755 });
@@ -213,7 +213,7 @@ describe('packing a spool', () => {
     const { store: _store, ...first } = await pack();
     const store = new PackStore(join(folder, 'store'), KEY);
     const again = await store.writer();
-    expect(await packSpools([path], KEY, new LocalServer(), again, work)).toEqual(first);
+    expect(await packSpools([path], KEY, new LocalServer(folder), again, work)).toEqual(first);
     await again.close();
     expect(again.addedBytes).toBe(0);
   });

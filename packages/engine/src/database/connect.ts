@@ -2,8 +2,9 @@ import pg from 'pg';
 import { EngineError, messageOf } from '../errors.js';
 import type { DatabaseLogin } from './site-database.js';
 
-/** Fixes how the server writes values as text, so that the same value always has the same bytes. */
+/** Fixes how the server writes and reads values as text, whatever a database's own settings are. */
 const TEXT_SETTINGS = [
+  'SET standard_conforming_strings = on',
   "SET TimeZone = 'UTC'",
   "SET DateStyle = 'ISO, YMD'",
   "SET IntervalStyle = 'postgres'",
@@ -78,64 +79,109 @@ async function session(login: DatabaseLogin, use: SessionUse, purpose: string, w
 const stayedSilent = (error: unknown): boolean =>
   (error as { code?: string }).code === 'ETIMEDOUT' || /timeout expired/.test(messageOf(error));
 
-/** Gives a database error a plain reason. */
+/** What the server says of an error apart from its words: names of things, never what they hold. */
+interface ServerError {
+  readonly code?: string;
+  readonly schema?: string;
+  readonly table?: string;
+  readonly column?: string;
+  readonly constraint?: string;
+  readonly dataType?: string;
+  readonly where?: string;
+}
+
+/** Classes of errors whose words name things and no values (PostgreSQL, appendix A). */
+const NAMES_ONLY = /^(?:0A|23|25|28|3D|3F|40|42|53|54|55|57|58)/;
+/** Words of an error may end in a value, such as `invalid input syntax for type integer: "…"`. */
+const VALUE = /:\s.*$/s;
+
+/**
+ * The server's words without values: those are somebody's, and words go into records, logs and to other programs. What a
+ * site's own function says may be anything, and is left out.
+ */
+function wordsOf(error: unknown): string {
+  const { code } = error as ServerError;
+  if (code === undefined || !/^[\dA-Z]{5}$/.test(code)) return messageOf(error);
+  if (code.startsWith('P0')) {
+    const [, name] = /PL\/pgSQL function (\S+?)\(/.exec((error as ServerError).where ?? '') ?? [];
+    return `a function of the site's own stops it (${name === undefined ? code : `${name}, ${code}`})`;
+  }
+  return NAMES_ONLY.test(code) ? messageOf(error) : messageOf(error).replace(VALUE, '');
+}
+
+/** Where an error arose, as far as the server names it. */
+function placeOf(error: unknown): string {
+  const { schema, table, column, where } = error as ServerError;
+  const line = /COPY ([^,]+), line (\d+)(?:, column ([^:]+))?/.exec(where ?? '');
+  if (line) return `${line[1]}${line[3] === undefined ? '' : `.${line[3]}`}, line ${line[2]} of what is loaded`;
+  return [schema === 'public' ? undefined : schema, table, column].filter(Boolean).join('.');
+}
+
+/** An error as it may be kept as a cause, and so in logs. */
+export const withoutValues = (error: unknown): Error => {
+  const { code, schema, table, column, constraint, dataType } = error as ServerError;
+  const kept = new Error(wordsOf(error));
+  if (error instanceof Error && error.stack !== undefined)
+    kept.stack = `${kept.message}\n${error.stack
+      .split('\n')
+      .filter((line) => /^\s+at /.test(line))
+      .join('\n')}`;
+  return Object.assign(kept, { code, schema, table, column, constraint, dataType });
+};
+
+/** Gives a database error a plain reason, without the values that the server may name with it. */
 export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {
   if (error instanceof EngineError) return error;
-  const code = (error as { code?: string }).code ?? '';
+  const code = (error as ServerError).code ?? '';
   const where = `${login.database} on ${login.host}:${login.port}`;
+  const [words, place, cause] = [wordsOf(error), placeOf(error), withoutValues(error)];
+  const at = place === '' ? '' : ` (${place})`;
   if (
     ['ECONNREFUSED', 'ENOENT', 'ETIMEDOUT', 'ECONNRESET', 'EPIPE', '57P01', '57P02', '57P03'].includes(code) ||
-    /Connection terminated|timeout expired/.test(messageOf(error))
+    /Connection terminated|timeout expired/.test(words)
   ) {
     return new EngineError(
       'database-unreachable',
-      `The database ${where} cannot be reached: ${messageOf(error)}.`,
+      `The database ${where} cannot be reached: ${words}.`,
       'See that the database server runs and accepts connections, then run it again.',
-      { cause: error },
+      { cause },
     );
   }
   if (['28P01', '28000', '3D000', '53300', '42501'].includes(code)) {
     return new EngineError(
       'database-refused',
-      `The database ${where} refused: ${messageOf(error)}.`,
+      `The database ${where} refused: ${words}.`,
       'Check the login that is recorded for this environment.',
-      { cause: error },
+      { cause },
     );
   }
   if (code === '22001') {
-    const { table, column, where: place } = error as { table?: string; column?: string; where?: string };
-    const cell =
-      /COPY [^,]+, line \d+, column [^:]+/.exec(place ?? '')?.[0] ?? [table, column].filter(Boolean).join('.');
     return new EngineError(
       'value-too-long',
-      `A value does not fit once it holds this environment's address: ${messageOf(error)}${cell === '' ? '' : ` (${cell})`}.`,
+      `A value does not fit once it holds this environment's address: ${words}${at}.`,
       'Give the environment a shorter address, widen the column, or let the profile say "rewrite: never" for it.',
-      { cause: error },
+      { cause },
     );
   }
   if (['23502', '23505', '23514', '23P01'].includes(code))
-    return valueRefused(messageOf(error), (error as { detail?: string }).detail, error);
+    return new EngineError(
+      'value-refused',
+      `The database refuses a value: ${words}${words.includes(place.split('.')[0] as string) ? '' : at}.`,
+      'Correct the row, or the profile where an address was rewritten that should stay; the table and its constraint say which.',
+      { cause },
+    );
   if (code === '53100') {
     return new EngineError(
       'disk-full',
       `The database server of ${where} has no room left.`,
       'Free some space on the server and run it again.',
-      { cause: error },
+      { cause },
     );
   }
   return new EngineError(
     'command-failed',
-    `The database ${where} says: ${messageOf(error)}.`,
-    'Look at the statement in the log and at the data that it names.',
-    { cause: error },
-  );
-}
-
-/** A value breaks a constraint: the server's words name the row. */
-export const valueRefused = (message: string, detail: string | undefined, cause: unknown): EngineError =>
-  new EngineError(
-    'value-refused',
-    `The database refuses a value: ${message}${detail === undefined ? '' : ` (${detail})`}.`,
-    "Correct the row, or the profile where an address was rewritten that should stay; see the copy's own address too.",
+    `The database ${where} says: ${words}${at}.`,
+    "Look into the database server's own log, which has the values too.",
     { cause },
   );
+}

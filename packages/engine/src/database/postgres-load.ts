@@ -1,11 +1,9 @@
 import { finished } from 'node:stream/promises';
-import { type ByteString, toBytes } from '@tessarion/core';
+import type { ByteString } from '@tessarion/core';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
-import { messageOf } from '../errors.js';
-import { connectTo, databaseError, valueRefused } from './connect.js';
+import { connectTo, databaseError } from './connect.js';
 import { quoteName, quoteTable } from './describe.js';
-import { runClient } from './postgres-view.js';
 import type { DatabaseLogin, SequenceShape } from './site-database.js';
 
 /** Fills a fresh database: tables, then rows, then what hangs on them. */
@@ -27,27 +25,20 @@ export class PostgresLoader {
     return new PostgresLoader(login, client);
   }
 
-  /** Runs SQL as `pg_dump` writes it; schemas that were made for extensions beforehand may be there. */
+  /**
+   * Runs statements as `pg_dump` writes them, all or none: over the protocol, where nothing but SQL means anything. What
+   * they set is gone with the session that they have for themselves.
+   */
   async runSchema(sql: Buffer): Promise<void> {
-    const there = await this.#client.query<{ name: string }>(
-      'SELECT pg_catalog.quote_ident(nspname) AS name FROM pg_catalog.pg_namespace',
-    );
-    const schemas = new Set(there.rows.map((row) => toBytes(row.name)));
-    const text = sql
-      .toString('latin1')
-      .replace(/^CREATE SCHEMA (.+);$/gm, (line, name: string) => (schemas.has(name) ? '' : line));
-    const quiet = Buffer.from("SET client_min_messages = 'warning'; SET maintenance_work_mem = '256MB';\n");
-    await runClient(
-      'psql',
-      ['--no-psqlrc', '--quiet', '--single-transaction', '-v', 'ON_ERROR_STOP=1', '-f', '-', '-o', '/dev/null'],
-      this.#login,
-      Buffer.concat([quiet, Buffer.from(text, 'latin1')]),
-    ).catch((error: unknown) => {
-      const [, message, detail] =
-        /ERROR: +(could not create unique index .+|.+ violates .+)(?:\n.*DETAIL: +(.+)\.)?/.exec(messageOf(error)) ??
-        [];
-      throw message === undefined ? error : valueRefused(message, detail, error);
-    });
+    const client = await connectTo(this.#login, 'write', 'schema');
+    try {
+      await client.query("SET client_min_messages = 'warning'; SET maintenance_work_mem = '256MB'");
+      await client.query(new TextDecoder('utf-8', { fatal: true }).decode(sql));
+    } catch (error) {
+      throw databaseError(error, this.#login);
+    } finally {
+      await client.end().catch(() => undefined);
+    }
   }
 
   /** Loads rows given as batches of COPY lines. @returns rows loaded */

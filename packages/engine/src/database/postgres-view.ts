@@ -1,9 +1,9 @@
-import { spawn } from 'node:child_process';
 import type { ByteString, KeyRange } from '@tessarion/core';
 import { to as copyTo } from 'pg-copy-streams';
-import { EngineError } from '../errors.js';
+import { runClient } from './client-program.js';
 import { databaseError } from './connect.js';
 import { describeSchema, listTables, quoteName, quoteTable } from './describe.js';
+import { schemasSql, statementsOf, wantedEntries } from './schema-sql.js';
 import { borrowSession, type Session } from './sessions.js';
 import type {
   DatabaseLogin,
@@ -148,23 +148,36 @@ export class PostgresView implements DatabaseView {
   async dumpSchema(section: 'before' | 'after'): Promise<Buffer> {
     this.#archive ??= runClient(
       'pg_dump',
-      ['--schema-only', '--format=custom', '--compress=0', ...NOBODYS, `--snapshot=${this.#snapshot}`],
+      [
+        '--schema-only',
+        '--format=custom',
+        '--compress=0',
+        '--encoding=UTF8',
+        ...NOBODYS,
+        `--snapshot=${this.#snapshot}`,
+      ],
       this.#login,
     );
-    const dump = await runClient(
-      'pg_restore',
-      [`--section=${section === 'before' ? 'pre-data' : 'post-data'}`, ...NOBODYS, '--file=-'],
-      undefined,
-      await this.#archive,
-    );
-    const sql = dump.toString('latin1');
-    return Buffer.from(sql.replace(/^(?:\\(?:un)?restrict .*|COMMENT ON EXTENSION .*|-- Dumped .*)\n/gm, ''), 'latin1');
+    const input = await this.#archive;
+    const own = `--section=${section === 'before' ? 'pre-data' : 'post-data'}`;
+    const list = wantedEntries((await runClient('pg_restore', [own, '--list'], undefined, { input })).toString());
+    const args = [own, ...NOBODYS, '--use-list=/dev/fd/3', '--file=-'];
+    const statements = statementsOf(await runClient('pg_restore', args, undefined, { input, list }));
+    if (section === 'after') return statements;
+    const { rows } = await this.#client.query<{ name: string }>(SCHEMAS);
+    return Buffer.concat([schemasSql(rows.map(({ name }) => name)), statements]);
   }
 
   async close(): Promise<void> {
     await Promise.all([...this.#idle.splice(0), this.#client].map((session) => session.giveBack()));
   }
 }
+
+/** Schemas of the site's own; those that an extension makes come with it. */
+const SCHEMAS = `SELECT nspname::text AS name FROM pg_catalog.pg_namespace n
+  WHERE nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema' AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d
+    WHERE d.classid = 'pg_catalog.pg_namespace'::pg_catalog.regclass AND d.objid = n.oid AND d.deptype = 'e')
+  ORDER BY 1`;
 
 /** What is made belongs to whoever makes it. */
 const NOBODYS = ['--no-owner', '--no-privileges', '--no-subscriptions', '--no-publications'] as const;
@@ -223,59 +236,4 @@ async function* wholeLines(stream: AsyncIterable<Buffer>): AsyncGenerator<ByteSt
     pending = pending.slice(end);
   }
   if (pending !== '') yield pending;
-}
-
-/**
- * Runs one of the database server's own client programs, with the password in its environment only.
- *
- * @param login where it works; undefined for what needs no server
- * @throws {EngineError} `command-failed`
- */
-export function runClient(
-  program: 'pg_dump' | 'pg_restore' | 'psql',
-  args: readonly string[],
-  login: DatabaseLogin | undefined,
-  input?: Buffer,
-): Promise<Buffer> {
-  const place = login ? ['-h', login.host, '-p', String(login.port), '-U', login.user, '-d', login.database] : [];
-  return new Promise((resolve, reject) => {
-    const child = spawn(program, [...place, ...args], {
-      env: {
-        PATH: process.env.PATH,
-        ...(login ? { PGPASSWORD: login.password } : {}),
-        PGCONNECT_TIMEOUT: '10',
-        LANG: 'C.UTF-8',
-        PGAPPNAME: 'tessarion schema',
-      },
-      stdio: ['pipe', 'pipe', 'pipe'],
-    });
-    const output: Buffer[] = [];
-    let errors = '';
-    child.stdout.on('data', (chunk: Buffer) => output.push(chunk));
-    child.stderr.on('data', (chunk: Buffer) => {
-      errors = (errors + chunk.toString()).slice(-4000);
-    });
-    child.on('error', (error) =>
-      reject(
-        new EngineError(
-          'command-failed',
-          `${program} cannot be started: ${error.message}.`,
-          "Install PostgreSQL's client programs beside the worker.",
-        ),
-      ),
-    );
-    child.on('close', (code) => {
-      if (code === 0) resolve(Buffer.concat(output));
-      else
-        reject(
-          new EngineError(
-            'command-failed',
-            `${program} ended with ${code}: ${errors.trim()}`,
-            'Look at the message of the database server.',
-          ),
-        );
-    });
-    child.stdin.on('error', () => undefined);
-    child.stdin.end(input);
-  });
 }

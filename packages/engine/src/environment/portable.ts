@@ -9,4 +9,7 @@ export function toPortable(environment: Environment): PortableEnvironment {
   return data;
 }
 
-export const fromPortable = (data: PortableEnvironment): Environment => ({ ...data, server: new LocalServer() });
+export const fromPortable = (data: PortableEnvironment): Environment => ({
+  ...data,
+  server: LocalServer.of(data.folder),
+});

@@ -265,15 +265,15 @@ export function canonicalLink(
   );
 }
 
-/** Whether a relative link, followed from where it stands, stays below the root. */
+/**
+ * Whether a relative link, followed from where it stands, stays below the root. It may go up at its beginning only: what it
+ * names may be a link itself, and what lies above that is anybody's guess.
+ */
 function staysInside(path: ByteString, target: ByteString): boolean {
-  let depth = path.split('/').length - 1;
-  for (const part of target.split('/')) {
-    if (part === '..') depth--;
-    else if (part !== '.' && part !== '') depth++;
-    if (depth < 0) return false;
-  }
-  return true;
+  const parts = target.split('/').filter((part) => part !== '.' && part !== '');
+  const up = parts.findIndex((part) => part !== '..');
+  const above = up === -1 ? parts.length : up;
+  return above < path.split('/').length && !parts.slice(above).includes('..');
 }
 
 /** How long work without waiting may keep the event loop from timers and connections. */

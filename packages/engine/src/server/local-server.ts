@@ -8,16 +8,17 @@ import {
   linkSync,
   lstatSync,
   openSync,
-  readdirSync,
   readlinkSync,
   readSync,
   renameSync,
   rmSync,
+  symlinkSync,
   writeSync,
 } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { EngineError, fileChanged, fileError, readError } from '../errors.js';
+import { Below, type Entry, inFolder, namesOf, opened, showPath } from './below.js';
 import {
   type CommandOptions,
   type CommandResult,
@@ -27,28 +28,20 @@ import {
   whileStill,
 } from './server-connection.js';
 
+export { showPath } from './below.js';
+
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
+const codeOf = (error: unknown): string | undefined => (error as NodeJS.ErrnoException).code;
 
-/** The text of a byte path as people write it; bytes that are not UTF-8 show as U+FFFD. */
-export const showPath = (path: ByteString): string => raw(path).toString('utf8');
+const NEW_FILE = constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW;
 
 /** Opens a new file, or returns undefined when there is one already. */
 function tryCreate(path: Buffer, mode: number): number | undefined {
   try {
-    return openSync(path, 'wx', mode);
+    return openSync(path, NEW_FILE, mode);
   } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === 'EEXIST') return undefined;
-    throw error;
-  }
-}
-
-/** @param mayBeGone for a folder that was there a moment ago */
-function namesIn(folder: ByteString, mayBeGone: boolean): Buffer[] {
-  try {
-    return readdirSync(raw(folder), { encoding: 'buffer' }) as unknown as Buffer[];
-  } catch (error) {
-    if (mayBeGone && (error as NodeJS.ErrnoException).code === 'ENOENT') return [];
+    if (codeOf(error) === 'EEXIST') return undefined;
     throw error;
   }
 }
@@ -75,7 +68,7 @@ function mustBeStill(file: number, path: ByteString, before: BigIntStats): void 
   if (identity(fstatSync(file, { bigint: true })) !== identity(before)) throw fileChanged(showPath(path));
 }
 
-/** Fills a new file, and removes it again when that fails. @returns its identity */
+/** Fills a new file, and removes it again when that fails. @param path by way of an open folder @returns its identity */
 async function fill(path: Buffer, file: number, content: FileContent, mode: number): Promise<string> {
   const write = (piece: Uint8Array): void => {
     for (let at = 0; at < piece.length; ) at += writeSync(file, piece, at);
@@ -95,15 +88,11 @@ async function fill(path: Buffer, file: number, content: FileContent, mode: numb
   }
 }
 
-/** Type, mode and identity of everything, then its path; of links also where they lead. */
-const FIND = [
-  '-mindepth',
-  '1',
-  ...['(', '-type', 'l', '-printf', '%y %m %s %T@ %C@ %i\\0%P\\0%l\\0', ')'],
-  '-o',
-  '-printf',
-  '%y %m %s %T@ %C@ %i\\0%P\\0',
-];
+/**
+ * Type, mode and identity of everything, then its path, then where it leads: always all three, for what was a link when it
+ * was found may be none when it is written down.
+ */
+const FIND = ['-mindepth', '1', '-printf', '%y %m %s %T@ %C@ %i\\0%P\\0%l\\0'];
 
 const TYPES: Readonly<Record<string, TreeNode['type']>> = { f: 'file', d: 'folder', l: 'link' };
 
@@ -129,44 +118,83 @@ class FoundNode implements TreeNode {
 
 function foundNodes(output: ByteString): TreeNode[] {
   const nodes: TreeNode[] = [];
-  for (let at = 0; at < output.length; ) {
-    const end = output.indexOf('\0', at);
-    const blank = output.indexOf(' ', at + 2);
-    const pathEnd = output.indexOf('\0', end + 1);
-    const [path, octal] = [output.slice(end + 1, pathEnd), output.slice(at + 2, blank)];
-    const mode = Number.parseInt(octal, 8);
-    const type = TYPES[output[at] as string] ?? 'special';
-    const targetEnd = type === 'link' ? output.indexOf('\0', pathEnd + 1) : pathEnd;
-    const target = type === 'link' ? output.slice(pathEnd + 1, targetEnd) : undefined;
-    nodes.push(new FoundNode(path, type, mode, output.slice(blank + 1, end), target));
-    at = targetEnd + 1;
+  const fields = output.split('\0');
+  for (let i = 0; i + 2 < fields.length; i += 3) {
+    const [said, path, target] = fields.slice(i, i + 3) as [string, string, string];
+    const blank = said.indexOf(' ', 2);
+    const mode = Number.parseInt(said.slice(2, blank), 8);
+    const type = TYPES[said[0] as string] ?? 'special';
+    nodes.push(new FoundNode(path, type, mode, said.slice(blank + 1), type === 'link' ? target : undefined));
   }
   return nodes;
 }
 
+/** What stands at an entry of an open folder. */
+function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined {
+  const stat = lstatSync(place, { bigint: true, throwIfNoEntry: false });
+  if (!stat) return undefined;
+  const type = stat.isFile() ? 'file' : stat.isDirectory() ? 'folder' : stat.isSymbolicLink() ? 'link' : 'special';
+  return {
+    path,
+    type,
+    mode: Number(stat.mode & 0o7777n),
+    bytes: Number(stat.size),
+    identity: identity(stat),
+    changedAtNs: stat.ctimeNs,
+    target: type === 'link' ? bytes(readlinkSync(place, { encoding: 'buffer' })) : undefined,
+  };
+}
+
+/** The same for what may go away while it is looked at. */
+function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
+  try {
+    return nodeOf(entry, path);
+  } catch (error) {
+    if (codeOf(error) === 'ENOENT') return undefined;
+    throw error;
+  }
+}
+
 /**
- * The machine that Tessarion itself runs on.
+ * The machine that Tessarion itself runs on, as far as one folder in which environments lie (see {@link Below}).
  *
  * Files are read and written without the thread pool: for the many small files of a site its hand-overs cost about ten
  * times what the work does. Those who walk many files let the event loop have its turn in between.
  */
 export class LocalServer implements ServerConnection {
+  readonly #below: Below;
+
+  /** The server of an environment, by the environment's own folder. */
+  static of(environmentFolder: ByteString): LocalServer {
+    return new LocalServer(environmentFolder.slice(0, environmentFolder.lastIndexOf('/')));
+  }
+
+  /** @param base folder that holds the folders of environments; nothing outside is touched */
+  constructor(base: ByteString) {
+    this.#below = new Below(base);
+  }
+
   async *listTree(folder: ByteString): AsyncGenerator<TreeNode> {
     yield* this.#list(folder, '');
   }
 
   async listWhole(folder: ByteString): Promise<readonly TreeNode[]> {
-    const name = showPath(folder);
-    if (raw(folder).equals(Buffer.from(name))) {
-      const found = await this.run('find', [`${name}/`, ...FIND], { variables: { LC_ALL: 'C' } });
-      const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
-      if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
-        return foundNodes(found.output);
-    }
-    // What `find` cannot be given, or may not read, is listed or refused as one by one.
-    const nodes: TreeNode[] = [];
-    for await (const node of this.listTree(folder)) nodes.push(node);
-    return nodes;
+    return guard(folder, async () => {
+      const fd = this.#below.openFolder(folder);
+      try {
+        // In the folder that was opened, by whatever name it is reached by now.
+        const found = await this.run('find', ['.', ...FIND], { folder: opened(fd), variables: { LC_ALL: 'C' } });
+        const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
+        if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
+          return foundNodes(found.output);
+      } finally {
+        closeSync(fd);
+      }
+      // What `find` may not read is refused when it is listed one by one.
+      const nodes: TreeNode[] = [];
+      for await (const node of this.listTree(folder)) nodes.push(node);
+      return nodes;
+    });
   }
 
   async *listFolder(folder: ByteString): AsyncGenerator<TreeNode> {
@@ -181,40 +209,32 @@ export class LocalServer implements ServerConnection {
     }
   }
 
+  /** @param below a folder that was there a moment ago, and may be gone or another thing by now */
   async #read(folder: ByteString, below: ByteString): Promise<TreeNode[]> {
     const here = below === '' ? folder : `${folder}/${below}`;
-    const names = await guard(here, async () => namesIn(here, below !== ''));
-    const sorted = names.map(bytes).sort();
-    const nodes = await Promise.all(
-      sorted.map((name) => this.#node(here, below === '' ? name : `${below}/${name}`, name)),
-    );
-    return nodes.filter((node) => node !== undefined);
-  }
-
-  async #node(here: ByteString, path: ByteString, name: ByteString): Promise<TreeNode | undefined> {
-    const full = raw(`${here}/${name}`);
-    try {
-      const stat = lstatSync(full, { bigint: true });
-      const type = stat.isFile() ? 'file' : stat.isDirectory() ? 'folder' : stat.isSymbolicLink() ? 'link' : 'special';
-      return {
-        path,
-        type,
-        mode: Number(stat.mode & 0o7777n),
-        bytes: Number(stat.size),
-        identity: identity(stat),
-        changedAtNs: stat.ctimeNs,
-        target: type === 'link' ? bytes(readlinkSync(full, { encoding: 'buffer' })) : undefined,
-      };
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return undefined;
-      throw fileError(error, showPath(`${here}/${name}`));
-    }
+    return guard(here, async () => {
+      let fd: number;
+      try {
+        fd = this.#below.openFolder(here);
+      } catch (error) {
+        if (below !== '' && codeOf(error) === 'ENOENT') return [];
+        throw error;
+      }
+      try {
+        return namesOf(fd)
+          .sort()
+          .map((name) => nodeIfThere(inFolder(fd, name), below === '' ? name : `${below}/${name}`))
+          .filter((node) => node !== undefined);
+      } finally {
+        closeSync(fd);
+      }
+    });
   }
 
   async readFile(path: ByteString, into?: Buffer): Promise<Buffer> {
     const read = (): Promise<Buffer> =>
       whileStill(async () => {
-        const file = openSync(raw(path), 'r');
+        const file = this.#below.openFile(path);
         try {
           const before = fstatSync(file, { bigint: true });
           const bytes = Number(before.size);
@@ -232,7 +252,7 @@ export class LocalServer implements ServerConnection {
   }
 
   async *readPieces(path: ByteString, bytes: number): AsyncGenerator<Buffer> {
-    const file = await guard(path, async () => openSync(raw(path), 'r'), readError);
+    const file = await guard(path, async () => this.#below.openFile(path), readError);
     try {
       const before = fstatSync(file, { bigint: true });
       for (let left = Number(before.size), isFirst = true; left > 0 || isFirst; isFirst = false) {
@@ -249,86 +269,76 @@ export class LocalServer implements ServerConnection {
   }
 
   async writeFile(path: ByteString, content: FileContent, mode: number): Promise<string> {
-    return guard(path, async () => {
-      const file = tryCreate(raw(path), mode);
-      if (file !== undefined) return fill(raw(path), file, content, mode);
-      const temporary = raw(`${path}.tsr-new`);
-      rmSync(temporary, { force: true });
-      const made = await fill(temporary, openSync(temporary, 'wx', mode), content, mode);
-      renameSync(temporary, raw(path));
-      return made;
-    });
+    return guard(path, () =>
+      this.#below.at(path, async (entry) => {
+        const file = tryCreate(entry.path, mode);
+        if (file !== undefined) return fill(entry.path, file, content, mode);
+        const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`).path;
+        rmSync(temporary, { force: true });
+        const made = await fill(temporary, openSync(temporary, NEW_FILE, mode), content, mode);
+        renameSync(temporary, entry.path);
+        return made;
+      }),
+    );
   }
 
   async nodeAt(path: ByteString): Promise<TreeNode | undefined> {
-    const at = path.lastIndexOf('/');
-    return this.#node(path.slice(0, at), path, path.slice(at + 1));
+    return guard(path, async () => ifThere(() => this.#below.at(path, (entry) => nodeIfThere(entry, path))));
   }
 
   async identityOf(path: ByteString): Promise<string | undefined> {
-    return guard(path, async () => {
-      const stat = lstatSync(raw(path), { bigint: true, throwIfNoEntry: false });
-      return stat && identity(stat);
-    });
+    return (await this.nodeAt(path))?.identity;
   }
 
-  async copyFile(from: ByteString, to: ByteString, mode: number): Promise<void> {
-    await guard(from, async () => {
-      await fs.copyFile(raw(from), raw(to), constants.COPYFILE_FICLONE);
-      await fs.chmod(raw(to), mode);
-    });
-  }
-
-  async makeFolder(path: ByteString, mode = 0o755): Promise<void> {
-    await guard(path, async () => {
-      await fs.mkdir(raw(path), { recursive: true, mode });
-      await fs.chmod(raw(path), mode);
-    });
+  makeFolder(path: ByteString, mode?: number): Promise<void> {
+    return guard(path, async () => this.#below.makeFolder(path, mode));
   }
 
   makeLink(path: ByteString, target: ByteString): Promise<void> {
-    return guard(path, () => fs.symlink(raw(target), raw(path)));
+    return guard(path, async () => this.#below.at(path, (entry) => symlinkSync(raw(target), entry.path)));
   }
 
+  /** link(2) takes a link for itself and does not follow it. */
   makeHardLink(path: ByteString, existing: ByteString): Promise<void> {
-    return guard(path, async () => linkSync(raw(existing), raw(path)));
+    return guard(path, async () =>
+      this.#below.at(existing, (from) => this.#below.at(path, (to) => linkSync(from.path, to.path))),
+    );
   }
 
-  async replaceLink(path: ByteString, target: ByteString, via: ByteString): Promise<void> {
-    await guard(path, async () => {
-      await fs.rm(raw(via), { force: true });
-      await fs.symlink(raw(target), raw(via));
-      await fs.rename(raw(via), raw(path));
-    });
+  replaceLink(path: ByteString, target: ByteString, via: ByteString): Promise<void> {
+    return guard(path, async () =>
+      this.#below.at(via, (temporary) => {
+        rmSync(temporary.path, { force: true });
+        symlinkSync(raw(target), temporary.path);
+        this.#below.at(path, (entry) => renameSync(temporary.path, entry.path));
+      }),
+    );
   }
 
   async readLink(path: ByteString): Promise<ByteString | undefined> {
-    try {
-      return bytes(await fs.readlink(raw(path), { encoding: 'buffer' }));
-    } catch (error) {
-      const code = (error as NodeJS.ErrnoException).code;
-      if (code === 'ENOENT' || code === 'EINVAL') return undefined;
-      throw fileError(error, showPath(path));
-    }
+    return (await this.nodeAt(path))?.target;
   }
 
   rename(from: ByteString, to: ByteString): Promise<void> {
-    return guard(from, () => fs.rename(raw(from), raw(to)));
+    return guard(from, async () =>
+      this.#below.at(from, (old) => this.#below.at(to, (now) => renameSync(old.path, now.path))),
+    );
   }
 
   async exists(path: ByteString): Promise<boolean> {
-    try {
-      await fs.lstat(raw(path));
-      return true;
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ENOENT' || (error as NodeJS.ErrnoException).code === 'ENOTDIR')
-        return false;
-      throw fileError(error, showPath(path));
-    }
+    return (await this.nodeAt(path)) !== undefined;
+  }
+
+  async isFolder(path: ByteString): Promise<boolean> {
+    return guard(path, async () => {
+      const fd = ifThere(() => this.#below.openFolder(path));
+      if (fd !== undefined) closeSync(fd);
+      return fd !== undefined;
+    });
   }
 
   remove(path: ByteString): Promise<void> {
-    return guard(path, () => fs.rm(raw(path), { recursive: true, force: true }));
+    return guard(path, async () => this.#below.remove(path));
   }
 
   async freeBytes(path: ByteString): Promise<number> {
@@ -376,5 +386,15 @@ async function guard<T>(path: ByteString, act: () => Promise<T>, explain = fileE
     return await act();
   } catch (error) {
     throw explain(error, showPath(path));
+  }
+}
+
+/** @returns undefined where what it goes by is not there */
+function ifThere<T>(act: () => T): T | undefined {
+  try {
+    return act();
+  } catch (error) {
+    if (['ENOENT', 'ENOTDIR'].includes(codeOf(error) ?? '')) return undefined;
+    throw error;
   }
 }

@@ -29,7 +29,11 @@ export interface CommandOptions {
 
 export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
-/** A machine where environments live. All paths are absolute; byte strings where they come from a listing. */
+/**
+ * A machine where environments live, as far as one folder that holds theirs. All paths are absolute; byte strings where they
+ * come from a listing. No link is followed but those of an environment's layout, whatever takes the place of a folder or a
+ * file meanwhile; what is neither file, folder nor link is never opened.
+ */
 export interface ServerConnection {
   /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
@@ -63,7 +67,7 @@ export interface ServerConnection {
   nodeAt(path: ByteString): Promise<TreeNode | undefined>;
   /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
   identityOf(path: ByteString): Promise<string | undefined>;
-  copyFile(from: ByteString, to: ByteString, mode: number): Promise<void>;
+  /** Makes a folder and those that it lies in; one that is there keeps its mode unless one is given. */
   makeFolder(path: ByteString, mode?: number): Promise<void>;
   makeLink(path: ByteString, target: ByteString): Promise<void>;
   makeHardLink(path: ByteString, existing: ByteString): Promise<void>;
@@ -72,6 +76,8 @@ export interface ServerConnection {
   readLink(path: ByteString): Promise<ByteString | undefined>;
   rename(from: ByteString, to: ByteString): Promise<void>;
   exists(path: ByteString): Promise<boolean>;
+  /** Whether a folder is there, or a link of a layout leads to one. */
+  isFolder(path: ByteString): Promise<boolean>;
   /** Removes a file or a whole folder; nothing there is no error. */
   remove(path: ByteString): Promise<void>;
   freeBytes(path: ByteString): Promise<number>;

@@ -1,5 +1,5 @@
 import type { Profile } from '@tessarion/core';
-import { databaseError } from '../database/connect.js';
+import { databaseError, withoutValues } from '../database/connect.js';
 import { describeSchema, quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
 import { type DatabaseLogin, fullName } from '../database/site-database.js';
@@ -98,21 +98,13 @@ export class RowApplication {
       return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains }, read };
     } catch (error) {
       await client.query('ROLLBACK').catch(() => undefined);
-      const code = (error as { code?: string }).code;
-      if (code === '23505')
-        throw new EngineError(
-          'outdated',
-          `The destination took a value that must be unique: ${(error as { detail?: string }).detail ?? ''}`,
-          'Make a new forecast.',
-          { cause: error },
-        );
-      if (code === '23503')
-        throw new EngineError(
-          'outdated',
-          `The destination still refers to something that would go: ${(error as { detail?: string }).detail ?? ''}`,
-          'Make a new forecast.',
-          { cause: error },
-        );
+      const { code, table, constraint } = error as { code?: string; table?: string; constraint?: string };
+      const outdated = (what: string): EngineError =>
+        new EngineError('outdated', `${what} (${constraint} of ${table}).`, 'Make a new forecast.', {
+          cause: withoutValues(error),
+        });
+      if (code === '23505') throw outdated('The destination took a value meanwhile that must be unique');
+      if (code === '23503') throw outdated('The destination still refers to something that would go');
       throw databaseError(error, this.#staged.login);
     }
   }

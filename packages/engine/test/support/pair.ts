@@ -75,7 +75,7 @@ export class Yard {
         site: 'loom',
         name,
         kind: facts.kind ?? 'staging',
-        server: new LocalServer(),
+        server: LocalServer.of(folder),
         folder,
         place: {
           addresses: [{ name: 'main', aliases: [], ...location }],

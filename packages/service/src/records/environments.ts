@@ -1,4 +1,4 @@
-import type { Address, EnvironmentKind, Profile, RootPath } from '@tessarion/core';
+import { type Address, type EnvironmentKind, type Profile, type RootPath, toBytes } from '@tessarion/core';
 import { type Environment, LocalServer } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
@@ -175,16 +175,17 @@ export function refusePreview({ path, preview }: EnvironmentRecord): void {
 
 /** An environment as the engine takes it. */
 export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
+  const folder = toBytes(record.folder);
   return {
     path: record.path,
     site: record.site,
     name: record.name,
     kind: record.kind,
-    server: new LocalServer(),
-    folder: Buffer.from(record.folder).toString('latin1'),
+    server: LocalServer.of(folder),
+    folder,
     place: {
       addresses: record.addresses,
-      roots: record.roots.map((root) => ({ ...root, path: Buffer.from(root.path).toString('latin1') })),
+      roots: record.roots.map((root) => ({ ...root, path: toBytes(root.path) })),
     },
     databases: record.databases.map(({ name, ...login }) => ({ name, login })),
     profile,

@@ -62,7 +62,7 @@ async function problemOf({ server, folder, place, databases }: Environment): Pro
   try {
     // The folder that the link leads to, which may be gone though the link is there.
     for (const root of place.roots)
-      if (!(await server.exists(`${root.path}/.`)))
+      if (!(await server.isFolder(root.path)))
         return `The root "${root.name}" is not there: ${Buffer.from(root.path, 'latin1')}.`;
     await server.freeBytes(folder);
     for (const { login } of databases) await (await connectTo(login, 'read', 'round', [ANSWER_MS])).end();

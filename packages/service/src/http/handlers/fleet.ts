@@ -1,5 +1,5 @@
 import { hostname } from 'node:os';
-import { type Address, formatLocation, parseLocation, plainSentence } from '@tessarion/core';
+import { type Address, formatLocation, parseLocation, plainSentence, toBytes } from '@tessarion/core';
 import { connectTo, LocalServer, PostgresAdmin } from '@tessarion/engine';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
@@ -13,7 +13,8 @@ import type { Installation } from '../../work/context.js';
 import type { Handlers } from './call.js';
 
 async function toServer(installation: Installation, record: ServerRecord) {
-  const freeBytes = await new LocalServer().freeBytes(Buffer.from(record.folder).toString('latin1')).catch(() => null);
+  const folder = toBytes(record.folder);
+  const freeBytes = await new LocalServer(folder).freeBytes(folder).catch(() => null);
   const reached = await installation.servers
     .admin(record)
     .offers()
@@ -51,9 +52,10 @@ export const fleetHandlers: Handlers<
         `${database.user} may not make databases and roles on ${database.host}:${database.port}.`,
         'Give the login of a superuser, or one with CREATEDB and CREATEROLE.',
       );
-    const folder = Buffer.from(body.folder).toString('latin1');
+    const folder = toBytes(body.folder.replace(/\/+$/, ''));
+    const machine = new LocalServer(folder);
     // One that is there already keeps its mode.
-    await new LocalServer().freeBytes(folder).catch(() => new LocalServer().makeFolder(folder));
+    await machine.freeBytes(folder).catch(() => machine.makeFolder(folder));
     await records.transaction(async (trx) => {
       await servers.insert(trx, {
         name: body.name,
