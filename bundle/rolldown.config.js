@@ -8,6 +8,7 @@ const PROGRAMS = {
   tessarion: 'packages/cli/dist/main.js',
   worker: 'packages/service/dist/work/main.js',
   gateway: 'packages/service/dist/gateway/main.js',
+  'gateway-server': 'packages/service/dist/gateway/serve-main.js',
   'verify-thread': 'packages/service/dist/journal/verify-thread.js',
   'file-lane-thread': 'packages/engine/dist/transfer/file-lane-thread.js',
   demo: 'packages/demo/dist/main.js',

@@ -1,7 +1,7 @@
 import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 /** Files that take long though they are short: what dies in them is waited for. They begin first, beside others that work. */
-const WAITING = /\/(?:crash-[^/]+|calendar|webhooks)\.test\.ts$/;
+const WAITING = /\/(?:crash-[^/]+|calendar|webhooks|attacks\/gateway)\.test\.ts$/;
 
 /** Begins with what waits, and goes on as vitest does, from the longest file to the shortest. */
 export default class LongestFirst extends BaseSequencer {

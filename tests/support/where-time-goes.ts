@@ -8,6 +8,11 @@ interface Line {
   readonly milliseconds: number;
 }
 
+/** An attack that was tried, by what was attacked. */
+interface Attack {
+  readonly tried: string;
+}
+
 /** Says at the end of a run which files took longest, and what the time of all of them went to. */
 export default class WhereTimeGoes implements Reporter {
   onTestRunEnd(modules: readonly TestModule[]): void {
@@ -17,7 +22,10 @@ export default class WhereTimeGoes implements Reporter {
     const all = sum(files.map((one) => one.duration + one.collectDuration));
     if (all === 0) return;
     const spent = new Map<string, number>();
-    for (const { what, milliseconds } of takenDown()) spent.set(what, (spent.get(what) ?? 0) + milliseconds);
+    const attacks = new Map<string, number>();
+    for (const line of takenDown())
+      if ('tried' in line) attacks.set(line.tried, (attacks.get(line.tried) ?? 0) + 1);
+      else spent.set(line.what, (spent.get(line.what) ?? 0) + line.milliseconds);
     spent.set('reading modules', sum(files.map((one) => one.collectDuration)));
     spent.set('testing', all - sum([...spent.values()]));
     const shares = [...spent].map(([what, time]) => `${what} ${Math.round((time / all) * 100)} %`);
@@ -26,14 +34,17 @@ export default class WhereTimeGoes implements Reporter {
         'The slowest files:',
         ...files.slice(0, SLOWEST).map(({ name, duration }) => `${seconds(duration).padStart(9)}  ${name}`),
         `Of ${seconds(all)} in all workers: ${shares.join(', ')}.`,
+        ...(attacks.size === 0
+          ? []
+          : [`Attacks tried: ${sum([...attacks.values()])} (${[...attacks].map((one) => one.join(' ')).join(', ')}).`]),
         '',
       ].join('\n'),
     );
   }
 }
 
-/** What {@link during} took down. */
-function takenDown(): Line[] {
+/** What {@link during} took down, and attacks. */
+function takenDown(): (Line | Attack)[] {
   const file = process.env.TESSARION_TEST_TIMES ?? '';
   if (!existsSync(file)) return [];
   const lines = readFileSync(file, 'utf8').trimEnd().split('\n');

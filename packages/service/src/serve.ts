@@ -1,4 +1,4 @@
-import { type ChildProcess, fork, spawn } from 'node:child_process';
+import { type ChildProcess, fork } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
@@ -6,6 +6,7 @@ import type { FastifyInstance } from 'fastify';
 import { runMigrations } from 'graphile-worker';
 import { Access } from './access/sign-in.js';
 import { DataFolder } from './data-folder.js';
+import { GatewayKeeping } from './gateway/keeping.js';
 import { publishRoutes } from './gateway/routes.js';
 import { createApp } from './http/app.js';
 import { openInstallation, toVariables } from './installation.js';
@@ -25,6 +26,8 @@ export interface ServeOptions {
   /** Where people reach the console, such as behind a server that speaks TLS; otherwise host and port. */
   readonly publicUrl?: string | undefined;
   readonly consoleFolder?: string | undefined;
+  /** Fronts, such as a server that speaks TLS, that are believed who asks: addresses and networks. */
+  readonly trustedFronts: readonly string[];
   readonly workers: number;
   readonly version: string;
 }
@@ -57,13 +60,19 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   await runMigrations({ connectionString: recordsUrl });
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
-  const listening = createApp({ installation, consoleFolder: options.consoleFolder, version: options.version }).then(
-    async (app) => {
-      await app.listen({ host: options.host, port: ports.service });
-      return app;
-    },
-  );
-  const [app] = await Promise.all([listening, startGateway(folder, options.host, ports.gateway, installation)]);
+  const listening = createApp({
+    installation,
+    consoleFolder: options.consoleFolder,
+    version: options.version,
+    trustedFronts: options.trustedFronts,
+  }).then(async (app) => {
+    await app.listen({ host: options.host, port: ports.service });
+    return app;
+  });
+  const { host, trustedFronts } = options;
+  const place = { host, port: ports.gateway, trustedFronts };
+  const keeping = new GatewayKeeping(folder, installation.gateway, place, installation.log);
+  const [app] = await Promise.all([listening, keeping.start()]);
   // Last: where the service cannot listen, another one may have it, and its workers.
   const workers = new Workers(toVariables(settings), installation);
   await workers.start(options.workers);
@@ -84,7 +93,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
       clearTimeout(force);
       await workers.stop();
       await sealer.stop();
-      await stopGateway(installation);
+      await keeping.stop();
       await installation.records.destroy();
       await cluster?.stop();
     },
@@ -106,43 +115,6 @@ async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{
   };
   await fs.writeFile(file, JSON.stringify(ports), { mode: 0o600 });
   return ports;
-}
-
-/** The gateway outlives the service; one that runs already is told to read its routes again. */
-async function startGateway(folder: DataFolder, host: string, port: number, installation: Installation): Promise<void> {
-  const { gateway } = installation;
-  if (
-    await gateway.ping().then(
-      (answer) => answer.port === port,
-      () => false,
-    )
-  )
-    return gateway.reload();
-  const log = await fs.open(folder.run('gateway.log'), 'a', 0o600);
-  const main = fileURLToPath(new URL('./gateway/main.js', import.meta.url));
-  const child = spawn(process.execPath, [main, folder.path, host, String(port)], {
-    detached: true,
-    stdio: ['ignore', log.fd, log.fd],
-  });
-  child.unref();
-  await log.close();
-  for (let tries = 0; ; tries++) {
-    if (
-      await gateway.ping().then(
-        () => true,
-        () => false,
-      )
-    )
-      return;
-    if (child.exitCode !== null || tries > 200)
-      throw new Error(`The gateway did not start; see ${folder.run('gateway.log')}.`);
-    await new Promise((resolve) => setTimeout(resolve, 50));
-  }
-}
-
-async function stopGateway(installation: Installation): Promise<void> {
-  const answer = await installation.gateway.ping().catch(() => undefined);
-  if (answer) process.kill(answer.pid, 'SIGTERM');
 }
 
 /** The service's own worker processes; one that dies is started again. */

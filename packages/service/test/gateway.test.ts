@@ -1,9 +1,15 @@
+import * as fs from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
+import { mayHold } from '../src/gateway/holders.js';
 import { Holds } from '../src/gateway/holds.js';
 import { gatePage, markerHtml } from '../src/gateway/marker.js';
-import { PASS_SECONDS, Passes, TryLimit } from '../src/gateway/pass.js';
+import { type Holder, PASS_SECONDS, Passes, TryLimit } from '../src/gateway/pass.js';
 import type { Route } from '../src/gateway/routes.js';
+import { targetOf } from '../src/gateway/target.js';
+import { UsedTickets } from '../src/gateway/used-tickets.js';
 
 const LIVE = 'threadmill/live';
 /** Whether a promise has settled, after everything that is ready has had its turn. */
@@ -88,40 +94,60 @@ describe('passes of a gate', () => {
   const COPY = 'threadmill/staging';
 
   it('open the gate that they were made for, in their kind, in their time, with their key', () => {
-    const cookie = passes.issue('cookie', COPY, 1000, 60);
-    expect(passes.isValid('cookie', COPY, cookie, 1000)).toBe(true);
-    expect(passes.isValid('cookie', COPY, cookie, 60_999)).toBe(true);
-    expect(passes.isValid('cookie', COPY, cookie, 61_000)).toBe(false);
-    expect(passes.isValid('cookie', 'threadmill/other', cookie, 1000)).toBe(false);
-    expect(passes.isValid('ticket', COPY, cookie, 1000)).toBe(false);
-    expect(new Passes(Buffer.alloc(32, 2)).isValid('cookie', COPY, cookie, 1000)).toBe(false);
+    const cookie = passes.issue('cookie', COPY, 'person p-1', 1000, 60);
+    expect(passes.read('cookie', COPY, cookie, 1000)).toMatchObject({ holder: 'person p-1', stays: PASS_SECONDS });
+    expect(passes.read('cookie', COPY, cookie, 60_999)).toBeDefined();
+    expect(passes.read('cookie', COPY, cookie, 61_000)).toBeUndefined();
+    expect(passes.read('cookie', COPY, cookie, 999), 'from the future').toBeUndefined();
+    expect(passes.read('cookie', 'threadmill/other', cookie, 1000)).toBeUndefined();
+    expect(passes.read('ticket', COPY, cookie, 1000)).toBeUndefined();
+    expect(new Passes(Buffer.alloc(32, 2)).read('cookie', COPY, cookie, 1000)).toBeUndefined();
   });
 
-  it('cannot be altered or guessed', () => {
-    const cookie = passes.issue('cookie', COPY, 0, 60);
+  it('cannot be altered, guessed, or spelled otherwise', () => {
+    const cookie = passes.issue('cookie', COPY, 'guest g-1', 1000, 60);
     fc.assert(
-      fc.property(fc.nat(cookie.length - 1), fc.string({ minLength: 1, maxLength: 1 }), (at, letter) => {
-        const altered = cookie.slice(0, at) + letter + cookie.slice(at + 1);
-        expect(passes.isValid('cookie', COPY, altered, 0)).toBe(altered === cookie);
+      fc.property(fc.nat(cookie.length - 1), fc.string({ minLength: 0, maxLength: 2 }), (at, letters) => {
+        const altered = cookie.slice(0, at) + letters + cookie.slice(at + 1);
+        expect(passes.read('cookie', COPY, altered, 1000) !== undefined).toBe(altered === cookie);
       }),
     );
     fc.assert(
       fc.property(fc.string(), (text) => {
-        expect(passes.isValid('cookie', COPY, text, 0)).toBe(false);
+        expect(passes.read('cookie', COPY, text, 1000)).toBeUndefined();
       }),
     );
+    for (const spelled of [`${cookie}=`, ` ${cookie}`, `0${cookie}`, cookie.replace('61000', '6.1e4'), `${cookie}.x`])
+      expect([spelled, passes.read('cookie', COPY, spelled, 1000)]).toEqual([spelled, undefined]);
   });
 
-  it('a ticket works once, and says for how long the gate stays open', () => {
-    const ticket = passes.issue('ticket', COPY, 0, 60);
-    expect(passes.redeem('threadmill/other', ticket, 0)).toBeUndefined();
-    expect(passes.redeem(COPY, ticket, 0)).toBe(PASS_SECONDS);
-    expect(passes.redeem(COPY, ticket, 1)).toBeUndefined();
-    expect(passes.redeem(COPY, passes.issue('ticket', COPY, 0, 60), 60_001)).toBeUndefined();
-    const short = passes.issue('ticket', COPY, 0, 60, 3600);
-    // Whoever makes it hold for longer has another signature to find.
-    expect(passes.redeem(COPY, short.replace(':3600.', ':36000.'), 0)).toBeUndefined();
-    expect(passes.redeem(COPY, short, 0)).toBe(3600);
+  it('by a copy’s login end when its password is another one', () => {
+    const cookie = passes.issue('cookie', COPY, 'login', 1000, 60, { secret: 'open sesame' });
+    expect(passes.read('cookie', COPY, cookie, 1000, 'open sesame')).toBeDefined();
+    expect(passes.read('cookie', COPY, cookie, 1000, 'open barley')).toBeUndefined();
+    expect(passes.read('cookie', COPY, cookie, 1000)).toBeUndefined();
+  });
+
+  it('hold for those who may see the environment, and for who knows its login', () => {
+    const holders = { 'person p-1': ['threadmill'], 'person p-2': ['*'], 'guest g-1': [COPY] };
+    const may = (holder: Holder, environment: string): boolean => mayHold(holders, holder, environment);
+    expect([may('person p-1', COPY), may('person p-1', 'threadmill-2/staging')]).toEqual([true, false]);
+    expect([may('person p-2', COPY), may('person p-3', COPY), may('login', COPY)]).toEqual([true, false, true]);
+    expect([may('guest g-1', COPY), may('guest g-1', `${COPY}-2`)]).toEqual([true, false]);
+  });
+
+  it('a ticket is used once, also after the gateway has died', async () => {
+    const folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-tickets-'));
+    const path = join(folder, 'tickets');
+    const used = new UsedTickets(path, 0);
+    expect([used.use('one', 1000, 0), used.use('one', 1000, 1), used.use('two', 2000, 1)]).toEqual([true, false, true]);
+    const next = new UsedTickets(path, 500);
+    expect([next.use('one', 1000, 500), next.use('two', 2000, 500)]).toEqual([false, false]);
+    // What is over cannot be used by its own time, and need not be remembered.
+    expect(await fs.readFile(path, 'utf8')).toBe('one 1000\ntwo 2000\n');
+    new UsedTickets(path, 1500);
+    expect(await fs.readFile(path, 'utf8')).toBe('two 2000\n');
+    await fs.rm(folder, { recursive: true });
   });
 
   it('those who try too often are held off for a while, each for himself', () => {
@@ -133,6 +159,43 @@ describe('passes of a gate', () => {
     expect(limit.isExceeded('one', 10)).toBe(true);
     expect(limit.isExceeded('other', 10)).toBe(false);
     expect(limit.isExceeded('one', 1001)).toBe(false);
+  });
+});
+
+describe('what a request asks for', () => {
+  it.each([
+    ['/', 'shop.example', '/'],
+    ['/a%20b?x=1&y=//z', 'shop.example:7400', '/a%20b?x=1&y=//z'],
+    ['//elsewhere.example/x', 'shop.example', '//elsewhere.example/x'],
+    ['http://shop.example/x?y', 'shop.example', '/x?y'],
+    ['HTTP://SHOP.example:80', 'shop.example:80', '/'],
+    ['https://shop.example?y', 'shop.example', '/?y'],
+  ])('%s at %s is %s', (url, host, path) => {
+    expect(targetOf(url, host)).toMatchObject({ path, authority: host, host: 'shop.example' });
+  });
+
+  it.each([
+    ['http://copy.shop.example/', 'shop.example'],
+    ['http://shop.example@copy.shop.example/', 'shop.example'],
+    ['http://shop.example:80/', 'shop.example'],
+    ['http:///x', 'shop.example'],
+    ['http://shop.example\\@copy/', 'shop.example'],
+    ['ftp://shop.example/', 'shop.example'],
+    ['copy.shop.example:443', 'shop.example'],
+    ['*', 'shop.example'],
+    ['', 'shop.example'],
+    ['/a#b', 'shop.example'],
+    ['/a b', 'shop.example'],
+    ['/', undefined],
+    ['/', ''],
+    ['/', 'shop.example, copy.shop.example'],
+    ['/', 'shop.example/copy'],
+    ['/', 'user@shop.example'],
+    ['/', 'shop.example:'],
+    ['/', 'shop.example:x'],
+    ['/', '-'],
+  ])('%s at %s is nothing', (url, host) => {
+    expect(targetOf(url, host)).toBeUndefined();
   });
 });
 

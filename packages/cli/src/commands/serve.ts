@@ -15,6 +15,7 @@ export function addServe(program: Command): void {
     .option('--port <N>', 'console and interface; 0 chooses a free one', '7070')
     .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', '0')
     .option('--public-url <URL>', 'where people reach the console, when another server stands before it')
+    .option('--trusted-front <ADDRESS...>', 'servers before it that are believed who asks: addresses or networks', [])
     .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
     .option('--workers <N>', 'worker processes', '1')
     .addHelpText(
@@ -29,6 +30,7 @@ export function addServe(program: Command): void {
         gatewayPort: string;
         publicUrl?: string;
         records?: string;
+        trustedFront: string[];
         workers: string;
       }) => {
         const { serve } = await import('@tessarion/service');
@@ -39,6 +41,7 @@ export function addServe(program: Command): void {
           gatewayPort: Number(options.gatewayPort),
           recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
           publicUrl: options.publicUrl ?? process.env.TESSARION_PUBLIC_URL,
+          trustedFronts: options.trustedFront,
           workers: Number(options.workers),
           version: '0.1.0',
           consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),

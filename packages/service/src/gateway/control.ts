@@ -24,8 +24,17 @@ export class GatewayControl {
     await this.#call('/reload', {});
   }
 
-  async ping(): Promise<{ port: number; pid: number }> {
+  /**
+   * @returns the process to be ended to end it, its port, whom it trusts before it, and whether somebody starts it again
+   * when it dies
+   */
+  async ping(): Promise<{ port: number; pid: number; fronts: string; isKept: boolean }> {
     return this.#call('/ping', {});
+  }
+
+  /** Ends the process that answers, when nothing keeps it. */
+  async end(): Promise<void> {
+    await this.#call('/end', {});
   }
 
   /** Requests by environment and hour since they were last taken; they are counted once. */

@@ -51,7 +51,7 @@ export function markerHtml(route: Route, now: Date): string {
 /** The page that strangers get instead of a copy. */
 export function gatePage(route: Route, message: string): string {
   const colour = COLOURS[route.kind];
-  return `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="robots" content="noindex,nofollow"><title>${escapeHtml(route.environment)}</title><style>
+  return `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><meta name="robots" content="noindex,nofollow"><title>A working copy</title><style>
 body{margin:0;min-height:100vh;display:grid;place-items:center;background:#bac5c7;color:#16222a;font:450 14px/20px system-ui,sans-serif}
 main{background:#f9fcfc;width:min(360px,100vw);box-sizing:border-box;padding:24px;border-top:4px solid ${colour.fill}}
 h1{display:flex;gap:10px;align-items:center;font-size:16px;line-height:24px;margin:0 0 8px}p{margin:0 0 16px;color:#415057}
@@ -59,5 +59,5 @@ label{display:block;font-weight:600;margin:12px 0 4px}input{width:100%;box-sizin
 button{margin-top:16px;width:100%;height:36px;border:0;border-radius:2px;background:#7d265e;color:#fefbfc;font:600 14px/20px system-ui,sans-serif;cursor:pointer}
 :focus-visible{outline:2px solid #7d265e;outline-offset:2px}[role=alert]{background:#ffe8e4;padding:8px 12px;border-left:3px solid #c02621}
 @media(prefers-color-scheme:dark){body{background:#040709;color:#e5ebec}main{background:#161c1f}p{color:#aeb8bb}input{background:#0e1215}button{background:#e491c0;color:#200c18}[role=alert]{background:#47211c}}
-</style></head><body><main><h1>${tileSvg(route.kind, 24)}${escapeHtml(route.environment)}</h1><p>This is a working copy, not the public site.</p>${message === '' ? '' : `<p role="alert">${escapeHtml(message)}</p>`}<form method="post" action="/.tessarion/gate"><label for="u">Name</label><input id="u" name="user" autocomplete="username" required><label for="p">Password</label><input id="p" name="password" type="password" autocomplete="current-password" required><button>Enter the copy</button></form></main></body></html>`;
+</style></head><body><main><h1>${tileSvg(route.kind, 24)}A working copy</h1><p>This is not the public site. It is open to those who work on it.</p>${message === '' ? '' : `<p role="alert">${escapeHtml(message)}</p>`}<form method="post" action="/.tessarion/gate"><label for="u">Name</label><input id="u" name="user" autocomplete="username" required><label for="p">Password</label><input id="p" name="password" type="password" autocomplete="current-password" required><button>Enter the copy</button></form></main></body></html>`;
 }

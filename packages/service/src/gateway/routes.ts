@@ -3,6 +3,8 @@ import type { DataFolder } from '../data-folder.js';
 import type { EnvironmentRecord, Environments } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import type { Servers } from '../records/servers.js';
+import type { Installation } from '../work/context.js';
+import { type Holders, holdersOf } from './holders.js';
 
 /** What the gateway knows of one host name. */
 export interface Route {
@@ -13,6 +15,13 @@ export interface Route {
   readonly gate: { readonly user: string; readonly password: string } | null;
   readonly refreshedAt: string | null;
   readonly console: string;
+}
+
+/** What the gateway is told. */
+export interface Published {
+  readonly routes: readonly Route[];
+  /** Who may pass gates, and where. */
+  readonly holders: Holders;
 }
 
 /** Writes the gateway's routes anew from the records; the gateway follows the file. */
@@ -35,7 +44,8 @@ export async function publishRoutes(
     );
   const path = folder.run('gateway-routes.json');
   const temporary = `${path}.${process.pid}.${Date.now()}.new`;
-  await fs.writeFile(temporary, JSON.stringify(routes), { mode: 0o600 });
+  const published: Published = { routes, holders: await holdersOf(on, new Date()) };
+  await fs.writeFile(temporary, JSON.stringify(published), { mode: 0o600 });
   await fs.rename(temporary, path);
 }
 
@@ -52,4 +62,11 @@ function routesOf(environment: EnvironmentRecord, upstream: Route['upstream'], c
     refreshedAt: environment.refreshed_at?.toISOString() ?? null,
     console: consoleUrl,
   }));
+}
+
+/** Lets the gateway know who may see what by now. It goes on by what it knew where it cannot be reached. */
+export async function publishHolders(installation: Installation): Promise<void> {
+  const { records, folder, environments, servers, consoleUrl, gateway, log } = installation;
+  await publishRoutes(records, folder, environments, servers, consoleUrl);
+  await gateway.reload().catch((error: unknown) => log.error({ err: error }, 'the gateway was not told who may see'));
 }

@@ -1,61 +1,119 @@
 import * as fs from 'node:fs/promises';
-import { createServer } from 'node:http';
+import { createServer, type IncomingMessage, request } from 'node:http';
 import { pino } from 'pino';
 import { DataFolder } from '../data-folder.js';
 import { Gateway } from './gateway.js';
 
+/** `front` takes all connections and serves live environments; `copies` serves the others behind it. */
+export type Part = 'front' | 'copies';
+
+export interface Serving {
+  readonly part: Part;
+  readonly dataFolder: string;
+  readonly host: string;
+  readonly port: number;
+  /** Fronts before this one that are believed who asks. */
+  readonly trustedFronts: readonly string[];
+}
+
 /** Serves environments, and listens to the service on a socket in its data folder, until it is told to stop. */
-export async function serveGateway(dataFolder: string, host: string, port: number): Promise<void> {
-  const log = pino({ name: 'gateway' });
+export async function serveGateway({ part, dataFolder, host, port, trustedFronts }: Serving): Promise<void> {
+  const log = pino({ name: `gateway ${part}` });
   const folder = await DataFolder.open(dataFolder);
+  const copies = { control: folder.run('gateway-copies-control.sock'), pages: folder.run('gateway-copies.sock') };
   const gateway = new Gateway({
     routesFile: folder.run('gateway-routes.json'),
+    ticketsFile: folder.run(`gateway-${part}-tickets`),
     key: folder.keys.derive('gateway'),
     log,
     now: () => new Date(),
+    ...(part === 'front' ? { trustedFronts, copies: copies.pages } : { isBehind: true }),
   });
   await gateway.loadRoutes();
 
-  const control = createServer((incoming, answer) => {
-    const act = async (): Promise<unknown> => {
-      const chunks: Buffer[] = [];
-      for await (const chunk of incoming as AsyncIterable<Buffer>) chunks.push(chunk);
-      const body = JSON.parse(Buffer.concat(chunks).toString() || '{}');
-      switch (incoming.url) {
-        case '/hold':
-          return gateway.holds.hold(body.environment, body.leaseMs, body.drainMs);
-        case '/release':
-          return gateway.holds.release(body.lease);
-        case '/reload':
-          await gateway.loadRoutes();
-          return {};
-        case '/ping':
-          return { port: port, pid: process.pid };
-        case '/traffic':
-          return gateway.takeTraffic();
-        default:
-          throw new Error(`unknown call ${incoming.url}`);
-      }
-    };
-    act().then(
-      (result) => answer.writeHead(200, { 'content-type': 'application/json' }).end(JSON.stringify(result)),
-      (error: unknown) => answer.writeHead(400).end(String(error)),
-    );
-  });
-
-  const socket = folder.run('gateway.sock');
-  await fs.rm(socket, { force: true });
-  await new Promise<void>((resolve) => control.listen(socket, resolve));
-  await fs.chmod(socket, 0o600);
-  await new Promise<void>((resolve, reject) => gateway.server.once('error', reject).listen(port, host, resolve));
-  log.info({ host, port }, 'gateway is serving');
-
   const stop = (): void => {
-    gateway.server.close();
-    gateway.server.closeAllConnections();
+    gateway.close();
     control.close();
     process.exit(0);
   };
+  const act = async (path: string, body: Told): Promise<unknown> => {
+    switch (path) {
+      case '/hold':
+        return gateway.holds.hold(body.environment, body.leaseMs, body.drainMs);
+      case '/release':
+        return gateway.holds.release(body.lease);
+      case '/reload':
+        await Promise.all([gateway.loadRoutes(), part === 'front' && tell(copies.control, '/reload')]);
+        return {};
+      case '/ping':
+        // Whoever keeps it is its parent for as long as they are connected.
+        return {
+          port,
+          pid: process.connected ? process.ppid : process.pid,
+          isKept: process.connected,
+          fronts: trustedFronts.join(),
+        };
+      case '/traffic':
+        return gateway.takeTraffic();
+      case '/end':
+        if (process.connected) process.kill(process.ppid, 'SIGTERM');
+        setImmediate(stop);
+        return {};
+      default:
+        throw new Error(`unknown call ${path}`);
+    }
+  };
+  const control = createServer((incoming, answer) => {
+    answer.on('error', () => undefined);
+    readTold(incoming)
+      .then((body) => act(incoming.url ?? '', body))
+      .then(
+        (result) => answer.writeHead(200, { 'content-type': 'application/json' }).end(JSON.stringify(result)),
+        (error: unknown) => answer.writeHead(400).end(String(error)),
+      );
+  });
+
   process.on('SIGTERM', stop);
   process.on('SIGINT', stop);
+  if (part === 'copies') await listenAt(gateway.server, copies.pages);
+  else
+    await new Promise<void>((resolve, reject) =>
+      gateway.server.once('error', reject).listen(port, host, resolve),
+    ).catch((error: unknown) => {
+      log.fatal({ err: error, host, port }, 'gateway cannot serve');
+      process.exit(1);
+    });
+  await listenAt(control, part === 'front' ? folder.run('gateway.sock') : copies.control);
+  log.info({ host, port }, 'gateway is serving');
+  process.send?.('serving');
 }
+
+interface Told {
+  readonly environment: string;
+  readonly leaseMs: number;
+  readonly drainMs: number;
+  readonly lease: string;
+}
+
+async function readTold(incoming: IncomingMessage): Promise<Told> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of incoming as AsyncIterable<Buffer>) chunks.push(chunk);
+  return JSON.parse(Buffer.concat(chunks).toString() || '{}');
+}
+
+async function listenAt(server: Gateway['server'], socket: string): Promise<void> {
+  await fs.rm(socket, { force: true });
+  await new Promise<void>((resolve, reject) => server.once('error', reject).listen(socket, resolve));
+  await fs.chmod(socket, 0o600);
+}
+
+/** Tells the other process something; one that is just starting reads everything anew. */
+const tell = (socketPath: string, path: string): Promise<void> =>
+  new Promise((resolve) => {
+    const call = request({ socketPath, path, method: 'POST', timeout: 5000 }, (response) => {
+      response.on('close', resolve).resume();
+    });
+    call.on('timeout', () => call.destroy());
+    call.on('error', () => resolve());
+    call.end();
+  });

@@ -25,6 +25,7 @@ import { mustBeAllowed, refuseUnless } from '../access/allow.js';
 import { Provider, providerSettings } from '../access/provider.js';
 import { type Sight, sightOf } from '../access/sight.js';
 import { Access } from '../access/sign-in.js';
+import { publishHolders } from '../gateway/routes.js';
 import { guestOf } from '../guests/enter.js';
 import { ProblemError } from '../problems.js';
 import type { GuestRecord } from '../records/guests.js';
@@ -45,12 +46,27 @@ export interface AppOptions {
   /** Folder of the built console; absent in tests of the interface alone. */
   readonly consoleFolder: string | undefined;
   readonly version: string;
+  /** Fronts that are believed who asks. */
+  readonly trustedFronts: readonly string[];
 }
 
 /** Input and answers are judged by the contract's own types; Fastify's compilers of schemas need not even be read. */
 const noSchemas = (): never => {
   throw new Error('A route has a schema beside its contract.');
 };
+
+/** Acts after which others may see environments than before: passes of those who may no more end with them. */
+const CHANGES_SIGHT: ReadonlySet<EndpointName> = new Set([
+  'guestEnd',
+  'personEnd',
+  'personErase',
+  'roleGive',
+  'roleRemove',
+  'roleSave',
+  'roleTake',
+  'teamRemove',
+  'teamSave',
+]);
 
 /** Makes the HTTP interface from the contract. Routes hold no logic of their own. */
 export async function createApp(options: AppOptions): Promise<FastifyInstance> {
@@ -64,6 +80,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
     logController: new LogController({ disableRequestLogging: true }),
     bodyLimit: 2 * 1024 * 1024,
     requestIdHeader: false,
+    trustProxy: options.trustedFronts.length > 0 ? [...options.trustedFronts] : false,
     routerOptions: { maxParamLength: 500 },
     schemaController: { compilersFactory: { buildValidator: noSchemas, buildSerializer: noSchemas } },
   });
@@ -78,7 +95,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
         upgradeInsecureRequests: null,
       },
     },
-    strictTransportSecurity: false,
+    strictTransportSecurity: installation.consoleUrl.startsWith('https:') && { maxAge: 31_536_000 },
   });
 
   app.setErrorHandler((error, request, reply) => {
@@ -181,6 +198,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
               )
             : run();
         });
+        if (CHANGES_SIGHT.has(name)) await publishHolders(installation);
         const etag = (result as { etag?: unknown } | undefined)?.etag;
         if (typeof etag === 'string') reply.header('etag', `"${etag}"`);
         // The entity tag is that of what can be edited: nobody may keep the answer by it.
@@ -213,12 +231,14 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   });
   app.get('/health', async () => ({ state: 'up' }));
   app.get('/ready', async (_request, reply) => {
+    const notReady = (because: string) => reply.status(503).send({ state: 'not ready', because });
     try {
       await installation.records.raw('SELECT 1');
-      return { state: 'ready' };
     } catch {
-      return reply.status(503).send({ state: 'not ready', because: 'the records cannot be reached' });
+      return notReady('the records cannot be reached');
     }
+    const serves = await installation.gateway.ping().catch(() => undefined);
+    return serves ? { state: 'ready' } : notReady('the gateway does not answer');
   });
 
   if (options.consoleFolder !== undefined) {

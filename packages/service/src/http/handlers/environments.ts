@@ -2,7 +2,8 @@ import type { Check } from '@tessarion/contract';
 import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
 import { environmentTag, readFleet } from '../../facts/fleet.js';
 import { copyPlace, newCopy } from '../../facts/new-copy.js';
-import { Passes } from '../../gateway/pass.js';
+import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
+import { publishHolders } from '../../gateway/routes.js';
 import { ProblemError } from '../../problems.js';
 import { noEnvironment, noSite } from '../../records/absent.js';
 import { refusePreview } from '../../records/environments.js';
@@ -17,8 +18,6 @@ import type { CloneInput } from '../../work/procedures/clone.js';
 import type { RenameInput } from '../../work/procedures/rename.js';
 import type { Call, Handlers } from './call.js';
 import { refuseTakenAddresses } from './fleet.js';
-
-const TICKET_SECONDS = 60;
 
 /** An environment as the site room shows it. @throws {ProblemError} `not-found` */
 async function shown({ installation, sight }: Pick<Call, 'installation' | 'sight'>, path: string) {
@@ -269,10 +268,12 @@ export const environmentHandlers: Handlers<
     const url = formatLocation(record.addresses[0] as Address);
     await call.note(installation.records, record.path, {});
     if (!record.gate) return { url };
+    // Whoever was let in since is to be known there as well.
+    await publishHolders(installation);
     const passes = new Passes(installation.folder.keys.derive('gateway'));
-    return {
-      url: `${url}/.tessarion/enter?ticket=${passes.issue('ticket', record.path, installation.now().getTime(), TICKET_SECONDS)}`,
-    };
+    const now = installation.now().getTime();
+    const ticket = passes.issue('ticket', record.path, `person ${call.person.id}`, now, TICKET_SECONDS);
+    return { url: `${url}/.tessarion/enter?ticket=${ticket}` };
   },
 };
 

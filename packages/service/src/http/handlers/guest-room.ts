@@ -1,6 +1,7 @@
 import { type Address, formatLocation } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
-import { Passes } from '../../gateway/pass.js';
+import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
+import { publishHolders } from '../../gateway/routes.js';
 import { enterAsGuest } from '../../guests/enter.js';
 import { sessionOf } from '../../guests/keys.js';
 import { guestRoom, stateOf } from '../../guests/view.js';
@@ -16,7 +17,6 @@ import { isReviewable, settleApproval } from '../../requests/standing.js';
 import { GUEST_COOKIE, isSecure } from '../cookies.js';
 import type { Call, Handlers } from './call.js';
 
-const TICKET_SECONDS = 60;
 /** How long the gate stays open for a guest; the link opens it again. */
 const GUEST_PASS_SECONDS = 3600;
 const WORDS = 1000;
@@ -53,9 +53,12 @@ export const guestRoomHandlers: Handlers<
       throw new ProblemError('conflict', 'There is nothing to look at now.', 'Come back later: it is being made.');
     await call.note(installation.records, path, { guest: guest.id });
     const url = formatLocation(record.addresses[0] as Address);
+    await publishHolders(installation);
     const passes = new Passes(installation.folder.keys.derive('gateway'));
     const until = Math.min(GUEST_PASS_SECONDS, (guest.expires_at.getTime() - installation.now().getTime()) / 1000);
-    const ticket = passes.issue('ticket', path, installation.now().getTime(), TICKET_SECONDS, Math.ceil(until));
+    const ticket = passes.issue('ticket', path, `guest ${guest.id}`, installation.now().getTime(), TICKET_SECONDS, {
+      stays: until,
+    });
     return { url: `${url}/.tessarion/enter?ticket=${ticket}` };
   },
 

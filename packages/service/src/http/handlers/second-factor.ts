@@ -1,5 +1,5 @@
 import { renderSVG } from 'uqr';
-import { beginFactor, confirmFactor, endFactor, renewRecovery, showFactor } from '../../access/second-factor.js';
+import { beginFactor, endFactor, renewRecovery, showFactor } from '../../access/second-factor.js';
 import { ProblemError } from '../../problems.js';
 import { mustBeSession } from './access.js';
 import type { Call, Handlers } from './call.js';
@@ -21,10 +21,10 @@ export const secondFactorHandlers: Handlers<
   },
 
   factorConfirm(call) {
-    const { installation, person, body } = call;
+    const { installation, person, body, access } = call;
     mustBeSession(call);
     return installation.records.transaction(async (trx) => {
-      const codes = await confirmFactor(trx, installation.folder.keys, person, body.code, installation.now());
+      const codes = await access.confirmFactor(trx, person, body.code);
       await call.note(trx, person.id, {});
       return { ...(await showFactor(trx, person.id)), codes };
     });
