@@ -139,7 +139,7 @@ describe('what is kept', () => {
 });
 
 describe('the sign-in', () => {
-  it.each(['//elsewhere.example/', '/\\elsewhere.example', 'https://elsewhere.example/'])(
+  it.each(['//elsewhere.example/', '/..//elsewhere.example/', '/\\elsewhere.example', 'https://elsewhere.example/'])(
     'leads to no other site: %s',
     async (to) => {
       const browsing = await Browsing.open(studio);

@@ -53,6 +53,14 @@ async function withFactor(client: Client): Promise<{ device: TOTP; codes: string
 const next = (device: TOTP): string => device.generate({ timestamp: Date.now() + 30_000 });
 
 describe('a second factor', () => {
+  it('is guessed by nobody who sets it up either', async () => {
+    const client = await newcomer(studio, 'eli.vik@copperlane.example', 'editor', 'everything');
+    await client.call('factorBegin', { body: { password: studio.password } });
+    const tries: string[] = [];
+    for (let i = 0; i < 6; i++) tries.push(await refusal(client.call('factorConfirm', { body: { code: '000000' } })));
+    expect(tries).toEqual([...Array(5).fill('second-factor'), 'too-many-tries']);
+  });
+
   it('is asked for once a first code was right, and each code works once', async () => {
     const mail = 'ida.moe@copperlane.example';
     const client = await newcomer(studio, mail, 'editor', 'everything');
@@ -65,6 +73,8 @@ describe('a second factor', () => {
     const { codes, isOn } = await client.call('factorConfirm', { body: { code } });
     expect(isOn).toBe(true);
     expect(codes).toHaveLength(10);
+    const again = client.call('factorConfirm', { body: { code: next(device) } });
+    expect(await refusal(again), 'a code alone makes no recovery codes').toBe('conflict');
     expect(await attempt(mail)).toBe('second-factor');
     expect(await attempt(mail, code), 'used to set it up').toBe('second-factor');
     const later = next(device);

@@ -109,7 +109,7 @@ function MailField({ value, type, isFirst = false }: Typed): JSX.Element {
 /** Where to go after signing in: a path of this console, and nothing that a browser would take for another site. */
 function ownPath(wanted: string | null): string {
   const to = URL.canParse(wanted ?? '/', location.origin) ? new URL(wanted ?? '/', location.origin) : undefined;
-  return to?.origin === location.origin ? `${to.pathname}${to.search}${to.hash}` : '/';
+  return to?.origin === location.origin && !to.pathname.startsWith('//') ? `${to.pathname}${to.search}${to.hash}` : '/';
 }
 
 const wantsCode = (error: unknown): boolean =>

@@ -61,7 +61,7 @@ export async function beginFactor(
   return { secret, uri: totpOf(keys, mail, row).toString() };
 }
 
-/** Asks for the second factor from now on. @returns recovery codes, shown once @throws {ProblemError} `second-factor` */
+/** Asks for the second factor from now on. @returns recovery codes, shown once @throws {ProblemError} `second-factor`, `conflict` */
 export async function confirmFactor(
   on: OnRecords,
   keys: Keys,
@@ -71,6 +71,13 @@ export async function confirmFactor(
 ): Promise<string[]> {
   const factor = await factorOf(on, id);
   if (!factor) throw new ProblemError('conflict', 'No second factor was begun.', 'Begin it first.');
+  // A code alone makes no recovery codes anew.
+  if (factor.confirmed_at)
+    throw new ProblemError(
+      'conflict',
+      'A second factor is asked for already.',
+      'Make recovery codes anew, or end it first.',
+    );
   if (!(await takeTimedCode(on, keys, { id, mail }, factor, code, now))) throw wrongCode();
   await on('second_factor').where({ person_id: id }).update({ confirmed_at: now });
   return renewRecovery(on, id);

@@ -4,7 +4,7 @@ import { ProblemError } from '../problems.js';
 import type { OnRecords, Records } from '../records/open.js';
 import { type Caller, callerOf } from './actors.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
-import { mustHaveFactor } from './second-factor.js';
+import { confirmFactor, mustHaveFactor } from './second-factor.js';
 import { type Counted, Tries } from './tries.js';
 
 const SESSION_DAYS = 14;
@@ -183,12 +183,23 @@ export class Access {
   }
 
   /** @throws {ProblemError} `second-factor`, `too-many-tries` */
-  async mustHaveFactor(on: OnRecords, person: Person, code: string): Promise<void> {
+  mustHaveFactor(on: OnRecords, person: Person, code: string): Promise<void> {
+    return this.#counted(person, () => mustHaveFactor(on, this.#keys, person, code, this.#now()));
+  }
+
+  /** Asks for the second factor from now on. @throws {ProblemError} `second-factor`, `too-many-tries`, `conflict` */
+  confirmFactor(on: OnRecords, person: Person, code: string): Promise<string[]> {
+    return this.#counted(person, () => confirmFactor(on, this.#keys, person, code, this.#now()));
+  }
+
+  /** Codes that are not right count as tries to sign in. */
+  async #counted<T>(person: Person, work: () => Promise<T>): Promise<T> {
     const account = countedOf(person.mail);
     const attempt = this.tries.begin(account);
     try {
-      await mustHaveFactor(on, this.#keys, person, code, this.#now());
+      const result = await work();
       attempt.succeed(account);
+      return result;
     } catch (error) {
       attempt.fail(account);
       throw error;

@@ -3,19 +3,13 @@ import { type Journey, NotLetIn, type Provider, personAt } from '../access/provi
 import type { Access } from '../access/sign-in.js';
 import type { Installation } from '../work/context.js';
 import { giveSession, isSecure, SESSION_COOKIE } from './cookies.js';
+import { ownPath } from './own-path.js';
 
 const JOURNEY_COOKIE = 'tessarion_journey';
 const JOURNEY_MS = 10 * 60_000;
 const PATH = '/api/v1/sign-in/provider';
 
 export const RETURN_PATH = `${PATH}/return`;
-
-/** A path of the console, and nothing that a browser would take for another site. */
-function ownPath(wanted: string | undefined): string {
-  const base = 'http://console.invalid';
-  const to = URL.canParse(wanted ?? '/', base) ? new URL(wanted ?? '/', base) : undefined;
-  return to?.origin === base ? `${to.pathname}${to.search}${to.hash}` : '/';
-}
 
 /** The way to a provider and back; pages, not calls: people are sent on in the browser. */
 export function addProviderRoutes(
