@@ -1,3 +1,4 @@
+import * as fs from 'node:fs/promises';
 import type { Client } from '@tessarion/client';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { comeIn, newcomer, onRecords, type Studio, startStudio } from '../support/studio.js';
@@ -111,5 +112,51 @@ describe('a pass past a copy’s gate', () => {
     const asSession = await fetch(`${studio.url}/api/v1/me`, { headers: { cookie: `tessarion_session=${value}` } });
     expect(asSession.status).toBe(401);
     expect(JSON.stringify(await onRecords(studio, 'SELECT * FROM session'))).not.toContain(value);
+  });
+});
+
+describe('a gateway that nobody keeps any more', () => {
+  /** Processes of the studio's gateway, by a word of how they were started. */
+  const pidsOf = async (word: string): Promise<number[]> => {
+    const found: number[] = [];
+    for (const name of await fs.readdir('/proc')) {
+      const args = (await fs.readFile(`/proc/${name}/cmdline`, 'utf8').catch(() => '')).split('\0');
+      if (args.includes(`${studio.data}/tessarion`) && args.some((one) => one.endsWith(word))) found.push(Number(name));
+    }
+    return found;
+  };
+
+  it('is replaced by the service, which says that it is ready again', async () => {
+    const ready = async (): Promise<number> => (await fetch(`${studio.url}/ready`)).status;
+    expect(await ready()).toBe(200);
+    const [keeper] = await pidsOf('gateway.cjs');
+    process.kill(keeper as number, 'SIGKILL');
+    tried('deaths');
+    // What it kept goes on meanwhile.
+    expect((await throughGateway(studio.gatewayPort, 'threadmill.localhost', '/')).status).toBe(200);
+    await expect.poll(async () => (await pidsOf('gateway.cjs')).filter((pid) => pid !== keeper)).toHaveLength(1);
+    await expect.poll(() => pidsOf('copies')).toHaveLength(1);
+    await expect.poll(ready).toBe(200);
+    await expect
+      .poll(
+        async () =>
+          (await throughGateway(studio.gatewayPort, 'threadmill.localhost', '/').catch(() => undefined))?.status,
+      )
+      .toBe(200);
+    await expect.poll(async () => (await throughGateway(studio.gatewayPort, HOST, '/')).status).toBe(401);
+  });
+
+  it('is started anew when all of it has died', async () => {
+    for (const word of ['gateway.cjs', 'front', 'copies'])
+      for (const pid of await pidsOf(word)) process.kill(pid, 'SIGKILL');
+    tried('deaths');
+    const since = Date.now();
+    await expect
+      .poll(
+        async () =>
+          (await throughGateway(studio.gatewayPort, 'threadmill.localhost', '/').catch(() => undefined))?.status,
+      )
+      .toBe(200);
+    expect(Date.now() - since).toBeLessThan(10_000);
   });
 });

@@ -32,11 +32,6 @@ export class GatewayControl {
     return this.#call('/ping', {});
   }
 
-  /** Ends the process that answers, when nothing keeps it. */
-  async end(): Promise<void> {
-    await this.#call('/end', {});
-  }
-
   /** Requests by environment and hour since they were last taken; they are counted once. */
   async takeTraffic(): Promise<Record<string, Record<string, number>>> {
     return this.#call('/traffic', {});

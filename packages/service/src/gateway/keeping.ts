@@ -7,6 +7,8 @@ import type { GatewayControl } from './control.js';
 
 /** How often the gateway is looked after. */
 const LOOK_MS = 250;
+/** For how long it may take to start and to end: ten seconds. */
+const [TRY_MS, MOST_TRIES] = [25, 400];
 
 export interface GatewayPlace {
   readonly host: string;
@@ -37,9 +39,8 @@ export class GatewayKeeping {
   /** One that runs already as it is wanted is told to read its routes again. */
   async start(): Promise<void> {
     const running = await this.#gateway.ping().catch(() => undefined);
-    if (running && (running.port !== this.#place.port || running.fronts !== this.#place.trustedFronts.join()))
-      await this.#gateway.end();
-    if (running?.isKept && running.port === this.#place.port && running.fronts === this.#place.trustedFronts.join())
+    const { port, trustedFronts } = this.#place;
+    if (running?.isKept && running.port === port && running.fronts === trustedFronts.join())
       await this.#gateway.reload();
     else await this.#startAnew();
     this.#timer = setInterval(() => {
@@ -51,8 +52,17 @@ export class GatewayKeeping {
   async stop(): Promise<void> {
     clearInterval(this.#timer);
     await this.#looking;
-    const answer = await this.#gateway.ping().catch(() => undefined);
-    if (answer) process.kill(answer.pid, 'SIGTERM');
+    await this.#end();
+  }
+
+  /** Ends one that runs, and waits until it is gone. */
+  async #end(): Promise<void> {
+    for (let tries = 0; tries < MOST_TRIES; tries++) {
+      const running = await this.#gateway.ping().catch(() => undefined);
+      if (!running) return;
+      if (tries === 0) process.kill(running.pid, 'SIGTERM');
+      await new Promise((resolve) => setTimeout(resolve, TRY_MS));
+    }
   }
 
   async #look(): Promise<void> {
@@ -63,7 +73,6 @@ export class GatewayKeeping {
       await new Promise((resolve) => setTimeout(resolve, LOOK_MS));
       if ((await this.#gateway.ping().catch(() => undefined))?.isKept) return;
       this.#log.error('nobody keeps the gateway; it is started anew');
-      await this.#gateway.end().catch(() => undefined);
       await this.#startAnew();
     } catch (error) {
       this.#log.error({ err: error }, 'the gateway cannot be started');
@@ -71,6 +80,7 @@ export class GatewayKeeping {
   }
 
   async #startAnew(): Promise<void> {
+    await this.#end();
     const path = this.#folder.run('gateway.log');
     const log = await fs.open(path, 'a', 0o600);
     const main = fileURLToPath(new URL('./main.js', import.meta.url));
@@ -83,8 +93,8 @@ export class GatewayKeeping {
     await log.close();
     for (let tries = 0; ; tries++) {
       if ((await this.#gateway.ping().catch(() => undefined))?.isKept) return;
-      if (child.exitCode !== null || tries > 400) throw new Error(`The gateway did not start; see ${path}.`);
-      await new Promise((resolve) => setTimeout(resolve, 25));
+      if (child.exitCode !== null || tries > MOST_TRIES) throw new Error(`The gateway did not start; see ${path}.`);
+      await new Promise((resolve) => setTimeout(resolve, TRY_MS));
     }
   }
 }

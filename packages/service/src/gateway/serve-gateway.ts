@@ -31,7 +31,9 @@ export async function serveGateway({ part, dataFolder, host, port, trustedFronts
   });
   await gateway.loadRoutes();
 
-  const stop = (): void => {
+  const stop = async (): Promise<void> => {
+    // What is kept is ended by what keeps it.
+    if (part === 'front' && !process.connected) await tell(copies.control, '/end');
     gateway.close();
     control.close();
     process.exit(0);
@@ -56,7 +58,6 @@ export async function serveGateway({ part, dataFolder, host, port, trustedFronts
       case '/traffic':
         return gateway.takeTraffic();
       case '/end':
-        if (process.connected) process.kill(process.ppid, 'SIGTERM');
         setImmediate(stop);
         return {};
       default:
@@ -75,6 +76,8 @@ export async function serveGateway({ part, dataFolder, host, port, trustedFronts
 
   process.on('SIGTERM', stop);
   process.on('SIGINT', stop);
+  // One that is left of a gateway whose keeper died.
+  if (part === 'copies') await tell(copies.control, '/end');
   if (part === 'copies') await listenAt(gateway.server, copies.pages);
   else
     await new Promise<void>((resolve, reject) =>
