@@ -42,6 +42,7 @@ describe('a session', () => {
     const body = { name: 'x', mail: 'x@copperlane.example', role: 'administrator', scope: 'everything' };
     const foreign = await post('/people', body, { cookie, origin: 'https://elsewhere.example' });
     expect(foreign.status).toBe(403);
+    expect((await post('/people', body, { cookie, origin: 'null' })).status, 'a page without an origin').toBe(403);
     const simple = await fetch(`${studio.url}/api/v1/people`, {
       method: 'POST',
       headers: { cookie, 'content-type': 'text/plain', origin: 'https://elsewhere.example' },

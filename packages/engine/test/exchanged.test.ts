@@ -172,6 +172,9 @@ describe('a link that stands still', () => {
     await fs.symlink('config', at('main/media'));
     await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
     await expect(server.readFile('/etc/passwd')).rejects.toMatchObject({ code: 'file-refused' });
+    await expect(server.makeFolder(join(outside, 'new'))).rejects.toMatchObject({ code: 'file-refused' });
+    await expect(server.remove(join(outside, 'file'))).rejects.toMatchObject({ code: 'file-refused' });
+    expect(await fs.readdir(outside)).toEqual(['deep', 'file']);
   });
 });
 

@@ -58,6 +58,8 @@ const refused = (path: ByteString, what: string): EngineError =>
     'Look at the folder on the server: somebody exchanges what is in it. Run it again when it is as it should be.',
   );
 
+const OUTSIDE = 'lies outside the folder of its server';
+
 /** Whether an opened path is the one that was asked for, but for the links that an environment's layout is made of. */
 export function isMeant(asked: ByteString, found: ByteString): boolean {
   if (asked === found) return true;
@@ -129,10 +131,11 @@ export class Below {
 
   /** Makes a folder and those that it lies in. One that is there keeps its mode unless one is given. */
   makeFolder(path: ByteString, mode?: number): void {
-    if (path === this.#base || !path.startsWith(`${this.#base}/`)) {
+    if (path === this.#base || this.#base.startsWith(`${path}/`)) {
       mkdirSync(raw(path), { recursive: true });
       return;
     }
+    if (!path.startsWith(`${this.#base}/`)) throw refused(path, OUTSIDE);
     let isNew = false;
     try {
       closeSync(this.openFolder(path));
@@ -164,13 +167,14 @@ export class Below {
     const path = given.endsWith('/.') ? given.slice(0, -2) : given;
     const found = bytes(readlinkSync(opened(fd), { encoding: 'buffer' }));
     if (path === this.#base) return;
-    if (!path.startsWith(`${this.#base}/`)) throw refused(path, 'lies outside the folder of its server');
+    if (!path.startsWith(`${this.#base}/`)) throw refused(path, OUTSIDE);
     const real = this.#realBase();
     if (found.endsWith(' (deleted)') && !path.endsWith(' (deleted)'))
       throw Object.assign(new Error(`ENOENT: ${showPath(path)} is gone`), { code: 'ENOENT' });
-    if (!found.startsWith(`${real}/`)) throw refused(path, `leads out of its folder, to ${showPath(found)}`);
+    // Where to is nobody's business who may read this.
+    if (!found.startsWith(`${real}/`)) throw refused(path, 'leads out of its folder');
     const asked = path.slice(this.#base.length + 1);
-    if (!isMeant(asked, found.slice(real.length + 1))) throw refused(path, `leads elsewhere, to ${showPath(found)}`);
+    if (!isMeant(asked, found.slice(real.length + 1))) throw refused(path, 'leads elsewhere');
   }
 
   #realBase(): ByteString {

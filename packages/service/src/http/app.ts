@@ -282,6 +282,7 @@ function sendProblem(reply: FastifyReply, problem: Problem): void {
 
 /** What a site's own database says is no fault of the service. */
 const ENGINE_STATUS: Readonly<Partial<Record<EngineError['code'], number>>> = {
+  'file-refused': 409,
   'database-unreachable': 503,
   'database-refused': 409,
 };
@@ -330,6 +331,6 @@ function parsed(type: z.ZodType, value: unknown, part: string): unknown {
 function refuseForeignOrigin(request: FastifyRequest): void {
   if (request.method === 'GET' || request.headers.authorization !== undefined) return;
   const { origin, host } = request.headers;
-  if (origin !== undefined && new URL(origin).host !== host)
+  if (origin !== undefined && (!URL.canParse(origin) || new URL(origin).host !== host))
     throw new ProblemError('not-allowed', 'This request comes from another site.', 'Use the console itself.');
 }
