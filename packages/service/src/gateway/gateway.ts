@@ -260,8 +260,9 @@ export class Gateway {
       call.on('timeout', () => fail(new Error(`no word for ${SILENCE_MS / 60_000} minutes`)));
       call.on('error', (error) => {
         // A kept connection that the site closed just then; nothing has been asked yet that would count twice.
-        const mayRepeat = call.reusedSocket && !isAgain && ['GET', 'HEAD'].includes(incoming.method ?? '');
-        if (mayRepeat && !answer.headersSent && !answer.destroyed && incoming.complete) send(true);
+        const hasBody = 'content-length' in headers || 'transfer-encoding' in headers;
+        const mayRepeat = call.reusedSocket && !isAgain && !hasBody && ['GET', 'HEAD'].includes(incoming.method ?? '');
+        if (mayRepeat && !answer.headersSent && !answer.destroyed) send(true);
         else fail(error);
       });
       // A visitor who left needs no answer any more; the site should not go on making one.
