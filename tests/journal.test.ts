@@ -184,7 +184,7 @@ describe('verifying the journal', () => {
     await Promise.all(names.map((name) => studio.client.call('roleSave', { params: { name }, body, etag: null })));
     await sealed();
     const { rows } = await records.query(
-      'SELECT count(*)::int AS entries, max(position)::int AS last FROM journal_entry',
+      'SELECT count(position)::int AS entries, max(position)::int AS last FROM journal_entry',
     );
     expect(rows[0].entries).toBe(rows[0].last);
     expect((await entries({ act: 'roleSave' })).map((one) => one.thing).sort()).toEqual(

@@ -2,7 +2,7 @@ import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
 import { Client } from '@tessarion/client';
 import { sendByNode } from '@tessarion/client/node';
-import type { EnvironmentKind, Forecast, ForecastItem, Transfer } from '@tessarion/contract';
+import type { EnvironmentKind, Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
 import { bold, count, cut, dim, print, printJson, printTable, when } from './output.js';
@@ -89,28 +89,43 @@ export async function finish(
   if (!options.json || ended.state !== 'done') reportEnd(ended);
 }
 
-/** Waits until a forecast is computed. */
-export async function awaitForecast(client: Client, forecast: Forecast): Promise<Forecast> {
+/** Shows a thing again and again until it is as it is wanted. @param type what events of it are called */
+export async function awaitUntil<T>(
+  client: Client,
+  type: StreamEvent['type'],
+  show: () => Promise<T>,
+  isDone: (shown: T) => boolean,
+): Promise<T> {
   const abort = new AbortController();
   try {
-    const show = () => client.call('forecastShow', { params: { id: forecast.id } });
-    let current = await show();
-    if (current.state === 'computing')
-      for await (const _ of mayHaveChanged(client, abort.signal, (event) => event.type === 'forecast')) {
-        current = await show();
-        if (current.state !== 'computing') break;
+    let shown = await show();
+    if (!isDone(shown))
+      for await (const _ of mayHaveChanged(client, abort.signal, (event) => event.type === type)) {
+        shown = await show();
+        if (isDone(shown)) break;
       }
-    if (current.state === 'failed')
-      throw new CliError(
-        1,
-        'The forecast could not be made.',
-        current.failure?.message ?? '',
-        current.failure?.next ?? '',
-      );
-    return current;
+    return shown;
   } finally {
     abort.abort();
   }
+}
+
+/** Waits until a forecast is computed. */
+export async function awaitForecast(client: Client, { id }: Pick<Forecast, 'id'>): Promise<Forecast> {
+  const current = await awaitUntil(
+    client,
+    'forecast',
+    () => client.call('forecastShow', { params: { id } }),
+    ({ state }) => state !== 'computing',
+  );
+  if (current.state === 'failed')
+    throw new CliError(
+      1,
+      'The forecast could not be made.',
+      current.failure?.message ?? '',
+      current.failure?.next ?? '',
+    );
+  return current;
 }
 
 /** An end that was left out is filled in where only one environment fits. */

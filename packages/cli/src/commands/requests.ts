@@ -4,7 +4,7 @@ import { REQUEST_STATES } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { arrow, cut, dim, print, printJson, printTable } from '../output.js';
-import { awaitForecast, chooseEnds, connect, wantsJson } from '../program.js';
+import { awaitForecast, awaitUntil, chooseEnds, connect, wantsJson } from '../program.js';
 import { type Choice, choosing, wishesOf } from './choosing.js';
 import { addDeliver, readWanted } from './deliver.js';
 import { examples, json } from './options.js';
@@ -206,8 +206,14 @@ export function addRequests(program: Command): void {
       const choice = options as Choice;
       const isOther = ['only', 'except', 'take', 'keep', 'edit', 'rest'].some((name) => name in choice);
       const { revising } = await client.call('requestRevise', { ...byId(id), body: isOther ? wishesOf(choice) : {} });
-      if (revising) await awaitForecast(client, await client.call('forecastShow', { params: { id: revising } }));
-      return client.call('requestShow', byId(id));
+      if (revising) await awaitForecast(client, { id: revising });
+      // The forecast is there before the revision that is made of it.
+      return awaitUntil(
+        client,
+        'request',
+        () => client.call('requestShow', byId(id)),
+        (shown) => shown.revising === null || shown.revising !== revising,
+      );
     },
     choosing,
   );

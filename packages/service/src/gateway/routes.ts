@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import type { DataFolder } from '../data-folder.js';
 import type { EnvironmentRecord, Environments } from '../records/environments.js';
@@ -24,7 +25,13 @@ export interface Published {
   readonly holders: Holders;
 }
 
-/** Writes the gateway's routes anew from the records; the gateway follows the file. */
+/** Any number that no other advisory lock of the records has. */
+const PUBLISH_LOCK = 29783;
+
+/**
+ * Writes the gateway's routes anew from the records; the gateway follows the file. One after the other, in whatever process:
+ * what was read last is what stands there.
+ */
 export async function publishRoutes(
   on: OnRecords,
   folder: DataFolder,
@@ -32,21 +39,24 @@ export async function publishRoutes(
   servers: Servers,
   consoleUrl: string,
 ): Promise<void> {
-  const all = await servers.list(on);
-  const routes = (await environments.list(on))
-    .filter((environment) => environment.status === 'ready')
-    .flatMap((environment) =>
-      routesOf(
-        environment,
-        all.find((server) => server.name === environment.server)?.web_host ?? { host: '127.0.0.1', port: 9 },
-        consoleUrl,
-      ),
-    );
   const path = folder.run('gateway-routes.json');
-  const temporary = `${path}.${process.pid}.${Date.now()}.new`;
-  const published: Published = { routes, holders: await holdersOf(on, new Date()) };
-  await fs.writeFile(temporary, JSON.stringify(published), { mode: 0o600 });
-  await fs.rename(temporary, path);
+  const temporary = `${path}.${randomUUID()}.new`;
+  await on.transaction(async (trx) => {
+    await trx.raw('SELECT pg_advisory_xact_lock(?, 0)', [PUBLISH_LOCK]);
+    const all = await servers.list(trx);
+    const routes = (await environments.list(trx))
+      .filter((environment) => environment.status === 'ready')
+      .flatMap((environment) =>
+        routesOf(
+          environment,
+          all.find((server) => server.name === environment.server)?.web_host ?? { host: '127.0.0.1', port: 9 },
+          consoleUrl,
+        ),
+      );
+    const published: Published = { routes, holders: await holdersOf(trx, new Date()) };
+    await fs.writeFile(temporary, JSON.stringify(published), { mode: 0o600 });
+    await fs.rename(temporary, path);
+  });
 }
 
 function routesOf(environment: EnvironmentRecord, upstream: Route['upstream'], consoleUrl: string): Route[] {
