@@ -97,12 +97,18 @@ export class Browsing {
   }
 
   /**
-   * Serious and critical faults that axe finds on a page as it is.
+   * Serious and critical faults that axe finds on a page as it is, once what fades or moves there has come to its end.
    *
    * @param rules those to look for; all of WCAG 2.2 A and AA otherwise
    */
   async faults(page: Page, rules?: readonly string[]): Promise<string[]> {
     if (!(await page.evaluate(() => 'axe' in window))) await page.evaluate(axe);
+    await page.evaluate(async () => {
+      const ending = document
+        .getAnimations()
+        .filter((one) => one.effect?.getComputedTiming().endTime !== Number.POSITIVE_INFINITY);
+      await Promise.allSettled(ending.map((one) => one.finished));
+    });
     const result = await page.evaluate(
       (only) =>
         (window as unknown as { axe: { run(options: unknown): Promise<AxeResult> } }).axe.run({
