@@ -9,6 +9,7 @@ import {
 } from '@tessarion/contract';
 import { type Permission, READY_ROLES, type Role } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { tried } from './attacks/tried.js';
 import {
   addSite,
   newcomer as come,
@@ -216,14 +217,14 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
     },
   }),
   profileList: () => ({}),
-  profileShow: () => ({ params: { name: 'studio' } }),
-  profileEffective: () => ({ params: { name: 'studio' } }),
-  profileSave: () => ({ params: { name: 'studio' }, body: { text: ': no yaml' } }),
+  profileShow: () => ({ params: { name: 'quayside' } }),
+  profileEffective: () => ({ params: { name: 'quayside' } }),
+  profileSave: () => ({ params: { name: 'quayside' }, body: { text: ': no yaml' } }),
   profileStart: ({ site }) => ({ params: { site, environment: 'staging' }, body: {} }),
   profileUse: ({ site }) => ({ params: { site }, body: { profile: 'no-such-profile' } }),
   profileClassify: ({ site }) => ({
     params: { site },
-    body: { table: 'purchase', class: 'authored' },
+    body: { table: 'purchase', class: 'authored', trial: true },
   }),
   environmentShow: ({ site }) => ({ params: { site, environment: 'live' } }),
   environmentProposal: ({ site }) => ({ params: { site }, query: { kind: 'dev' } }),
@@ -326,6 +327,7 @@ describe.each(READY_ROLES.map((role) => [role.name, role] as const))('who is %s 
       await statusOf(client, endpoint, CALLS[endpoint](own)),
       await statusOf(client, endpoint, CALLS[endpoint](other)),
     ];
+    tried('permissions');
     const where = about(endpoint);
     if (where === 'installation') {
       // A role that was given for one site is none for the whole.
@@ -343,11 +345,37 @@ describe.each(READY_ROLES.map((role) => [role.name, role] as const))('who is %s 
   });
 });
 
+describe('what has two ends', () => {
+  const acts: readonly [EndpointName, Given][] = [
+    ['environmentCreate', { body: { name: 'one', kind: 'dev', from: 'saltmarsh/live' } }],
+    ['resetCreate', { body: { from: 'saltmarsh/live', onto: 'threadmill/staging' } }],
+    ['forecastCreate', { body: { from: 'saltmarsh/staging', onto: 'threadmill/live' } }],
+  ];
+
+  it.each(READY_ROLES.map((role) => role.name).filter((name) => name !== 'observer'))(
+    'needs the permission at both: %s',
+    async (role) => {
+      const client = await newcomer(role, 'threadmill', 'of-two');
+      const { id } = await client.call('me');
+      const body = { person: id, role: 'observer', scope: 'saltmarsh' };
+      await studio.client.call('roleGive', { body });
+      for (const [name, given] of acts) {
+        tried('permissions');
+        const isReading = endpoints[name].permission === 'site.read';
+        expect(await statusOf(client, name, { params: { site: 'threadmill' }, ...given }), name).toBe(
+          isReading ? 409 : 403,
+        );
+      }
+    },
+  );
+});
+
 describe('a guest', () => {
   const entered = (key: string): Promise<Client> => comeIn(studio, `#${key}`);
 
   it.each(named)('is nobody to %s', async (endpoint) => {
     const client = await entered(own.door);
+    tried('permissions');
     expect(await statusOf(client, endpoint, CALLS[endpoint](own))).toBe(401);
   });
 

@@ -11,14 +11,14 @@ export type EndpointPermission = 'open' | 'guest' | 'signed-in' | Permission;
  * What an endpoint acts upon; the permission is asked for that. `installation`: all of it. `own`: what belongs to who
  * calls. `listed`: many things, of which only those are answered that may be read. Otherwise where in the input the
  * thing is named, such as `params.id`; of several environments the last one is acted upon, and all must be readable,
- * as must be what something is made `from`.
+ * as must be what something is made `from`. What comes from another site needs the permission there too.
  */
 export type About =
   | 'installation'
   | 'own'
   | 'listed'
   | { readonly site: string; readonly from?: string; readonly snapshot?: string }
-  | { readonly environments: readonly string[] }
+  | { readonly environments: readonly string[]; readonly snapshot?: string }
   | { readonly transfer: string }
   | { readonly forecast: string }
   | { readonly request: string }

@@ -215,7 +215,8 @@ async function classify(
     ...(options.database === undefined ? {} : { database: options.database }),
   };
   const said = await client.call('profileClassify', { params: { site }, body: { ...body, trial: true } });
-  const reach = `${table} becomes ${said.class} (it is ${said.before}) in ${said.profile} version ${said.version}, which reaches ${said.sites.join(', ')}`;
+  const sites = [...said.sites, ...(said.reachesOthers ? ['sites that you may not see'] : [])].join(', ');
+  const reach = `${table} becomes ${said.class} (it is ${said.before}) in ${said.profile} version ${said.version}, which reaches ${sites}`;
   const isGrave = said.class === 'authored' && (said.before === 'collected' || said.before === 'local');
   let { confirm } = options;
   if (isGrave && confirm === undefined)

@@ -8,7 +8,7 @@ export const forecastsEndpoints = {
     method: 'POST',
     path: '/forecasts',
     permission: 'site.read',
-    about: { environments: ['body.from', 'body.onto'] },
+    about: { environments: ['body.from', 'body.onto'], snapshot: 'body.snapshot' },
     isAct: false,
     summary: 'Compute what a push (upward) or a pull (downward) would do.',
     params: nothing,

@@ -94,7 +94,7 @@ export const profilesEndpoints = {
     permission: 'site.manage',
     about: { site: 'params.site' },
     summary:
-      "Give a table a class in a new version of the site's profile; a trial names the sites that it would reach.",
+      "Give a table a class in a new version of the site's profile, for which each site that it reaches must be one's to manage; a trial names them.",
     params: onSite,
     query: nothing,
     body: z.strictObject({
@@ -108,7 +108,10 @@ export const profilesEndpoints = {
     response: z.object({
       profile: z.string(),
       version: z.number().int(),
+      /** Those that the caller may see. */
       sites: z.array(z.string()),
+      /** Whether the profile reaches others besides. */
+      reachesOthers: z.boolean(),
       database: z.string(),
       table: z.string(),
       before: s.DataClass,

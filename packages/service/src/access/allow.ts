@@ -2,6 +2,7 @@ import type { About, Endpoint } from '@tessarion/contract';
 import { type Actor, decide, type EnvironmentKind, maySomewhere, type Permission, type Thing } from '@tessarion/core';
 import { ProblemError } from '../problems.js';
 import { noEnvironment, noForecast, noGuest, noRequest, noSite, noSnapshot, noTransfer } from '../records/absent.js';
+import type { OnRecords } from '../records/open.js';
 import type { Installation } from '../work/context.js';
 import type { Caller } from './actors.js';
 import type { Sight } from './sight.js';
@@ -43,6 +44,9 @@ export async function mustBeAllowed(
   const { ends, target, absent } = await actedUpon(installation, about, input);
   if (ends.some((path) => !sight.seesEnvironment(path))) throw absent;
   if (target.is === 'site' && !sight.seesSite(target.site)) throw absent;
+  for (const path of ends)
+    if (target.is !== 'installation' && siteOf(path) !== target.site)
+      refuse(decide(caller.actor, permission, await environmentThing(installation.records, path)));
   if (target.is === 'site' && permission === 'site.read') return;
   const needed: Permission =
     target.is === 'environment' && target.kind === 'live' && definition.onLive ? definition.onLive : permission;
@@ -72,24 +76,21 @@ async function actedUpon(installation: Installation, about: Exclude<About, strin
   const value = (name: string | undefined): string => valueAt(input, name) ?? '';
   if ('site' in about) {
     const site = value(about.site);
-    const absent = noSite(site);
-    const found = await records('site').where({ name: site }).first('client');
-    if (!found) throw absent;
+    const target = await siteThing(records, site);
     const from = valueAt(input, about.from);
     const snapshot = valueAt(input, about.snapshot);
-    const ends = [
-      ...(from === undefined ? [] : [from]),
-      ...(snapshot === undefined ? [] : [(await snapshotPlace(installation, snapshot)).path]),
-    ];
+    const ends = [...(from === undefined ? [] : [from]), ...(await placesOf(installation, snapshot))];
     return {
       ends,
-      target: { is: 'site', site, client: found.client },
-      absent: ends.length > 0 ? noEnvironment(ends[0] as string) : absent,
+      target,
+      absent: ends.length > 0 ? noEnvironment(ends[0] as string) : noSite(site),
     };
   }
   if ('environments' in about) {
     const paths = about.environments.map(value);
-    return upon(installation, paths, paths.at(-1) as string);
+    const onto = paths.at(-1) as string;
+    const snapshot = valueAt(input, about.snapshot);
+    return upon(installation, [...paths, ...(await placesOf(installation, snapshot))], onto);
   }
   if ('transfer' in about) {
     const id = value(about.transfer);
@@ -139,19 +140,40 @@ async function snapshotPlace({ records }: Installation, id: string): Promise<{ p
   return { path: found.environment, absent };
 }
 
-/** An environment that is acted upon; one that is gone belongs to its site still, and counts as the strictest kind. */
+/** Where a snapshot was taken that a call may name. */
+const placesOf = async (installation: Installation, snapshot: string | undefined): Promise<string[]> =>
+  snapshot === undefined ? [] : [(await snapshotPlace(installation, snapshot)).path];
+
 async function upon(
   { records }: Installation,
   ends: readonly string[],
   path: string,
   absent = noEnvironment(path),
 ): Promise<ActedUpon> {
+  return { ends, target: await environmentThing(records, path, absent), absent };
+}
+
+const siteOf = (path: string): string => path.split('/')[0] as string;
+
+/**
+ * An environment as what is acted upon; one that is gone belongs to its site still, and counts as the strictest kind.
+ *
+ * @throws {ProblemError} `not-found`
+ */
+export async function environmentThing(on: OnRecords, path: string, absent = noEnvironment(path)): Promise<Thing> {
   const [site, name] = path.split('/') as [string, string];
-  const owner = (await records('site as s')
-    .leftJoin('environment as e', (on) => on.on('e.site', 's.name').andOnVal('e.path', path))
+  const owner = (await on('site as s')
+    .leftJoin('environment as e', (join) => join.on('e.site', 's.name').andOnVal('e.path', path))
     .where('s.name', site)
     .first('s.client', 'e.kind')) as { client: string; kind: EnvironmentKind | null } | undefined;
   if (!owner) throw absent;
   const kind = owner.kind ?? (name === 'live' ? 'live' : 'staging');
-  return { ends, target: { is: 'environment', site, client: owner.client, environment: path, kind }, absent };
+  return { is: 'environment', site, client: owner.client, environment: path, kind };
+}
+
+/** @throws {ProblemError} `not-found` */
+export async function siteThing(on: OnRecords, site: string): Promise<Thing> {
+  const found = (await on('site').where({ name: site }).first('client')) as { client: string } | undefined;
+  if (!found) throw noSite(site);
+  return { is: 'site', site, client: found.client };
 }

@@ -1,4 +1,4 @@
-import { type Actor, decide } from '@tessarion/core';
+import { type Actor, decide, type Scope } from '@tessarion/core';
 import type { Knex } from 'knex';
 import type { OnRecords } from '../records/open.js';
 
@@ -18,6 +18,20 @@ export class Sight {
   /** Whether anything of a site may be read. */
   seesSite(site: string): boolean {
     return this.isWhole || this.sites.has(site) || [...this.environments].some((path) => path.startsWith(`${site}/`));
+  }
+
+  /** Whether anything may be read of what a role is given for. @param clients of the sites that may be read */
+  seesScope(scope: Scope, clients: ReadonlySet<string>): boolean {
+    switch (scope.to) {
+      case 'everything':
+        return true;
+      case 'client':
+        return this.isWhole || clients.has(scope.client);
+      case 'site':
+        return this.seesSite(scope.site);
+      case 'environment':
+        return this.seesEnvironment(scope.environment);
+    }
   }
 
   /** Leaves of a query only rows of things that may be read. */

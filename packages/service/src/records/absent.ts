@@ -25,3 +25,9 @@ export const noRequest = (id: string): ProblemError =>
 
 export const noGuest = (id: string): ProblemError =>
   absent(`guest ${id}`, 'List what there is: tessarion guest list SITE');
+
+export const noProfile = (name: string, version?: number): ProblemError =>
+  absent(
+    `profile ${name}${version === undefined ? '' : ` in version ${version}`}`,
+    'List what there is: tessarion profile list',
+  );

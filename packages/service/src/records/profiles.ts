@@ -10,6 +10,7 @@ import {
 import { LRUCache } from 'lru-cache';
 import type { z } from 'zod';
 import { ProblemError } from '../problems.js';
+import { noProfile } from './absent.js';
 import type { OnRecords } from './open.js';
 import { type Doer, doneBy } from './people.js';
 
@@ -35,12 +36,7 @@ export interface ComposedProfile extends ProfileRecord {
 export async function getProfile(on: OnRecords, name: string, version?: number): Promise<ProfileRecord> {
   const wanted = on<ProfileRecord>('profile').where({ name }).orderBy('version', 'desc');
   const row = await (version === undefined ? wanted : wanted.where({ version })).first();
-  if (!row)
-    throw new ProblemError(
-      'not-found',
-      `There is no profile ${name}${version === undefined ? '' : ` in version ${version}`}.`,
-      'List what there is: tessarion profile list',
-    );
+  if (!row) throw noProfile(name, version);
   return row as ProfileRecord;
 }
 

@@ -71,7 +71,8 @@ export function Unclassified({
           {words[2].slice(0, 1).toUpperCase() + words[2].slice(1)}. It is {said.before} now. Version {said.version} of{' '}
           {said.profile} reaches {said.sites.length === 1 ? 'one site' : `${said.sites.length} sites`}:{' '}
           {said.sites.slice(0, 12).join(', ')}
-          {said.sites.length > 12 ? ` and ${said.sites.length - 12} more` : ''}.
+          {said.sites.length > 12 ? ` and ${said.sites.length - 12} more` : ''}
+          {said.reachesOthers ? ', and sites that you may not see' : ''}.
           {isGrave ? ' What visitors made would be written onto live.' : ''}
         </Confirm>
       )}

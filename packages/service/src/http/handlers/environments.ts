@@ -1,5 +1,6 @@
 import type { Check } from '@tessarion/contract';
 import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
+import { environmentThing, siteThing } from '../../access/allow.js';
 import { environmentTag, readFleet } from '../../facts/fleet.js';
 import { copyPlace, newCopy } from '../../facts/new-copy.js';
 import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
@@ -130,6 +131,9 @@ export const environmentHandlers: Handlers<
       paths: body.leaveOut?.paths ?? [],
     };
     refuseUnknownParts(leftOut, profile);
+    // What nobody has classified stays unmasked, and what points at live stays pointing: more than making copies.
+    if (body.acceptPersonal !== undefined) call.mustHold('live.values', await environmentThing(records, source.path));
+    if (body.acceptTraces?.length) call.mustHold('site.manage', await siteThing(records, source.site));
     const input: CloneInput = {
       origin: snapshot ? { snapshot: snapshot.id } : { from: source.path },
       source: source.path,

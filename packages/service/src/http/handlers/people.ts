@@ -1,5 +1,6 @@
 import type { Person } from '@tessarion/contract';
 import { decide, isPermission, PERMISSIONS, readScope, type Scope } from '@tessarion/core';
+import { colleaguesOf, teamsOf } from '../../access/colleagues.js';
 import { endFactor } from '../../access/second-factor.js';
 import { giveRole } from '../../access/sign-in.js';
 import { newId } from '../../data-folder.js';
@@ -14,7 +15,6 @@ import {
   getColleague,
   getRole,
   getTeam,
-  listPeople,
   listRoles,
   listTeams,
 } from '../../records/people.js';
@@ -60,7 +60,7 @@ export const peopleHandlers: Handlers<
   | 'teamSave'
   | 'teamRemove'
 > = {
-  personList: ({ installation }) => listPeople(installation.records),
+  personList: ({ installation, sight, person }) => colleaguesOf(installation.records, sight, person.id),
 
   async personInvite(call) {
     const { installation, body } = call;
@@ -148,6 +148,7 @@ export const peopleHandlers: Handlers<
           `The access of ${colleague.name} has not ended.`,
           `End it first: tessarion people end ${colleague.mail}`,
         );
+      await mustNotOutrank(trx, call, params.id);
       await trx('person')
         .where({ id: params.id })
         .update({ name: GONE, mail: `${params.id}@erased.invalid`, password_hash: null });
@@ -201,7 +202,8 @@ export const peopleHandlers: Handlers<
       await mustNotBeReady(trx, params.name);
       await holdName(trx, `role ${params.name}`);
       const before = (await listRoles(trx)).find((one) => one.name === params.name);
-      mustHoldThem(call, body.permissions);
+      // Whoever has the role already loses what it allows no more.
+      mustHoldThem(call, [...(before?.permissions ?? []), ...body.permissions]);
       call.mustMatch(before?.etag);
       await trx('role')
         .insert({ name: params.name, title: body.title, permissions: json(body.permissions) })
@@ -217,6 +219,7 @@ export const peopleHandlers: Handlers<
     await installation.records.transaction(async (trx) => {
       await mustNotBeReady(trx, params.name);
       const { permissions } = await getRole(trx, params.name);
+      mustHoldThem(call, permissions);
       if (await trx('role_grant').where({ role: params.name }).first('id'))
         throw new ProblemError(
           'conflict',
@@ -229,15 +232,14 @@ export const peopleHandlers: Handlers<
     return undefined;
   },
 
-  teamList: ({ installation }) => listTeams(installation.records),
+  teamList: ({ installation, sight, person }) => teamsOf(installation.records, sight, person.id),
 
   async teamSave(call) {
     const { installation, params, body } = call;
     return installation.records.transaction(async (trx) => {
       await holdName(trx, `team ${params.name}`);
-      // Whoever comes into a team gets what was given to it.
-      for (const { role, scope } of await trx('role_grant').where({ team: params.name }))
-        await mustBeGivable(trx, call, role, scope);
+      // Whoever comes into a team gets what was given to it, and whoever goes loses it.
+      await mustHoldRolesOfTeam(trx, call, params.name);
       const [before] = await listTeams(trx, params.name);
       call.mustMatch(before?.etag);
       const members = [...new Set(body.members)];
@@ -259,6 +261,7 @@ export const peopleHandlers: Handlers<
     const { installation, params } = call;
     await installation.records.transaction(async (trx) => {
       const team = await getTeam(trx, params.name);
+      await mustHoldRolesOfTeam(trx, call, params.name);
       await trx('team').where({ name: params.name }).delete();
       await mustLeaveAnAdministrator(trx, 'the team stays');
       await call.note(trx, `team ${params.name}`, { before: team.members.map((one) => one.id), roles: team.roles });
@@ -276,6 +279,12 @@ async function mustBeGivable(trx: OnRecords, call: Call, role: string, scope: st
   const { permissions } = await getRole(trx, role);
   await mustBeThere(trx, readScope(scope));
   mustHoldThem(call, permissions);
+}
+
+/** What was given to a team is given to, and taken from, its members with it. */
+async function mustHoldRolesOfTeam(trx: OnRecords, call: Call, team: string): Promise<void> {
+  for (const { role } of await trx('role_grant').where({ team }))
+    mustHoldThem(call, (await getRole(trx, role)).permissions);
 }
 
 /** Who manages people does so for the whole installation; what they give they must hold there. */

@@ -1,15 +1,19 @@
-import { classify, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
+import { classify, decide, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
 import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
+import { siteThing } from '../../access/allow.js';
 import type { Sight } from '../../access/sight.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
+import { noProfile } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
+import type { OnRecords } from '../../records/open.js';
 import {
   composeRecord,
   getProfile,
   holdNewest,
   newestProfiles,
+  type ProfileRecord,
   profileOfSite,
   profileTag,
   saveProfile,
@@ -17,7 +21,7 @@ import {
   toProfileVersion,
 } from '../../records/profiles.js';
 import { libraryOf, snapshotsOf } from '../../records/snapshots.js';
-import type { Handlers } from './call.js';
+import type { Call, Handlers } from './call.js';
 
 /** How many snapshots are asked how large a table was. */
 const MOST_SNAPSHOTS = 20;
@@ -28,21 +32,32 @@ const withinSight = <T extends { readonly sites: string[] }>(profile: T, sight: 
   sites: profile.sites.filter((site) => sight.seesSite(site)),
 });
 
+/** A profile tells how the sites are made that have it: it is read with one of them, or while none has it. */
+const isReadable = (sites: readonly string[], sight: Sight): boolean =>
+  sight.isWhole || sites.length === 0 || sites.some((site) => sight.seesSite(site));
+
+/** @throws {ProblemError} `not-found`, also for one that the caller may not read */
+async function readProfile(on: OnRecords, sight: Sight, name: string, version?: number): Promise<ProfileRecord> {
+  const found = await getProfile(on, name, version);
+  if (!isReadable(await sitesOf(on, name), sight)) throw noProfile(name, version);
+  return found;
+}
+
 export const profileHandlers: Handlers<
   'profileList' | 'profileShow' | 'profileEffective' | 'profileSave' | 'profileStart' | 'profileUse' | 'profileClassify'
 > = {
   async profileList({ installation: { records }, sight }) {
     const all = await Promise.all((await newestProfiles(records)).map((row) => toProfileVersion(records, row)));
-    return all.map((one) => withinSight(one, sight));
+    return all.filter((one) => isReadable(one.sites, sight)).map((one) => withinSight(one, sight));
   },
 
   async profileShow({ installation: { records }, params, query, sight }) {
-    const row = await getProfile(records, params.name, query.version);
+    const row = await readProfile(records, sight, params.name, query.version);
     return { ...withinSight(await toProfileVersion(records, row), sight), text: row.text };
   },
 
-  async profileEffective({ installation: { records }, params }) {
-    const { layers, profile, origins } = await composeRecord(records, await getProfile(records, params.name));
+  async profileEffective({ installation: { records }, params, sight }) {
+    const { layers, profile, origins } = await composeRecord(records, await readProfile(records, sight, params.name));
     return {
       name: params.name,
       layers: layers.map(({ name, version }) => ({ name, version })),
@@ -87,7 +102,7 @@ export const profileHandlers: Handlers<
   async profileUse(call) {
     const { installation, params, body, sight } = call;
     const { records } = installation;
-    const { profile } = await composeRecord(records, await getProfile(records, body.profile));
+    const { profile } = await composeRecord(records, await readProfile(records, sight, body.profile));
     await records.transaction(async (trx) => {
       const site = await holdSite(trx, params.site);
       call.mustMatch(siteTag(site));
@@ -101,7 +116,7 @@ export const profileHandlers: Handlers<
   },
 
   async profileClassify(call) {
-    const { installation, params, body, person } = call;
+    const { installation, params, body, person, sight } = call;
     return installation.records.transaction(async (trx) => {
       const own = await profileOfSite(trx, params.site);
       if (!own)
@@ -114,10 +129,13 @@ export const profileHandlers: Handlers<
       const before = rulesForTable(own.profile, database, body.table, []).class;
       const sites = await sitesOf(trx, own.name);
       const version = own.version + 1;
-      const said = { profile: own.name, version, sites, database, table: body.table, before, class: body.class };
       const isTrial = body.trial === true;
-      await call.note(trx, params.site, { ...said, trial: isTrial });
+      const done = { profile: own.name, version, database, table: body.table, before, class: body.class };
+      await call.note(trx, params.site, { ...done, sites, trial: isTrial });
+      const seen = sites.filter((site) => sight.seesSite(site));
+      const said = { ...done, sites: seen, reachesOthers: seen.length < sites.length };
       if (isTrial) return { ...said, isSaved: false };
+      await mustManageEach(trx, call, own.name, sites);
       // What visitors made, or what belongs to one environment, would travel up from now on.
       const isGrave = body.class === 'authored' && (before === 'collected' || before === 'local');
       if (isGrave && body.confirm !== body.table)
@@ -133,3 +151,21 @@ export const profileHandlers: Handlers<
     });
   },
 };
+
+/** A shared profile is changed for all who have it. @throws {ProblemError} `not-allowed` */
+async function mustManageEach(
+  trx: OnRecords,
+  { actor, sight }: Pick<Call, 'actor' | 'sight'>,
+  profile: string,
+  sites: readonly string[],
+): Promise<void> {
+  const others: string[] = [];
+  for (const site of sites) if (!decide(actor, 'site.manage', await siteThing(trx, site)).allowed) others.push(site);
+  if (others.length === 0) return;
+  const named = others.filter((site) => sight.seesSite(site));
+  throw new ProblemError(
+    'not-allowed',
+    `The profile ${profile} is shared with ${named.length > 0 ? named.join(', ') : 'sites'} that you do not manage, and would change for them too.`,
+    'Ask somebody who manages all of its sites.',
+  );
+}

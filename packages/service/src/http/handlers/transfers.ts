@@ -1,5 +1,6 @@
 import type { TransferDetail } from '@tessarion/contract';
 import { asksForApproval, mergeLane, plainSentence, resetLane } from '@tessarion/core';
+import { environmentThing, siteThing } from '../../access/allow.js';
 import { ProblemError } from '../../problems.js';
 import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
@@ -86,14 +87,7 @@ async function mustBePlain(
   forecast: string | undefined,
 ): Promise<void> {
   const { records, now } = installation;
-  const site = await records('site').where({ name: onto.site }).first('client');
-  const thing = {
-    is: 'environment',
-    client: site.client,
-    site: onto.site,
-    environment: onto.path,
-    kind: onto.kind,
-  } as const;
+  const thing = await environmentThing(records, onto.path);
   if (body.override !== undefined) mustHold('window.override', thing);
   const at = { site: onto.site, onto_path: onto.path, override: body.override ?? null };
   await mustBeOpen(records, at, now());
@@ -192,6 +186,7 @@ export const transferHandlers: Handlers<
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+    if (body.acceptTraces?.length) call.mustHold('site.manage', await siteThing(records, from.site));
     const input: ResetInput = {
       origin: { from: from.path },
       source: from.path,
