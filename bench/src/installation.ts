@@ -33,9 +33,13 @@ export async function startInstallation(data: string): Promise<Installation> {
   const webHostPort = await webHost.listen(await freePort());
   const log = openSync(join(data, 'service.log'), 'a');
   const cli = fileURLToPath(new URL('../../programs/tessarion.cjs', import.meta.url));
-  const service: ChildProcess = fork(cli, ['serve', '--data', join(data, 'tessarion'), '--port', '0'], {
-    stdio: ['ignore', log, log, 'ipc'],
-  });
+  const service: ChildProcess = fork(
+    cli,
+    ['serve', '--data', join(data, 'tessarion'), '--port', '0', '--most-requests', '1000000'],
+    {
+      stdio: ['ignore', log, log, 'ipc'],
+    },
+  );
   const ready = await new Promise<{ url: string; gatewayPort: number; firstKey: string }>((resolve) =>
     service.once('message', (message) => resolve(message as { url: string; gatewayPort: number; firstKey: string })),
   );

@@ -119,7 +119,9 @@ export async function startStudioAgain(
   const log = openSync(join(data, 'service.log'), 'a');
   const folder = join(data, 'tessarion');
   const own = ['--data', folder, '--port', String(ports.service), '--gateway-port', String(ports.gateway)];
-  const service = fork(CLI, ['serve', ...own, ...args], {
+  // One person does here in a minute what colleagues do in a day.
+  const patient = ['--most-requests', '1000000'];
+  const service = fork(CLI, ['serve', ...own, ...patient, ...args], {
     stdio: ['ignore', log, log, 'ipc'],
     env: { ...process.env, ...variables },
   });

@@ -45,6 +45,8 @@ export interface Endpoint<
   readonly isEdit?: true;
   /** Answers with text, piece by piece; its response is an iterable of them. */
   readonly isText?: true;
+  /** As how many requests a call counts against those that somebody may make in a minute; one, unless it is said. */
+  readonly costs?: number;
   readonly summary: string;
   readonly params: Params;
   readonly query: Query;

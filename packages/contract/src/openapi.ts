@@ -51,6 +51,7 @@ function operation(name: string, definition: Endpoint): Json {
     operationId: name,
     summary: definition.summary,
     'x-permission': definition.permission,
+    'x-costs': definition.costs ?? 1,
     security:
       definition.permission === 'open'
         ? []

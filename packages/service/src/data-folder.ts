@@ -65,18 +65,28 @@ export class Keys {
   }
 
   encrypt(text: string): string {
-    const nonce = randomBytes(12);
-    const cipher = createCipheriv('aes-256-gcm', this.derive('secrets'), nonce);
-    const sealed = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
-    return Buffer.concat([nonce, cipher.getAuthTag(), sealed]).toString('base64');
+    return sealWith(this.derive('secrets'), text);
   }
 
   decrypt(sealed: string): string {
-    const bytes = Buffer.from(sealed, 'base64');
-    const decipher = createDecipheriv('aes-256-gcm', this.derive('secrets'), bytes.subarray(0, 12));
-    decipher.setAuthTag(bytes.subarray(12, 28));
-    return Buffer.concat([decipher.update(bytes.subarray(28)), decipher.final()]).toString('utf8');
+    return openWith(this.derive('secrets'), sealed);
   }
+}
+
+/** AES-256-GCM: nonce, tag and what is sealed, in base64. @param key 32 bytes */
+export function sealWith(key: Buffer, text: string): string {
+  const nonce = randomBytes(12);
+  const cipher = createCipheriv('aes-256-gcm', key, nonce);
+  const sealed = Buffer.concat([cipher.update(text, 'utf8'), cipher.final()]);
+  return Buffer.concat([nonce, cipher.getAuthTag(), sealed]).toString('base64');
+}
+
+/** @throws when it was sealed with another key, or changed since */
+export function openWith(key: Buffer, sealed: string): string {
+  const bytes = Buffer.from(sealed, 'base64');
+  const decipher = createDecipheriv('aes-256-gcm', key, bytes.subarray(0, 12));
+  decipher.setAuthTag(bytes.subarray(12, 28));
+  return Buffer.concat([decipher.update(bytes.subarray(28)), decipher.final()]).toString('utf8');
 }
 
 /** One-way form of a random secret, for looking it up. */

@@ -23,6 +23,7 @@ const KINDS = {
   'checks-failed': [409, 'A check failed'],
   unsettled: [409, 'Collisions to settle'],
   'too-many-tries': [429, 'Too many tries'],
+  'too-many-requests': [429, 'Too many requests'],
   failed: [500, 'Failed'],
 } as const;
 
@@ -55,6 +56,17 @@ export class ProblemError extends Error {
       next: this.next,
       ...(this.fields ? { fields: this.fields } : {}),
     };
+  }
+}
+
+/** A refusal of what may be done later. */
+export class TooMany extends ProblemError {
+  constructor(
+    kind: 'too-many-tries' | 'too-many-requests',
+    detail: string,
+    readonly seconds: number,
+  ) {
+    super(kind, detail, `Wait ${seconds} s.`);
   }
 }
 

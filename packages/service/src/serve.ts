@@ -28,6 +28,8 @@ export interface ServeOptions {
   readonly consoleFolder?: string | undefined;
   /** Fronts, such as a server that speaks TLS, that are believed who asks: addresses and networks. */
   readonly trustedFronts: readonly string[];
+  /** Requests that one person may make in a minute. */
+  readonly mostRequests: number;
   readonly workers: number;
   readonly version: string;
 }
@@ -65,6 +67,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     consoleFolder: options.consoleFolder,
     version: options.version,
     trustedFronts: options.trustedFronts,
+    mostRequests: options.mostRequests,
   }).then(async (app) => {
     await app.listen({ host: options.host, port: ports.service });
     return app;

@@ -17,6 +17,7 @@ export function addServe(program: Command): void {
     .option('--public-url <URL>', 'where people reach the console, when another server stands before it')
     .option('--trusted-front <ADDRESS...>', 'servers before it that are believed who asks: addresses or networks', [])
     .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
+    .option('--most-requests <N>', 'requests that one person may make in a minute', '3000')
     .option('--workers <N>', 'worker processes', '1')
     .addHelpText(
       'after',
@@ -31,6 +32,7 @@ export function addServe(program: Command): void {
         publicUrl?: string;
         records?: string;
         trustedFront: string[];
+        mostRequests: string;
         workers: string;
       }) => {
         const { serve } = await import('@tessarion/service');
@@ -42,6 +44,7 @@ export function addServe(program: Command): void {
           recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
           publicUrl: options.publicUrl ?? process.env.TESSARION_PUBLIC_URL,
           trustedFronts: options.trustedFront,
+          mostRequests: Number(options.mostRequests),
           workers: Number(options.workers),
           version: '0.1.0',
           consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),

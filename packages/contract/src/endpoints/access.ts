@@ -83,6 +83,7 @@ export const accessEndpoints = {
     path: '/second-factor',
     permission: 'signed-in',
     about: 'own',
+    costs: 25,
     summary: 'Make the secret of a second factor by time-based codes; it is shown once, and not asked for yet.',
     params: nothing,
     query: nothing,

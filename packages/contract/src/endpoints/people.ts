@@ -23,6 +23,7 @@ export const peopleEndpoints = {
     path: '/people',
     permission: 'people.manage',
     about: 'installation',
+    costs: 100,
     summary:
       'Invite somebody with a first role; the key of the invitation is shown once, and mailed where mail is set up.',
     params: nothing,
@@ -36,6 +37,7 @@ export const peopleEndpoints = {
     path: '/people/:id/invitations',
     permission: 'people.manage',
     about: 'installation',
+    costs: 100,
     summary: 'Make a new key for somebody who has not come yet, or has lost their password; former keys end.',
     params: byId,
     query: nothing,

@@ -31,6 +31,7 @@ export const profilesEndpoints = {
     path: '/profiles/:name',
     permission: 'site.manage',
     about: 'installation',
+    costs: 5,
     summary: 'Save a new version of a profile.',
     params: z.object({ name: s.Name }),
     query: nothing,
@@ -59,6 +60,7 @@ export const profilesEndpoints = {
     permission: 'site.manage',
     about: { environments: ['params.site/params.environment'] },
     isAct: false,
+    costs: 100,
     summary:
       'Read a site and write a first profile of it, each rule with its reason and how sure it is. Nothing is saved.',
     params: onEnvironment,

@@ -89,6 +89,7 @@ export const webhooksEndpoints = {
     path: '/webhook-deliveries/:id/resend',
     permission: 'webhook.manage',
     about: 'installation',
+    costs: 25,
     summary: 'Send something once more, under the same id.',
     params: byId,
     query: nothing,

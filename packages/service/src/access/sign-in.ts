@@ -5,11 +5,12 @@ import type { OnRecords, Records } from '../records/open.js';
 import { type Caller, callerOf } from './actors.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
 import { confirmFactor, mustHaveFactor } from './second-factor.js';
-import { type Counted, Tries } from './tries.js';
+import { type Counted, placeOf, Tries } from './tries.js';
 
 const SESSION_DAYS = 14;
 const INVITATION_DAYS = 7;
 const FREE_TRIES = 5;
+export const TRIES_AT_ONE_PLACE = 50;
 /** How exactly it is known when somebody was last there. */
 const SEEN_EVERY_MS = 60_000;
 
@@ -33,7 +34,24 @@ export interface NewSession {
   readonly expires: Date;
 }
 
-const countedOf = (mail: string): Counted => ({ who: `account ${mail.toLowerCase()}`, free: FREE_TRIES });
+const countedOf = (mail: string): Counted => ({ who: `account ${mail}`, free: FREE_TRIES });
+
+/** What somebody tries who is signed in: strangers who try to sign in do not shut them out of it. */
+const ownTries = ({ id }: Person): Counted => ({ who: `person ${id}`, free: FREE_TRIES });
+
+const noFirstKey = (): ProblemError =>
+  new ProblemError(
+    'not-allowed',
+    'This key is not valid, or has been used.',
+    'Sign in, or start the service anew to get another key while there is nobody yet.',
+  );
+
+const noInvitation = (): ProblemError =>
+  new ProblemError(
+    'not-allowed',
+    'This invitation is not valid: it was used, or its time is over.',
+    'Ask for another one.',
+  );
 
 const isStale = (seen: Date | null, now: Date): boolean =>
   seen === null || seen.getTime() < now.getTime() - SEEN_EVERY_MS;
@@ -63,20 +81,40 @@ export class Access {
     return key;
   }
 
+  /**
+   * A new password of somebody who has a key: hashed for them alone, and before a transaction waits for it.
+   *
+   * @param kind of a key: of an invitation, or of the first administrator
+   * @throws {ProblemError} `not-allowed`, `too-many-tries`
+   */
+  async newPassword(kind: 'invitation' | 'first', key: string, password: string, address: string): Promise<string> {
+    const place = { who: `${kind} address ${placeOf(address)}`, free: TRIES_AT_ONE_PLACE };
+    const attempt = this.tries.begin(place);
+    try {
+      const hash = hashSecret(key);
+      const known =
+        kind === 'first'
+          ? await this.#records('installation').where({ name: 'first-key', value: hash }).first('name')
+          : await this.#records('invitation').where({ hash }).where('expires_at', '>', this.#now()).first('hash');
+      if (!known) {
+        attempt.fail(place);
+        throw kind === 'first' ? noFirstKey() : noInvitation();
+      }
+      return await hashPassword(password);
+    } finally {
+      attempt.end();
+    }
+  }
+
+  /** @param password_hash by {@link newPassword} @throws {ProblemError} `not-allowed` */
   async makeFirst(
     trx: OnRecords,
-    { key, name, mail, password }: { key: string; name: string; mail: string; password: string },
+    { key, name, mail, password_hash }: { key: string; name: string; mail: string; password_hash: string },
   ): Promise<Person> {
-    const password_hash = await hashPassword(password);
     const used = await trx('installation')
       .where({ name: 'first-key', value: hashSecret(key) })
       .delete();
-    if (used === 0 || (await trx('person').first('id')))
-      throw new ProblemError(
-        'not-allowed',
-        'This key is not valid, or has been used.',
-        'Sign in, or start the service anew to get another key while there is nobody yet.',
-      );
+    if (used === 0 || (await trx('person').first('id'))) throw noFirstKey();
     const person = { id: newId('p'), name, mail: mail.toLowerCase() };
     await trx('person').insert({ ...person, password_hash, created_at: this.#now() });
     await giveRole(trx, { person: person.id, role: 'administrator', scope: 'everything' }, this.#now());
@@ -97,9 +135,8 @@ export class Access {
     return { key, expiresAt };
   }
 
-  /** @throws {ProblemError} `not-allowed` */
-  async accept(trx: OnRecords, key: string, password: string): Promise<Person> {
-    const password_hash = await hashPassword(password);
+  /** @param password_hash by {@link newPassword} @throws {ProblemError} `not-allowed` */
+  async accept(trx: OnRecords, key: string, password_hash: string): Promise<Person> {
     const [invitation] = (await trx('invitation')
       .where({ hash: hashSecret(key) })
       .where('expires_at', '>', this.#now())
@@ -112,27 +149,25 @@ export class Access {
           .update({ password_hash, state: 'active' })
           .returning('*')) as PersonRow[])
       : [];
-    if (!row)
-      throw new ProblemError(
-        'not-allowed',
-        'This invitation is not valid: it was used, or its time is over.',
-        'Ask for another one.',
-      );
-    // Whoever had got in with a former password is out.
-    await trx('session').where({ person_id: row.id }).delete();
+    if (!row) throw noInvitation();
+    // Whoever had got in with a former password is out, whatever they made themselves to come in by.
+    await this.endComing(trx, row.id);
     return toPerson(row);
   }
 
   /** Who signs in. @throws {ProblemError} `not-signed-in`, `second-factor`, `too-many-tries` */
   async identify(mail: string, password: string, code: string | undefined, address: string): Promise<Person> {
-    const account = countedOf(mail.trim());
-    // Whoever tries many accounts from one place waits as well as whoever tries one account from many places.
-    const place = { who: `address ${address}`, free: FREE_TRIES * 10 };
+    const row = (await this.#records('person').where({ mail: mail.trim().toLowerCase(), state: 'active' }).first()) as
+      | PersonRow
+      | undefined;
+    const from = placeOf(address);
+    // Whoever tries many accounts from one place waits as well as whoever tries one account from many places; but nobody is
+    // shut out at a place of their own by what others try elsewhere.
+    const isKnown = row !== undefined && (await this.#hasSessionFrom(row.id, from));
+    const account = countedOf(`${mail.trim().toLowerCase()}${isKnown ? ` from ${from}` : ''}`);
+    const place = { who: `address ${from}`, free: TRIES_AT_ONE_PLACE };
     const attempt = this.tries.begin(account, place);
     try {
-      const row = (await this.#records('person').where({ mail: mail.trim().toLowerCase(), state: 'active' }).first()) as
-        | PersonRow
-        | undefined;
       const isRight = await isPassword(password, row?.password_hash ?? NOBODY);
       if (!row || !isRight) {
         attempt.fail(account, place);
@@ -151,6 +186,15 @@ export class Access {
     }
   }
 
+  async #hasSessionFrom(person: string, from: string): Promise<boolean> {
+    const sessions = (await this.#records('session')
+      .where({ person_id: person })
+      .where('expires_at', '>', this.#now())
+      .whereNotNull('address')
+      .distinct('address')) as { address: string }[];
+    return sessions.some((one) => placeOf(one.address) === from);
+  }
+
   /** A session for somebody who has shown who they are. */
   async beginSession(on: OnRecords, person: Person, address: string): Promise<NewSession> {
     const session = newSecret('session');
@@ -166,9 +210,9 @@ export class Access {
     return { person, session, expires };
   }
 
-  /** Sees that a password is somebody's own; wrong ones count as tries to sign in. @throws {ProblemError} `wrong-password`, `too-many-tries` */
+  /** Sees that a password is somebody's own; wrong ones count. @throws {ProblemError} `wrong-password`, `too-many-tries` */
   async mustKnowPassword(person: Person, password: string): Promise<void> {
-    const account = countedOf(person.mail);
+    const account = ownTries(person);
     const attempt = this.tries.begin(account);
     try {
       const row = (await this.#records('person').where({ id: person.id }).first('password_hash')) as
@@ -192,9 +236,9 @@ export class Access {
     return this.#counted(person, () => confirmFactor(on, this.#keys, person, code, this.#now()));
   }
 
-  /** Codes that are not right count as tries to sign in. */
+  /** Codes that are not right count. */
   async #counted<T>(person: Person, work: () => Promise<T>): Promise<T> {
-    const account = countedOf(person.mail);
+    const account = ownTries(person);
     const attempt = this.tries.begin(account);
     try {
       const result = await work();
@@ -277,10 +321,15 @@ export class Access {
     return { row, value };
   }
 
-  /** Sessions, tokens and invitations of somebody end at once. */
+  /** All by which somebody comes in ends at once; with a password they come in anew. */
+  async endComing(trx: OnRecords, person: string): Promise<void> {
+    for (const table of ['session', 'token', 'calendar']) await trx(table).where({ person_id: person }).delete();
+  }
+
+  /** That, and their invitation. */
   async endAll(trx: OnRecords, person: string): Promise<void> {
-    for (const table of ['session', 'token', 'invitation', 'calendar'])
-      await trx(table).where({ person_id: person }).delete();
+    await this.endComing(trx, person);
+    await trx('invitation').where({ person_id: person }).delete();
   }
 }
 

@@ -1,7 +1,24 @@
-import { ProblemError } from '../problems.js';
+import { isIPv6 } from 'node:net';
+import { TooMany } from '../problems.js';
 
 const LONGEST_WAIT_SECONDS = 900;
 const REMEMBERED = 10_000;
+/** Tries of one account or place that may run at once. */
+const AT_ONCE = 10;
+
+/** What a network address is counted as: of IPv6 somebody has a whole network of 64 bits to choose addresses from. */
+export function placeOf(address: string): string {
+  const bare = address.replace(/^::ffff:(?=\d+\.)/i, '');
+  if (!isIPv6(bare)) return bare;
+  const [head = '', tail] = bare.split('%')[0]?.split('::') ?? [];
+  const left = head.split(':').filter((one) => one !== '');
+  const right = (tail ?? '').split(':').filter((one) => one !== '');
+  const groups = tail === undefined ? left : [...left, ...Array(8 - left.length - right.length).fill('0'), ...right];
+  return `${groups
+    .slice(0, 4)
+    .map((one) => Number.parseInt(one, 16).toString(16))
+    .join(':')}::/64`;
+}
 
 /** What tries are counted against: an account, a link, an address. */
 export interface Counted {
@@ -42,10 +59,10 @@ export class Tries {
     const waits = counted.map(({ who, free }) => {
       const { failed, running, until } = this.#counts.get(who) ?? { failed: 0, running: 0, until: 0 };
       if (until > now) return until - now;
-      return running < Math.max(1, free - failed) ? 0 : 1000;
+      return running < Math.min(AT_ONCE, Math.max(1, free - failed)) ? 0 : 1000;
     });
     const wait = Math.max(...waits);
-    if (wait > 0) throw new ProblemError('too-many-tries', 'Too many tries.', `Wait ${Math.ceil(wait / 1000)} s.`);
+    if (wait > 0) throw new TooMany('too-many-tries', 'Too many tries.', Math.ceil(wait / 1000));
     const running = counted.map(({ who }) => this.#of(who));
     for (const count of running) count.running++;
     return {

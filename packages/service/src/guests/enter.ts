@@ -1,5 +1,6 @@
 import { isPassword } from '../access/passwords.js';
-import type { Tries } from '../access/tries.js';
+import { TRIES_AT_ONE_PLACE } from '../access/sign-in.js';
+import { placeOf, type Tries } from '../access/tries.js';
 import { ProblemError } from '../problems.js';
 import { type GuestRecord, isOpenLink } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
@@ -24,7 +25,7 @@ export async function enterAsGuest(
 ): Promise<GuestRecord> {
   const id = idInKey(key);
   // Counted apart from signing in, and a link that fits takes back only what was counted against itself.
-  const place = { who: `guest address ${address}`, free: FREE_TRIES * 10 };
+  const place = { who: `guest address ${placeOf(address)}`, free: TRIES_AT_ONE_PLACE };
   const attempt = tries.begin(place);
   try {
     const guest = await find(installation.records, id);

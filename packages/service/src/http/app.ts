@@ -27,7 +27,7 @@ import { type Sight, sightOf } from '../access/sight.js';
 import { Access } from '../access/sign-in.js';
 import { publishHolders } from '../gateway/routes.js';
 import { guestOf } from '../guests/enter.js';
-import { ProblemError } from '../problems.js';
+import { ProblemError, TooMany } from '../problems.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { Installation } from '../work/context.js';
 import { addCalendar } from './calendar.js';
@@ -38,6 +38,7 @@ import type { Call } from './handlers/call.js';
 import { handlers } from './handlers/index.js';
 import { Idempotency } from './idempotency.js';
 import { mustMatch } from './if-match.js';
+import { Limits } from './limits.js';
 import { isAct, journalOf } from './note.js';
 import { addProviderRoutes, RETURN_PATH } from './provider-routes.js';
 
@@ -48,6 +49,8 @@ export interface AppOptions {
   readonly version: string;
   /** Fronts that are believed who asks. */
   readonly trustedFronts: readonly string[];
+  /** Requests that one person may make in a minute. */
+  readonly mostRequests: number;
 }
 
 /** Input and answers are judged by the contract's own types; Fastify's compilers of schemas need not even be read. */
@@ -74,7 +77,8 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const access = new Access(installation.records, installation.folder.keys, installation.now);
   const known = providerSettings();
   const provider = known && new Provider(known, `${installation.consoleUrl}${RETURN_PATH}`);
-  const idempotency = new Idempotency(installation.records, installation.now);
+  const idempotency = new Idempotency(installation);
+  const limits = new Limits(options.mostRequests);
   const app = Fastify({
     loggerInstance: installation.log.child({ name: 'service' }) as FastifyBaseLogger,
     logController: new LogController({ disableRequestLogging: true }),
@@ -100,6 +104,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
 
   app.setErrorHandler((error, request, reply) => {
     const problem = toProblem(error);
+    if (error instanceof TooMany) reply.header('retry-after', error.seconds);
     if (problem.status >= 500) request.log.error({ err: error }, 'request failed');
     sendProblem(reply, problem);
   });
@@ -121,23 +126,27 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   };
   const mustBeSignedIn = async (request: FastifyRequest): Promise<Caller> => {
     const caller = await callerOf(request);
-    if (!caller)
+    if (!caller) {
+      await limits.ofStranger(request.ip);
       throw new ProblemError(
         'not-signed-in',
         'You are not signed in.',
         'Sign in: in the console, or with tessarion sign-in.',
       );
+    }
     return caller;
   };
 
   const mustBeGuest = async (request: FastifyRequest): Promise<GuestRecord> => {
     const guest = await guestOf(installation, request.cookies[GUEST_COOKIE]);
-    if (!guest)
+    if (!guest) {
+      await limits.ofStranger(request.ip);
       throw new ProblemError(
         'not-signed-in',
         'Your link has ended, or you have not come in by it.',
         'Open the link once more, or ask whoever sent it for another one.',
       );
+    }
     return guest;
   };
 
@@ -146,16 +155,19 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
       method: definition.method,
       url: `/api/v1${definition.path}`,
       handler: async (request, reply) => {
-        const { permission } = definition;
+        const { permission, costs = 1 } = definition;
+        if (permission === 'open') await limits.ofStranger(request.ip);
         const caller = permission === 'open' || permission === 'guest' ? undefined : await mustBeSignedIn(request);
         const guest = permission === 'guest' ? await mustBeGuest(request) : undefined;
+        if (caller) await limits.ofPerson(caller.person.id, costs);
+        if (guest) await limits.ofGuest(guest.id, costs);
         refuseForeignOrigin(request);
         const input = {
           params: parsed(definition.params, request.params, 'path'),
           query: parsed(definition.query, request.query, 'query'),
           body: parsed(definition.body, request.body ?? undefined, 'body'),
         };
-        const note = journalOf(installation.journal, name, request, caller, guest);
+        const note = journalOf(installation.journal, limits, name, request, caller, guest);
         const result = await note.refusals(installation.records, input, async () => {
           const sight = caller && (await sightOf(installation.records, caller.actor));
           if (caller && sight) await mustBeAllowed(installation, definition, caller, sight, input);
@@ -210,13 +222,14 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
     });
   }
 
-  addCalendar(app, installation);
-  if (provider) addProviderRoutes(app, installation, access, provider);
+  addCalendar(app, installation, limits);
+  if (provider) addProviderRoutes(app, installation, access, provider, limits);
 
   const stream = new EventStream(installation);
   app.get('/api/v1/events', async (request, reply) => {
-    await mustBeSignedIn(request);
-    await stream.serve(request, reply, async () => {
+    const { person } = await mustBeSignedIn(request);
+    await limits.ofPerson(person.id, 1);
+    await stream.serve(request, reply, person.id, async () => {
       const caller = await callerOf(request);
       return caller && sightOf(installation.records, caller.actor);
     });

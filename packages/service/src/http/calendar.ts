@@ -7,16 +7,19 @@ import { hashSecret } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import { plannedSites, planOf } from '../requests/plan.js';
 import type { Installation } from '../work/context.js';
+import type { Limits } from './limits.js';
 
 export const CALENDAR_PATH = '/calendar.ics';
 const DELIVERY_MINUTES = 15;
+/** All sites are planned for it. */
+const COSTS = 25;
 const DAY_MS = 86_400_000;
 
 /**
  * A calendar (RFC 5545) of all that somebody may read: openings, freezes and deliveries of the next weeks, as moments
  * and not as rules, so that every program agrees about changes of clocks.
  */
-export function addCalendar(app: FastifyInstance, installation: Installation): void {
+export function addCalendar(app: FastifyInstance, installation: Installation, limits: Limits): void {
   const { records, now, consoleUrl } = installation;
   app.get(CALENDAR_PATH, async (request, reply) => {
     const key = String((request.query as { key?: string }).key ?? '');
@@ -24,8 +27,11 @@ export function addCalendar(app: FastifyInstance, installation: Installation): v
       .join('person as p', 'p.id', 'c.person_id')
       .where({ 'c.hash': hashSecret(key), 'p.state': 'active' })
       .first('p.id', 'p.name', 'p.mail')) as Person | undefined;
-    if (!person)
+    if (!person) {
+      await limits.ofStranger(request.ip);
       throw new ProblemError('not-found', 'There is no such calendar.', 'Make its address anew, in Settings.');
+    }
+    await limits.ofPerson(person.id, COSTS);
     const { actor } = await callerOf(records, person, undefined);
     const sight = await sightOf(records, actor);
     const calendar = ical({

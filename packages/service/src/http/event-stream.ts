@@ -2,6 +2,7 @@ import type { StreamEvent } from '@tessarion/contract';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import pg from 'pg';
 import type { Sight } from '../access/sight.js';
+import { ProblemError } from '../problems.js';
 import { EVENT_CHANNEL, eventsAfter, forgetOldEvents, lastEventId } from '../records/events.js';
 import type { Installation } from '../work/context.js';
 
@@ -11,12 +12,16 @@ const isSeen = (sight: Sight, event: StreamEvent): boolean =>
 
 const BATCH = 500;
 const KEEP_ALIVE_MS = 15_000;
+/** Streams that one person may have open: tabs, and programs that wait. */
+const MOST_STREAMS = 20;
+/** Whoever reads slower than this is let go, and goes on where it was. */
+const MOST_UNREAD = 1024 * 1024;
 
 /** Server-sent events that resume from `Last-Event-ID`; one listening connection serves every client. */
 export class EventStream {
   readonly #installation: Installation;
   readonly #clients = new Set<() => void>();
-  readonly #answers = new Set<FastifyReply['raw']>();
+  readonly #answers = new Map<FastifyReply['raw'], string>();
   #listener: pg.Client | undefined;
   #isClosed = false;
 
@@ -47,15 +52,30 @@ export class EventStream {
     for (const wake of this.#clients) wake();
   }
 
-  /** @param sight what the caller may read at the moment; undefined once they may nothing any more */
-  async serve(request: FastifyRequest, reply: FastifyReply, sight: () => Promise<Sight | undefined>): Promise<void> {
+  /**
+   * @param person whose stream it is
+   * @param sight what they may read at the moment; undefined once they may nothing any more
+   * @throws {ProblemError} `too-many-requests`
+   */
+  async serve(
+    request: FastifyRequest,
+    reply: FastifyReply,
+    person: string,
+    sight: () => Promise<Sight | undefined>,
+  ): Promise<void> {
     const { records } = this.#installation;
     await this.#listen();
     const asked = Number(request.headers['last-event-id'] ?? Number.NaN);
     let at = Number.isSafeInteger(asked) && asked >= 0 ? asked : await lastEventId(records);
+    if ([...this.#answers.values()].filter((one) => one === person).length >= MOST_STREAMS)
+      throw new ProblemError(
+        'too-many-requests',
+        `You listen ${MOST_STREAMS} times already.`,
+        'Close a page of the console, or a program that waits.',
+      );
     reply.hijack();
     const answer = reply.raw;
-    this.#answers.add(answer);
+    this.#answers.set(answer, person);
     answer.writeHead(200, {
       'content-type': 'text/event-stream',
       'cache-control': 'no-store',
@@ -83,6 +103,7 @@ export class EventStream {
           if (isSeen(seen, event.data)) answer.write(`id: ${event.id}\ndata: ${JSON.stringify(event.data)}\n\n`);
           at = event.id;
         }
+        if (answer.writableLength > MOST_UNREAD) answer.destroy();
         if (events.length === BATCH) again = true;
       } while (again);
       isSending = false;
@@ -105,7 +126,7 @@ export class EventStream {
 
   async close(): Promise<void> {
     this.#isClosed = true;
-    for (const answer of this.#answers) answer.end();
+    for (const answer of this.#answers.keys()) answer.end();
     await this.#listener?.end().catch(() => undefined);
   }
 }

@@ -7,6 +7,7 @@ import { ProblemError, type ProblemKind } from '../problems.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { Call } from './handlers/call.js';
+import type { Limits } from './limits.js';
 
 /** Whether an endpoint does something, or only reads and computes. */
 export const isAct = (definition: Endpoint): boolean => definition.method !== 'GET' && definition.isAct !== false;
@@ -36,6 +37,7 @@ export interface CallNote {
 
 export function journalOf(
   journal: Journal,
+  limits: Limits,
   act: EndpointName,
   request: FastifyRequest,
   caller: Caller | undefined,
@@ -64,15 +66,20 @@ export function journalOf(
       try {
         return await run();
       } catch (error) {
-        if (error instanceof ProblemError && NOTED.includes(error.kind))
-          await journal.write(on, {
-            actor: actor(undefined),
-            act,
-            outcome: 'refused',
-            thing: thingOf(input),
-            details: { rule: error.kind, words: error.message },
-            who: who(undefined),
-          });
+        if (error instanceof ProblemError && NOTED.includes(error.kind)) {
+          const by = actor(undefined);
+          const untold = await limits.refusal(by);
+          if (untold !== undefined)
+            await journal.write(on, {
+              actor: by,
+              act,
+              outcome: 'refused',
+              thing: thingOf(input),
+              // Others before it were only counted.
+              details: { rule: error.kind, words: error.message, ...(untold > 0 ? { before: untold } : {}) },
+              who: who(undefined),
+            });
+        }
         throw error;
       }
     },

@@ -3,6 +3,7 @@ import { type Journey, NotLetIn, type Provider, personAt } from '../access/provi
 import type { Access } from '../access/sign-in.js';
 import type { Installation } from '../work/context.js';
 import { giveSession, isSecure, SESSION_COOKIE } from './cookies.js';
+import type { Limits } from './limits.js';
 import { ownPath } from './own-path.js';
 
 const JOURNEY_COOKIE = 'tessarion_journey';
@@ -17,6 +18,7 @@ export function addProviderRoutes(
   installation: Installation,
   access: Access,
   provider: Provider,
+  limits: Limits,
 ): void {
   const { keys } = installation.folder;
   /** What went wrong is told where one signs in. */
@@ -27,6 +29,7 @@ export function addProviderRoutes(
   };
 
   app.get(PATH, async (request, reply) => {
+    await limits.ofStranger(request.ip);
     try {
       const { url, journey } = await provider.begin(ownPath((request.query as { to?: string }).to));
       // Sealed, so that nobody can plant a journey of their own; Lax, since the provider sends people back.
@@ -42,6 +45,7 @@ export function addProviderRoutes(
   });
 
   app.get(RETURN_PATH, async (request, reply) => {
+    await limits.ofStranger(request.ip);
     const journey = journeyIn(installation, request.cookies[JOURNEY_COOKIE]);
     reply.clearCookie(JOURNEY_COOKIE, { path: PATH });
     try {
@@ -71,7 +75,7 @@ export function addProviderRoutes(
       giveSession(reply, begun, installation);
       return reply.redirect(journey.to, 303);
     } catch (error) {
-      if (error instanceof NotLetIn)
+      if (error instanceof NotLetIn && (await limits.refusal('nobody')) !== undefined)
         await installation.journal.write(installation.records, {
           actor: 'nobody',
           act: 'signIn',

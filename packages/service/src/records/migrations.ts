@@ -1,5 +1,6 @@
 import type { Knex } from 'knex';
 import { addAccess } from './migrations/access.js';
+import { sealAnswers } from './migrations/answers.js';
 import { addClaimTimes } from './migrations/claims.js';
 import { addDigests } from './migrations/digests.js';
 import { addDoers } from './migrations/doers.js';
@@ -262,6 +263,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '025_doers': addDoers,
   '026_guest_notices': addGuestNotices,
   '027_looks': addLooks,
+  '028_answers': sealAnswers,
 };
 
 /**

@@ -84,18 +84,26 @@ export const accessHandlers: Handlers<
     const permissions = held.filter((one) => !token?.permissions || token.permissions.includes(one));
     return { ...person, permissions, roles: colleague?.roles ?? [] };
   },
-  firstAdministrator: (call) =>
-    call.installation.records.transaction(async (trx) => {
-      const person = await call.access.makeFirst(trx, call.body);
+  async firstAdministrator(call) {
+    const { access, address } = call;
+    const { password, ...first } = call.body;
+    const password_hash = await access.newPassword('first', first.key, password, address);
+    return call.installation.records.transaction(async (trx) => {
+      const person = await access.makeFirst(trx, { ...first, password_hash });
       await call.note(trx, person.id, { role: 'administrator' }, person);
       return person;
-    }),
-  invitationAccept: (call) =>
-    call.installation.records.transaction(async (trx) => {
-      const person = await call.access.accept(trx, call.body.key, call.body.password);
+    });
+  },
+  async invitationAccept(call) {
+    const { access, address } = call;
+    const { key, password } = call.body;
+    const password_hash = await access.newPassword('invitation', key, password, address);
+    return call.installation.records.transaction(async (trx) => {
+      const person = await access.accept(trx, key, password_hash);
       await call.note(trx, person.id, {}, person);
       return person;
-    }),
+    });
+  },
 
   async sessionList({ installation, person, session }) {
     const rows = (await installation

@@ -4,7 +4,7 @@ import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
-import { json } from '../../records/open.js';
+import { json, type OnRecords } from '../../records/open.js';
 import { doneBy } from '../../records/people.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { enqueue } from '../../records/queue.js';
@@ -80,6 +80,7 @@ export const forecastHandlers: Handlers<
       if (end.status !== 'ready') throw new ProblemError('conflict', `${end.path} is not ready.`, 'Wait until it is.');
     const id = newId('f');
     await records.transaction(async (trx) => {
+      await mustHaveRoom(trx, person.id);
       await trx('forecast').insert({
         id,
         state: 'computing',
@@ -104,6 +105,7 @@ export const forecastHandlers: Handlers<
     if (onto.status !== 'ready') throw new ProblemError('conflict', `${onto.path} is not ready.`, 'Wait until it is.');
     const id = newId('f');
     await records.transaction(async (trx) => {
+      await mustHaveRoom(trx, person.id);
       await trx('forecast').insert({
         id,
         state: 'computing',
@@ -187,6 +189,23 @@ export const forecastHandlers: Handlers<
 };
 
 const HIDDEN = 'hidden: personal';
+
+/** Forecasts of one person that may be computed at once: they take the workers' time from those of others. */
+const MOST_COMPUTING = 20;
+
+/** @throws {ProblemError} `too-many-requests` */
+async function mustHaveRoom(trx: OnRecords, person: string): Promise<void> {
+  await trx('person').where({ id: person }).forUpdate().first('id');
+  const [{ count }] = (await trx('forecast')
+    .where({ person_id: person, state: 'computing' })
+    .count({ count: '*' })) as [{ count: string }];
+  if (Number(count) >= MOST_COMPUTING)
+    throw new ProblemError(
+      'too-many-requests',
+      `${count} of your forecasts are being computed.`,
+      'Wait until some of them are there.',
+    );
+}
 
 /** Personal values are shown only to those who may see live's: a forecast has them as they are. */
 async function personalHidden(

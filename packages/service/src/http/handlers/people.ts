@@ -113,13 +113,13 @@ export const peopleHandlers: Handlers<
   },
 
   async personFactorEnd(call) {
-    const { installation, params } = call;
+    const { installation, params, access } = call;
     return installation.records.transaction(async (trx) => {
       await getColleague(trx, params.id);
       await mustNotOutrank(trx, call, params.id);
       await endFactor(trx, params.id);
       // Who asked for this may not be who they said.
-      await trx('session').where({ person_id: params.id }).delete();
+      await access.endComing(trx, params.id);
       await call.note(trx, params.id, {});
       return getColleague(trx, params.id);
     });
