@@ -320,6 +320,11 @@ describe('the forecast', () => {
     const button = page.getByRole('button', { name: /^Write .* onto live/ });
     if ((await button.count()) > 0) expect(await button.isDisabled()).toBe(true);
     expect(await faults()).toEqual([]);
+    await page.emulateMedia({ colorScheme: 'dark', reducedMotion: 'reduce' });
+    await page.locator('.it', { hasText: 'Linen apron' }).click();
+    await page.locator('.v.c em', { hasText: 'deleted' }).first().waitFor();
+    expect(await browsing.faults(page, ['color-contrast']), 'in the dark').toEqual([]);
+    await page.emulateMedia({ colorScheme: 'light', reducedMotion: 'no-preference' });
     await onSite(studio, COPY, (query) => query("DELETE FROM product WHERE title = 'Another'"));
   });
 });

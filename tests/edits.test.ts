@@ -305,6 +305,7 @@ describe('a request', () => {
   });
 
   it('is edited on the command line; what is not named stays', async () => {
+    await edit({ steps: [step('Close the till'), step('Tell the shop')] });
     const { code, out, err } = await tessarion(studio, [
       ...['request', 'edit', request.id, '--title', 'Dyes', '--describe', 'For **autumn**.'],
       ...['--reviewer', 'ida.moe@copperlane.example', '--after', 'Look at the shop', '--wanted', 'window'],

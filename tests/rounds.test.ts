@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
-import { afterAll, beforeAll, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;
@@ -37,55 +37,57 @@ const makeDue = (): Promise<unknown> =>
     "UPDATE environment SET made_at = now() - interval '3 hours', refreshed_at = NULL, looked_at = now() - interval '2 hours'",
   );
 
-it('sees work that waits in a copy without anybody asking, and how large everything has become', async () => {
-  const before = await shown(LIVE);
-  await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Changed here' WHERE slug = 'dye'"));
-  await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Changed there' WHERE slug = 'home'"));
-  await fs.writeFile(join(folderOf(studio, LIVE), 'main/media/large.bin'), Buffer.alloc(1_000_000));
-  await goRound();
-  expect((await shown(COPY)).state).toBe('in-step');
-  await makeDue();
-  await goRound();
-  // One page waits to go up; live's own page and file are news that a push leaves alone.
-  expect(await shown(COPY)).toMatchObject({ state: 'drifted', drift: { up: 1, down: 2 } });
-  const after = await shown(LIVE);
-  expect((after.size?.fileBytes ?? 0) - (before.size?.fileBytes ?? 0)).toBe(1_000_000);
-  expect(after.drift).toBeNull();
-});
-
-it('shows what is not reached and why, until it is reached again', async () => {
-  const root = join(folderOf(studio, LIVE), 'main');
-  await fs.rename(root, `${root}.gone`);
-  await goRound();
-  expect(await shown(LIVE)).toMatchObject({
-    state: 'not-reached',
-    reason: expect.stringContaining('The root "main" is not there'),
+describe('rounds, step by step', { shuffle: false }, () => {
+  it('sees work that waits in a copy without anybody asking, and how large everything has become', async () => {
+    const before = await shown(LIVE);
+    await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Changed here' WHERE slug = 'dye'"));
+    await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Changed there' WHERE slug = 'home'"));
+    await fs.writeFile(join(folderOf(studio, LIVE), 'main/media/large.bin'), Buffer.alloc(1_000_000));
+    await goRound();
+    expect((await shown(COPY)).state).toBe('in-step');
+    await makeDue();
+    await goRound();
+    // One page waits to go up; live's own page and file are news that a push leaves alone.
+    expect(await shown(COPY)).toMatchObject({ state: 'drifted', drift: { up: 1, down: 2 } });
+    const after = await shown(LIVE);
+    expect((after.size?.fileBytes ?? 0) - (before.size?.fileBytes ?? 0)).toBe(1_000_000);
+    expect(after.drift).toBeNull();
   });
-  expect((await shown(COPY)).state).not.toBe('not-reached');
-  expect((await tessarion(studio, ['site', 'list'])).out).toMatch(/L□ live .*The root "main" is not there/);
-  await fs.rename(`${root}.gone`, root);
-  await goRound();
-  expect((await shown(LIVE)).state).toBe('in-step');
 
-  // The link is there, and what it leads to is gone.
-  const trees = join(folderOf(studio, LIVE), 'trees');
-  await fs.rename(trees, `${trees}.gone`);
-  await goRound();
-  expect((await shown(LIVE)).state).toBe('not-reached');
-  await fs.rename(`${trees}.gone`, trees);
+  it('shows what is not reached and why, until it is reached again', async () => {
+    const root = join(folderOf(studio, LIVE), 'main');
+    await fs.rename(root, `${root}.gone`);
+    await goRound();
+    expect(await shown(LIVE)).toMatchObject({
+      state: 'not-reached',
+      reason: expect.stringContaining('The root "main" is not there'),
+    });
+    expect((await shown(COPY)).state).not.toBe('not-reached');
+    expect((await tessarion(studio, ['site', 'list'])).out).toMatch(/L□ live .*The root "main" is not there/);
+    await fs.rename(`${root}.gone`, root);
+    await goRound();
+    expect((await shown(LIVE)).state).toBe('in-step');
 
-  await onSite(studio, LIVE, (query) => query('ALTER ROLE threadmill_live NOLOGIN'));
-  await goRound();
-  expect((await shown(LIVE)).reason).toContain('threadmill_live');
-  await onSite(studio, COPY, (query) => query('ALTER ROLE threadmill_live LOGIN'));
-  await goRound();
-  expect((await shown(LIVE)).state).toBe('in-step');
-});
+    // The link is there, and what it leads to is gone.
+    const trees = join(folderOf(studio, LIVE), 'trees');
+    await fs.rename(trees, `${trees}.gone`);
+    await goRound();
+    expect((await shown(LIVE)).state).toBe('not-reached');
+    await fs.rename(`${trees}.gone`, trees);
 
-it('goes on when one environment cannot be looked at', async () => {
-  await onSite(studio, COPY, (query) => query('ALTER TABLE page RENAME TO pages'));
-  await makeDue();
-  await goRound();
-  const looked = await records.query("SELECT path FROM environment WHERE looked_at > now() - interval '1 minute'");
-  expect(looked.rows.map((row) => row.path).sort()).toEqual([LIVE, COPY]);
+    await onSite(studio, LIVE, (query) => query('ALTER ROLE threadmill_live NOLOGIN'));
+    await goRound();
+    expect((await shown(LIVE)).reason).toContain('threadmill_live');
+    await onSite(studio, COPY, (query) => query('ALTER ROLE threadmill_live LOGIN'));
+    await goRound();
+    expect((await shown(LIVE)).state).toBe('in-step');
+  });
+
+  it('goes on when one environment cannot be looked at', async () => {
+    await onSite(studio, COPY, (query) => query('ALTER TABLE page RENAME TO pages'));
+    await makeDue();
+    await goRound();
+    const looked = await records.query("SELECT path FROM environment WHERE looked_at > now() - interval '1 minute'");
+    expect(looked.rows.map((row) => row.path).sort()).toEqual([LIVE, COPY]);
+  });
 });

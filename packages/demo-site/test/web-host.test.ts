@@ -162,11 +162,11 @@ describe('the stand-in web host', () => {
     const [page] = await rows("SELECT id FROM page WHERE slug = 'about'");
     const saved = await ask(
       '/editor/page',
-      { id: String(page?.id), title: 'About us', body: '<p>New</p>' },
+      { id: String(page?.id), title: 'About us', body: '<p>Since 1890. New here: biscuits.</p>' },
       { cookie },
     );
     expect(saved.status).toBe(303);
-    expect((await ask('/page/about')).body).toContain('About us');
+    expect((await ask('/page/about')).body).toContain('New here: biscuits.');
     const forged = cookie.replace(/\.[0-9a-f]{4}/, '.0000');
     expect((await ask('/editor/page', { id: '1', title: 'x', body: 'x' }, { cookie: forged })).status).toBe(403);
   });
