@@ -35,6 +35,7 @@ export * from './names.js';
 export * from './notice/audience.js';
 export * from './notice/digest.js';
 export * from './notice/webhook.js';
+export * from './pattern.js';
 export * from './profile/check.js';
 export * from './profile/classify.js';
 export * from './profile/compose.js';

@@ -160,6 +160,25 @@ describe('changes that a destination would not take', () => {
     ]);
   });
 
+  it('names what would be empty and must not be, also where the source knows nothing of the column', async () => {
+    const more = `ALTER TABLE page ADD author text, ADD rank int NOT NULL DEFAULT 0, ADD mood text NOT NULL DEFAULT 'calm';
+      UPDATE page SET author = 'x'; ALTER TABLE page ALTER author SET NOT NULL`;
+    const { environment } = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql: `${SQL}; ${more}` });
+    const [{ login }] = environment.databases as [(typeof environment.databases)[0]];
+    const changes = [
+      update('1', { slug: null }),
+      insert('7', { mood: null }),
+      insert('8', { author: 'y' }),
+      remove('2'),
+    ];
+    const { found } = await misfitsOfChanges(login, changes, new Rewriter(environment.place));
+    expect(found.map(misfitText).sort()).toEqual([
+      'page 1: slug would be empty, and must not be',
+      'page 7: author would be empty, and must not be',
+      'page 7: mood would be empty, and must not be',
+    ]);
+  });
+
   it('names two changes that want the same', async () => {
     expect(await found(insert('8', { slug: 'same' }), insert('9', { slug: 'same' }))).toEqual([
       'page 8: wants the slug "same", which 9 wants too',

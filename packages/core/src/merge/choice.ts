@@ -1,4 +1,4 @@
-import { matchesPath } from '../profile/rules.js';
+import { matchesPath } from '../pattern.js';
 
 /** What a person wants moved: all that `only` names (everything where it is empty), without what `except` names. */
 export interface Choice {

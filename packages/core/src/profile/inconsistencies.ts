@@ -1,3 +1,4 @@
+import { compilePattern } from '../pattern.js';
 import type { Profile } from './schema.js';
 
 export interface Inconsistency {
@@ -9,9 +10,10 @@ export interface Inconsistency {
 export function inconsistencies(profile: Profile): Inconsistency[] {
   const found: Inconsistency[] = [];
   const unique = (list: string, names: readonly string[]): void => {
+    const seen = new Set<string>();
     for (const [index, name] of names.entries()) {
-      if (names.indexOf(name) !== index)
-        found.push({ path: [list, index, 'name'], message: `"${name}" is used twice` });
+      if (seen.has(name)) found.push({ path: [list, index, 'name'], message: `"${name}" is used twice` });
+      seen.add(name);
     }
   };
   unique(
@@ -70,7 +72,5 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
 
 /** Tells whether a name pattern (`*` stands for any text) covers a name. */
 export function matchesName(pattern: string, name: string): boolean {
-  if (!pattern.includes('*')) return pattern === name;
-  const parts = pattern.split('*').map((part) => part.replace(/[.+?^${}()|[\]\\]/g, '\\$&'));
-  return new RegExp(`^${parts.join('.*')}$`).test(name);
+  return compilePattern(pattern)(name);
 }

@@ -1,5 +1,6 @@
-import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument } from 'yaml';
+import { isMap, isScalar, isSeq, LineCounter, type Node, visit } from 'yaml';
 import type { z } from 'zod';
+import { contentOf, parseBounded, UnboundedDocumentError } from './bounded-yaml.js';
 import { type LayerDocument, LayerSchema, ProfileSchema } from './schema.js';
 
 /** One thing that is wrong with a profile document. */
@@ -24,18 +25,31 @@ export type LayerCheck =
 
 /** Reads one document from YAML and names every mistake that it has on its own, with its line. */
 export function readLayer(text: string): LayerCheck {
+  try {
+    return readBounded(text);
+  } catch (error) {
+    if (!(error instanceof UnboundedDocumentError)) throw error;
+    return { ok: false, mistakes: [{ line: 1, path: '', message: error.message }] };
+  }
+}
+
+/** More mistakes are not told at once. */
+const MOST_MISTAKES = 100;
+
+function readBounded(text: string): LayerCheck {
   const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines, uniqueKeys: true, strict: true });
-  if (document.errors.length > 0) {
-    const mistakes = document.errors.map((error) => ({
+  const document = parseBounded(text, { lineCounter: lines });
+  const found = document.errors.length > 0 ? document.errors : keysThatStandTwice(document.contents);
+  if (found.length > 0) {
+    const mistakes = found.slice(0, MOST_MISTAKES).map((error) => ({
       line: lines.linePos(error.pos[0]).line,
       path: '',
-      message: (error.message.split('\n')[0] ?? error.code).replace(/ at line \d+, column \d+:?$/, ''),
+      message: error.message.split('\n')[0] ?? '',
     }));
     return { ok: false, mistakes };
   }
   const layer = { lineOf: (path: readonly PropertyKey[]): number => lineOf(document.contents, path, lines) };
-  const content: unknown = document.toJS();
+  const content = contentOf(document);
   const isWhole = !isRecord(content) || (content.tessarion !== 'part/1' && content.base === undefined);
   const parsed = (isWhole ? LayerSchema.extend({ areas: ProfileSchema.shape.areas }) : LayerSchema).safeParse(content);
   if (!parsed.success) return { ok: false, mistakes: mistakesOf(parsed.error.issues, layer.lineOf) };
@@ -47,6 +61,24 @@ export function readLayer(text: string): LayerCheck {
       ],
     };
   return { ok: true, layer: { ...layer, document: parsed.data } };
+}
+
+function keysThatStandTwice(root: Node | null): { pos: [number, number]; message: string }[] {
+  const found: { pos: [number, number]; message: string }[] = [];
+  visit(root, {
+    Map(_key, { items }) {
+      const seen = new Set<unknown>();
+      for (const { key } of items) {
+        if (!isScalar(key)) continue;
+        if (seen.has(key.value)) {
+          const [start = 0, end = 0] = key.range ?? [];
+          found.push({ pos: [start, end], message: 'Map keys must be unique' });
+        }
+        seen.add(key.value);
+      }
+    },
+  });
+  return found;
 }
 
 const isRecord = (value: unknown): value is Record<string, unknown> =>
@@ -63,11 +95,11 @@ export function mistakesOf(
   issues: readonly z.core.$ZodIssue[],
   lineOf: (path: readonly PropertyKey[]) => number,
 ): ProfileMistake[] {
-  const mistakes = issues.flatMap((issue): ProfileMistake[] => {
+  const mistakes = issues.slice(0, MOST_MISTAKES).flatMap((issue): ProfileMistake[] => {
     if (issue.code === 'unrecognized_keys')
-      return issue.keys.map((key) =>
-        mistakeAt({ lineOf }, [...issue.path, key], `"${key}" is not a key that is known here`),
-      );
+      return issue.keys
+        .slice(0, MOST_MISTAKES)
+        .map((key) => mistakeAt({ lineOf }, [...issue.path, key], `"${key}" is not a key that is known here`));
     if (issue.code === 'invalid_union') {
       const closest = [...issue.errors].sort((a, b) => a.length - b.length)[0] ?? [];
       return closest.map((inner) => mistakeAt({ lineOf }, [...issue.path, ...inner.path], inner.message));

@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { matchesPath } from '../pattern.js';
 import { compileCondition } from '../rows/condition.js';
 import type { ColumnTreatment } from '../rows/line-rewriter.js';
 import { matchesName } from './inconsistencies.js';
@@ -106,39 +107,9 @@ export function isRewrittenText(area: AreaRule, path: string): boolean {
   return (area.text ?? []).some((pattern) => matchesPath(pattern, path));
 }
 
-export function matchesPath(pattern: string, path: string): boolean {
-  const source = pattern
-    .split(/(\*\*\/|\*\*|\*)/)
-    .map((part) =>
-      part === '**/'
-        ? '(?:.*/)?'
-        : part === '**'
-          ? '.*'
-          : part === '*'
-            ? '[^/]*'
-            : part.replace(/[.+?^${}()|[\]\\]/g, '\\$&'),
-    )
-    .join('');
-  return new RegExp(`^${source}$`).test(path);
-}
-
 export type TableItemRule = Extract<ItemRule, { table: string }>;
 
 /** The item rule of a table. */
 export function itemForTable(profile: Profile | undefined, table: string): TableItemRule | undefined {
   return (profile?.items ?? []).find((item): item is TableItemRule => 'table' in item && item.table === table);
-}
-
-/** What a row group or table's class means when data goes to a copy. */
-export function travelsDown(dataClass: DataClass): 'copied' | 'masked' | 'structure' {
-  switch (dataClass) {
-    case 'authored':
-      return 'copied';
-    case 'collected':
-    case 'local':
-      return 'masked';
-    case 'derived':
-    case 'unclassified':
-      return 'structure';
-  }
 }

@@ -1,7 +1,8 @@
-import { isMap, isScalar, type Node, parseDocument, type Scalar } from 'yaml';
+import { isMap, isScalar, type Node, type Scalar } from 'yaml';
 import type { ByteString } from '../address/place.js';
 import { MARKER } from '../address/token.js';
 import { toBytes, toText } from '../rows/condition.js';
+import { parseBounded, UnboundedDocumentError } from './bounded-yaml.js';
 
 export type SettingsFormat = 'env' | 'ini' | 'json' | 'yaml';
 
@@ -47,25 +48,70 @@ function findSpot(content: ByteString, format: SettingsFormat, key: string): Spo
   return first;
 }
 
-function envSpots(content: ByteString, key: string): Spot[] {
-  const name = key.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
-  const pattern = new RegExp(
-    `^[ \\t]*(?:export[ \\t]+)?${name}[ \\t]*=[ \\t]*("(?:[^"\\\\\\n]|\\\\.)*"|'[^'\\n]*'|[^\\n\\r]*?)(?=[ \\t]*(?:[ \\t]#[^\\n]*)?\\r?$)`,
-    'gm',
+/** A quoted value at the beginning of a text, with its quotes. */
+const DOUBLE_QUOTED = /^"(?:[^"\\\n]|\\[^\n])*"/;
+const SINGLE_QUOTED = /^'[^'\n]*'/;
+
+/**
+ * The value that stands at the beginning of the rest of a line, before a comment. One that is not quoted ends before the space
+ * there; a quote that more than a comment follows belongs to the value.
+ */
+function valueIn(rest: ByteString, quotes: readonly RegExp[], comment: RegExp): ByteString {
+  for (const quote of quotes) {
+    const quoted = quote.exec(rest)?.[0];
+    if (quoted !== undefined && trimmedEnd(beforeComment(rest.slice(quoted.length), comment)) === '') return quoted;
+  }
+  return trimmedEnd(beforeComment(rest, comment));
+}
+
+function beforeComment(text: ByteString, comment: RegExp): ByteString {
+  const at = text.search(comment);
+  return at === -1 ? text : text.slice(0, at);
+}
+
+const trimmedEnd = (text: ByteString): ByteString => {
+  let end = text.length;
+  while (end > 0 && (text[end - 1] === ' ' || text[end - 1] === '\t')) end--;
+  return text.slice(0, end);
+};
+
+const unquoted = (raw: ByteString): string =>
+  toText(
+    raw.length > 1 && raw.startsWith('"')
+      ? raw.slice(1, -1).replace(/\\(.)/g, '$1')
+      : raw.length > 1 && raw.startsWith("'")
+        ? raw.slice(1, -1)
+        : raw,
   );
-  return [...content.matchAll(pattern)].map((match) => {
-    const raw = match[1] as string;
-    const start = match.index + match[0].length - raw.length;
-    return {
-      start,
-      end: start + raw.length,
-      read: () =>
-        toText(
-          raw.startsWith('"') ? raw.slice(1, -1).replace(/\\(.)/g, '$1') : raw.startsWith("'") ? raw.slice(1, -1) : raw,
-        ),
+
+/** Lines without their ends, and where each begins. */
+function* linesOf(content: ByteString): Generator<{ readonly text: ByteString; readonly start: number }> {
+  for (let start = 0; start <= content.length; ) {
+    const end = content.indexOf('\n', start);
+    const stop = end === -1 ? content.length : end;
+    const text = content.slice(start, stop);
+    yield { text: text.endsWith('\r') ? text.slice(0, -1) : text, start };
+    start = stop + 1;
+  }
+}
+
+function envSpots(content: ByteString, key: string): Spot[] {
+  const spots: Spot[] = [];
+  for (const { text, start: at } of linesOf(content)) {
+    const found = /^[ \t]*(?:export[ \t]+)?([^= \t]+)[ \t]*=[ \t]*/.exec(text);
+    if (found?.[1] !== key) continue;
+    // A comment begins with a space, which may be the one after the sign.
+    const isEmpty = /[ \t]$/.test(found[0]) && text[found[0].length] === '#';
+    const start = found[0].length - (isEmpty ? 1 : 0);
+    const raw = valueIn(text.slice(start), [DOUBLE_QUOTED, SINGLE_QUOTED], /[ \t]#/);
+    spots.push({
+      start: at + start,
+      end: at + start + raw.length,
+      read: () => unquoted(raw),
       write: (value) => writeQuoted(toBytes(value), raw),
-    };
-  });
+    });
+  }
+  return spots;
 }
 
 function writeQuoted(value: ByteString, former: ByteString): ByteString {
@@ -81,19 +127,17 @@ function iniSpots(content: ByteString, key: string): Spot[] {
   const [section, name] = dot === -1 ? ['', key] : [key.slice(0, dot), key.slice(dot + 1)];
   const spots: Spot[] = [];
   let current = '';
-  for (const line of content.matchAll(/^[^\n]*$/gm)) {
-    const header = /^[ \t]*\[([^\]]+)\][ \t]*\r?$/.exec(line[0]);
+  for (const { text, start: at } of linesOf(content)) {
+    const header = /^[ \t]*\[([^\]]+)\][ \t]*$/.exec(text);
     if (header) current = (header[1] as string).trim();
-    const entry = /^([ \t]*([^=;#\s][^=]*?)[ \t]*=[ \t]*)("(?:[^"\\]|\\.)*"|[^;#\r]*?)[ \t]*(?:[;#].*)?\r?$/.exec(
-      line[0],
-    );
-    if (!entry || current !== section || entry[2] !== name) continue;
-    const raw = entry[3] as string;
-    const start = line.index + (entry[1] as string).length;
+    const sign = text.indexOf('=');
+    if (sign === -1 || current !== section || text.slice(0, sign).trim() !== name) continue;
+    const start = sign + 1 + (/^[ \t]*/.exec(text.slice(sign + 1)) as RegExpExecArray)[0].length;
+    const raw = valueIn(text.slice(start), [DOUBLE_QUOTED], /[;#]/);
     spots.push({
-      start,
-      end: start + raw.length,
-      read: () => toText(raw.startsWith('"') ? raw.slice(1, -1).replace(/\\(.)/g, '$1') : raw),
+      start: at + start,
+      end: at + start + raw.length,
+      read: () => (raw.startsWith('"') ? unquoted(raw) : toText(raw)),
       write: (value) => writeQuoted(toBytes(value), raw),
     });
   }
@@ -101,7 +145,7 @@ function iniSpots(content: ByteString, key: string): Spot[] {
 }
 
 function documentSpots(content: ByteString, format: 'json' | 'yaml', key: string): Spot[] {
-  const document = parseDocument(content, { uniqueKeys: false, schema: 'core' });
+  const document = readDocument(content);
   const error = document.errors[0];
   if (error)
     throw new SettingNotFoundError(
@@ -129,6 +173,17 @@ function documentSpots(content: ByteString, format: 'json' | 'yaml', key: string
   });
 }
 
+/** @throws {SettingNotFoundError} for one that takes more to read than its length warrants */
+function readDocument(content: ByteString): ReturnType<typeof parseBounded> {
+  try {
+    return parseBounded(content, { schema: 'core' });
+  } catch (error) {
+    if (error instanceof UnboundedDocumentError)
+      throw new SettingNotFoundError(`The file cannot be read: ${error.message}`);
+    throw error;
+  }
+}
+
 function writeScalar(value: string, former: Scalar, format: 'json' | 'yaml'): ByteString {
   const formerIsToken = former.type === 'PLAIN' && String(former.value).startsWith(MARKER);
   if (value.startsWith(MARKER) && typeof former.value !== 'string') return value;
@@ -144,19 +199,19 @@ export function settingsIn(content: ByteString, format: SettingsFormat): { key: 
   if (format === 'env' || format === 'ini') {
     const found: { key: string; value: string }[] = [];
     let section = '';
-    for (const line of content.split(/\r?\n/)) {
-      const heading = /^\s*\[([^\]]+)\]\s*$/.exec(line);
+    for (const { text } of linesOf(content)) {
+      const heading = /^[ \t]*\[([^\]]+)\][ \t]*$/.exec(text);
       if (heading) section = heading[1] as string;
-      const pair = /^\s*(?:export\s+)?([A-Za-z_][\w.-]*)\s*=\s*(.*?)\s*$/.exec(line);
+      const pair = /^\s*(?:export\s+)?([A-Za-z_][\w.-]*)\s*=(.*)$/.exec(text);
       if (!pair) continue;
-      const value = (pair[2] as string).replace(/^(["'])(.*)\1$/, '$2');
+      const value = (pair[2] as string).trim().replace(/^(["'])(.*)\1$/, '$2');
       const key = format === 'ini' && section !== '' ? `${section}.${pair[1]}` : (pair[1] as string);
       found.push({ key, value: toText(value) });
     }
     return found;
   }
-  const document = parseDocument(toText(content));
-  if (document.errors.length > 0) return [];
+  const document = boundedOrNone(toText(content));
+  if (!document || document.errors.length > 0) return [];
   const found: { key: string; value: string }[] = [];
   const walk = (node: unknown, path: readonly string[]): void => {
     if (isMap(node)) {
@@ -166,4 +221,13 @@ export function settingsIn(content: ByteString, format: SettingsFormat): { key: 
   };
   walk(document.contents, []);
   return found;
+}
+
+function boundedOrNone(text: string): ReturnType<typeof parseBounded> | undefined {
+  try {
+    return parseBounded(text);
+  } catch (error) {
+    if (error instanceof UnboundedDocumentError) return undefined;
+    throw error;
+  }
 }

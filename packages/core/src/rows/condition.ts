@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { compilePattern } from '../pattern.js';
 
 /** A group of rows: every named column holds one of its values; `*` in a value stands for any text. */
 export type RowCondition = Readonly<Record<string, readonly string[]>>;
@@ -10,17 +11,12 @@ export function compileCondition(
 ): (row: readonly (ByteString | null)[]) => boolean {
   const tests = Object.entries(condition).map(([column, values]) => ({
     index: columns.indexOf(column),
-    patterns: values.map((value) => {
-      const parts = toBytes(value)
-        .split('*')
-        .map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'));
-      return new RegExp(`^${parts.join('[\\s\\S]*')}$`);
-    }),
+    patterns: values.map((value) => compilePattern(toBytes(value))),
   }));
   return (row) =>
     tests.every(({ index, patterns }) => {
       const value = row[index];
-      return value !== undefined && value !== null && patterns.some((pattern) => pattern.test(value));
+      return value !== undefined && value !== null && patterns.some((matches) => matches(value));
     });
 }
 

@@ -1,5 +1,5 @@
 import type { ByteString } from '../address/place.js';
-import { matchesPath } from '../profile/rules.js';
+import { matchesPath } from '../pattern.js';
 import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
 import type { RowKey } from '../rows/keys.js';

@@ -1,6 +1,6 @@
 import type { KeyOrder } from '@tessarion/core';
 import { LRUCache } from 'lru-cache';
-import type { Client, QueryResult } from 'pg';
+import pg, { type Client, type QueryResult } from 'pg';
 import { EngineError } from '../errors.js';
 import type {
   CheckConstraint,
@@ -34,7 +34,8 @@ const TABLES = `
   ), columns AS (
     SELECT a.attrelid, json_agg(json_build_object(
         'name', a.attname, 'type', format_type(a.atttypid, a.atttypmod), 'generated', a.attgenerated <> '',
-        'category', t.typcategory,
+        'category', t.typcategory, 'required', a.attnotnull OR t.typnotnull,
+        'filled', a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
         'length', CASE WHEN b.typname IN ('varchar', 'bpchar') AND coalesce(nullif(t.typtypmod, -1), a.atttypmod) > 4
           THEN coalesce(nullif(t.typtypmod, -1), a.atttypmod) - 4 END) ORDER BY a.attnum) AS columns
     FROM own JOIN pg_attribute a ON a.attrelid = own.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -141,6 +142,8 @@ interface TableRow {
     type: string;
     generated: boolean;
     category: string;
+    required: boolean;
+    filled: boolean;
     length: number | null;
   }[];
   key: string[] | null;
@@ -160,7 +163,8 @@ interface SequenceRow {
 /** Quotes an identifier for PostgreSQL. */
 export const quoteName = (name: string): string => `"${name.replaceAll('"', '""')}"`;
 
-export const quoteLiteral = (text: string): string => `'${text.replaceAll("'", "''")}'`;
+/** Means the same whatever a session's settings say of backslashes. */
+export const quoteLiteral = (text: string): string => pg.escapeLiteral(text);
 
 export const quoteTable = (table: { readonly schema: string; readonly name: string }): string =>
   `${quoteName(table.schema)}.${quoteName(table.name)}`;
@@ -252,6 +256,8 @@ function shapeOf(row: TableRow): TableShape {
       generated: column.generated,
       maxLength: column.length ?? undefined,
       isText: column.category === 'S',
+      isRequired: column.required,
+      isFilled: column.filled,
     })),
     key,
     keyOrders: key.map((name): KeyOrder => (INTEGER_TYPES.has(typeOf(name)) ? 'integer' : 'bytes')),

@@ -1,10 +1,8 @@
 import { randomBytes } from 'node:crypto';
 import { connectTo, databaseError } from './connect.js';
-import { EXTENSIONS, quoteName } from './describe.js';
+import { EXTENSIONS, quoteLiteral, quoteName } from './describe.js';
 import type { DatabaseLogin, ExtensionShape } from './site-database.js';
 import { storedPassword } from './stored-password.js';
-
-const quoteText = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
 /** A login's password: 192 random bits. */
 export const newPassword = (): string => randomBytes(24).toString('base64url');
@@ -66,7 +64,7 @@ export class PostgresAdmin {
       await dropWith(query, login);
       const [encryption] = await query('SHOW password_encryption');
       const stored = storedPassword(login.user, login.password, encryption?.password_encryption as string);
-      await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteText(stored)} CONNECTION LIMIT ${connectionLimit}`);
+      await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteLiteral(stored)} CONNECTION LIMIT ${connectionLimit}`);
       await query(`GRANT ${user} TO CURRENT_USER`);
       await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ENCODING 'UTF8'`);
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);

@@ -16,6 +16,10 @@ export interface ColumnShape {
   /** Longest text in characters, where the type has a limit. */
   readonly maxLength: number | undefined;
   readonly isText: boolean;
+  /** Whether it takes no null. */
+  readonly isRequired: boolean;
+  /** Whether a new row gets a value there of which it says nothing. */
+  readonly isFilled: boolean;
 }
 
 export interface TableShape {

@@ -78,7 +78,8 @@ export async function misfitsInCopy(
 }
 
 /**
- * Tries the rows that a push would write against lengths, check constraints and unique indexes of its destination.
+ * Tries the rows that a push would write against lengths, columns that take no null, check constraints and unique indexes of
+ * its destination.
  *
  * @param changes those of one database
  * @param rewriter writes with the destination's addresses
@@ -111,6 +112,7 @@ export async function misfitsOfChanges(
         (change): WrittenRow => ({ op: change.op, key: change.key.map(text), cells: cellsOf(change, judged, text) }),
       );
       const tooLong = misfitsInLength(shape, rows);
+      found.push(...misfitsInNull(shape, own, text));
       found.push(...(await misfitsIn(client, shape, rows)));
       // A value that is too long cannot be compared with others.
       if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows)));
@@ -121,6 +123,32 @@ export async function misfitsOfChanges(
   } finally {
     await client.giveBack();
   }
+}
+
+/** Cells that would be null where the destination takes none. */
+function misfitsInNull(
+  shape: TableShape,
+  changes: readonly RowChange[],
+  text: (value: ByteString | null) => string | null,
+): Misfit[] {
+  // A trigger may well fill it.
+  if (shape.triggers.length > 0) return [];
+  const required = shape.columns.filter((column) => column.isRequired && !column.generated);
+  return changes.flatMap((change) =>
+    required.flatMap(({ name, isFilled }) => {
+      if (change.op === 'delete') return [];
+      const value = change.op === 'insert' ? change.row[name] : change.cells[name]?.after;
+      const isNull = value === null || (value === undefined && change.op === 'insert' && !isFilled);
+      if (!isNull) return [];
+      return [
+        {
+          table: profileName(shape),
+          key: change.key.map(text).join(' '),
+          what: `${name} would be empty, and must not be`,
+        },
+      ];
+    }),
+  );
 }
 
 /** The cells of some columns that a change writes. */

@@ -34,10 +34,14 @@ export async function rowsWhere(
   const rewriter = rewriterOf(environment);
   const written = materialiseLines(wanted.map((values) => `${writeLine(values)}\n`).join(''), rewriter);
   const values = written.slice(0, -1).split('\n').map(readLine);
-  const arrays = columns.map((name, i) => {
+  // A copy takes no parameters, and nothing of a site is written into a statement: settings of the session hold them.
+  const arrays: string[] = [];
+  for (const [i, name] of columns.entries()) {
+    const wanted = values.map((one) => textOf(one[i] ?? null));
+    await client.query(`SELECT pg_catalog.set_config('tessarion.wanted_${i}', ($1::text[])::text, false)`, [wanted]);
     const type = shape.columns.find((column) => column.name === name)?.type as string;
-    return `ARRAY[${values.map((one) => quoteLiteral(one[i] ?? null)).join(',')}]::text[]::${type}[]`;
-  });
+    arrays.push(`pg_catalog.current_setting('tessarion.wanted_${i}')::text[]::${type}[]`);
+  }
   const names = readable(shape).map((column) => column.name);
   const match = columns.map((name, i) => `t.${quoteName(name)} = w.k${i}`).join(' AND ');
   const stream = client.query(
@@ -54,5 +58,5 @@ export async function rowsWhere(
   return canonical === '' ? [] : canonical.slice(0, -1).split('\n').map(readLine);
 }
 
-const quoteLiteral = (value: ByteString | null): string =>
-  value === null ? 'NULL' : `'${Buffer.from(value, 'latin1').toString().replaceAll("'", "''")}'`;
+const textOf = (value: ByteString | null): string | null =>
+  value === null ? null : Buffer.from(value, 'latin1').toString();

@@ -27,7 +27,13 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
       tables: () =>
         tables.map((table) => ({
           ...table,
-          columns: table.columns.map((column) => ({ ...column, maxLength: undefined, isText: false })),
+          columns: table.columns.map((column) => ({
+            ...column,
+            maxLength: undefined,
+            isText: false,
+            isRequired: false,
+            isFilled: true,
+          })),
           references: [],
           rowTriggers: [],
           uniques: [],

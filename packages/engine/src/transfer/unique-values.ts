@@ -1,4 +1,4 @@
-import { quoteName, quoteTable } from '../database/describe.js';
+import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
 import type { TableShape } from '../database/site-database.js';
 
 /** A unique index over plain columns that the server checks row by row. */
@@ -45,12 +45,11 @@ export function setApart(
   columns: readonly string[],
   match: string,
 ): string {
-  const literal = (text: string): string => `'${text.replaceAll("'", "''")}'`;
   const taken = index.columns.map((name) => {
     const number = columns.indexOf(name);
-    return `CASE WHEN s2.op = 'insert' OR ${literal(name)} = ANY(s2.changed) THEN s2.n${number} ELSE t2.${quoteName(name)} END = t.${quoteName(name)}`;
+    return `CASE WHEN s2.op = 'insert' OR ${quoteLiteral(name)} = ANY(s2.changed) THEN s2.n${number} ELSE t2.${quoteName(name)} END = t.${quoteName(name)}`;
   });
-  const own = index.columns.map(literal).join(', ');
+  const own = index.columns.map(quoteLiteral).join(', ');
   const otherMatch = match.replaceAll(/\bt\./g, 't2.').replaceAll(/\bs\./g, 's2.');
   return `UPDATE ${quoteTable(table)} t SET ${quoteName(index.apart.column)} = ${index.apart.value} FROM ${staged} s
     WHERE ${match} AND (s.op = 'delete' OR s.op = 'update' AND s.changed && ARRAY[${own}]::text[])
