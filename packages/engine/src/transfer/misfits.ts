@@ -132,7 +132,7 @@ function misfitsInNull(
   text: (value: ByteString | null) => string | null,
 ): Misfit[] {
   // A trigger may well fill it.
-  if (shape.triggers.length > 0) return [];
+  if (shape.rowTriggers.length > 0) return [];
   const required = shape.columns.filter((column) => column.isRequired && !column.generated);
   return changes.flatMap((change) =>
     required.flatMap(({ name, isFilled }) => {
