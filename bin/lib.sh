@@ -32,6 +32,20 @@ need_node() {
   node -e 'const [major, minor] = process.versions.node.split(".").map(Number); process.exit(major > 20 || (major === 20 && minor >= 19) ? 0 : 1)' || { echo "Node.js 20.19 or newer is needed; this is $(node --version)." >&2; exit 1; }
 }
 
+# nginx for tests, by itself: where its package is installed, a server is started.
+need_nginx() {
+  local place=node_modules/.programs from
+  [ -x "$place/usr/sbin/nginx" ] && return
+  echo "Fetching nginx"
+  from=$(mktemp --directory)
+  (
+    cd "$from"
+    apt-get download -qq nginx >/dev/null 2>&1 || { apt-get update -qq && apt-get download -qq nginx >/dev/null; }
+  )
+  dpkg-deb --extract "$from"/nginx_*.deb "$place"
+  rm -r "$from"
+}
+
 install_modules() {
   local stamp=node_modules/.installed
   if [ ! -e "$stamp" ] || ! cmp -s package-lock.json "$stamp"; then

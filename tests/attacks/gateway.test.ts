@@ -1,25 +1,20 @@
-import { type ChildProcess, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { type AddressInfo, connect, createServer, type Server, type Socket } from 'node:net';
-import { tmpdir } from 'node:os';
-import { join, resolve } from 'node:path';
 import { gzipSync } from 'node:zlib';
-import { freePort } from '@tessarion/cluster';
 import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
-import { endProcessesOf } from '../support/processes.js';
+import { type GatewayAlone, sendTo, startGateway } from '../support/gateway-alone.js';
 import { tried } from './tried.js';
 
-const PROGRAM = resolve('programs/gateway.cjs');
 const LIVE = 'threadmill.example';
 /** Another live site, whose web server is sound throughout. */
 const SOUND = 'saltmarsh.example';
 const COPY = 'threadmill--staging.example';
 const SECRET = 'what only colleagues see';
 
+let gateway: GatewayAlone;
 let folder: string;
 let port: number;
-let keeper: ChildProcess;
 /** A web server that answers whatever a test says, byte for byte. */
 let hostile: Server;
 let answer: (socket: Socket, request: string) => void;
@@ -48,62 +43,29 @@ const page = (words: string): string =>
   `HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: ${words.length}\r\n\r\n${words}`;
 
 beforeAll(async () => {
-  folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-attacked-'));
   hostile = rawServer((socket, request) => answer(socket, request));
   sound = rawServer((socket) => socket.write(page('<h1>Ferries</h1>')));
   const [hostilePort, soundPort] = [await listen(hostile), await listen(sound)];
-  await fs.mkdir(join(folder, 'run'), { mode: 0o700 });
-  const route = (host: string, kind: string, to: number) => ({
-    host,
-    environment: `${host.split('.')[0]}/${kind}`,
-    kind,
-    upstream: { host: '127.0.0.1', port: to },
-    gate: kind === 'live' ? null : { user: 'guest', password: 'open sesame' },
-    refreshedAt: null,
-    console: 'http://console.example',
-  });
-  await fs.writeFile(
-    join(folder, 'run/gateway-routes.json'),
-    JSON.stringify({
-      holders: {},
-      routes: [route(LIVE, 'live', hostilePort), route(SOUND, 'live', soundPort), route(COPY, 'staging', hostilePort)],
-    }),
-  );
-  port = await freePort();
-  keeper = spawn(process.execPath, [PROGRAM, folder, '127.0.0.1', String(port)], { stdio: 'ignore' });
+  gateway = await startGateway([
+    { host: LIVE, kind: 'live', port: hostilePort },
+    { host: SOUND, kind: 'live', port: soundPort },
+    { host: COPY, kind: 'staging', port: hostilePort },
+  ]);
+  ({ folder, port } = gateway);
   await soundAnswers();
   await copyAnswers();
 });
 afterAll(async () => {
-  keeper.kill('SIGKILL');
-  await endProcessesOf(folder);
+  await gateway.stop();
   for (const socket of open) socket.destroy();
   hostile.close();
   sound.close();
-  await fs.rm(folder, { recursive: true });
 });
 beforeEach(() => {
   answer = (socket) => socket.write(page(`<body>${SECRET}</body>`));
 });
 
-/** Sends bytes, and gives back what comes until the connection ends or falls silent. */
-function send(bytes: string | Buffer, silenceMs = 250): Promise<string> {
-  return new Promise((done) => {
-    const socket = connect(port, '127.0.0.1');
-    let got = '';
-    const end = (): void => {
-      socket.destroy();
-      done(got);
-    };
-    socket.setTimeout(silenceMs, end);
-    socket.on('data', (data: Buffer) => {
-      got += data.toString('latin1');
-    });
-    socket.on('error', end);
-    socket.on('close', end);
-    socket.write(typeof bytes === 'string' ? Buffer.from(bytes, 'latin1') : bytes);
-  });
-}
+const send = (bytes: string | Buffer, silenceMs?: number): Promise<string> => sendTo(port, bytes, silenceMs);
 const get = (host: string, path = '/', more = ''): Promise<string> =>
   send(`GET ${path} HTTP/1.1\r\nHost: ${host}\r\nConnection: close\r\n${more}\r\n`, 2000);
 
