@@ -171,6 +171,7 @@ describe.each(Object.entries(EDITS) as [EditName, Editing][])('%s', (name, { bod
   });
 
   it('is done by the tag of what is there, once, and answers with the next one', async () => {
+    expect((await send(name, body(0), '*')).status).toBe(200);
     const [etag, before] = await read();
     const written = await send(name, body(1), `"something-else", "${etag}"`);
     expect(written.status, await written.clone().text()).toBe(200);

@@ -80,5 +80,6 @@ describe('a worker', () => {
     expect([before, await second.tryWrite('threadmill/live')]).toEqual([0, undefined]);
     await kill('writes');
     await expect.poll(() => second.tryWrite('threadmill/live')).toBeDefined();
+    await second.forget([first.id]);
   });
 });
