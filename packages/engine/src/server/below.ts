@@ -2,6 +2,7 @@ import {
   closeSync,
   constants,
   fchmodSync,
+  fchownSync,
   fstatSync,
   lstatSync,
   mkdirSync,
@@ -142,12 +143,12 @@ export class Below {
     } catch (error) {
       if (codeOf(error) !== 'ENOENT') throw error;
       this.makeFolder(path.slice(0, path.lastIndexOf('/')));
-      isNew = this.at(path, (entry) => made(entry, mode ?? 0o755));
+      isNew = this.at(path, (entry) => made(entry, (mode ?? 0o755) & FOLDER_MODES));
     }
     if (mode === undefined && !isNew) return;
     const fd = this.openFolder(path);
     try {
-      fchmodSync(fd, mode ?? 0o755);
+      fchmodSync(fd, (mode ?? 0o755) & FOLDER_MODES);
     } finally {
       closeSync(fd);
     }
@@ -191,9 +192,18 @@ export class Below {
   }
 }
 
-function made({ path }: Entry, mode: number): boolean {
+/** All but what makes programs run as somebody else, which means nothing for a folder. */
+const FOLDER_MODES = 0o3777;
+
+function made({ path, folder }: Entry, mode: number): boolean {
   try {
     mkdirSync(path, { mode });
+    const fd = openSync(path, constants.O_RDONLY | constants.O_DIRECTORY | NO_LINK);
+    try {
+      giveToOwner(folder, fd);
+    } finally {
+      closeSync(fd);
+    }
     return true;
   } catch (error) {
     if (codeOf(error) === 'EEXIST') return false;
@@ -227,6 +237,16 @@ function removeEntry({ path }: Entry): void {
       if (codeOf(error) !== 'ENOTEMPTY' || tries === MOST_TRIES) throw error;
     }
   }
+}
+
+/**
+ * Where Tessarion is root, what it has just made belongs to whoever owns the folder that it lies in: a site's files are the
+ * site's own user's.
+ */
+export function giveToOwner(folder: number, made: number): void {
+  if (process.getuid?.() !== 0) return;
+  const { uid, gid } = fstatSync(folder);
+  if (uid !== 0 && fstatSync(made).uid === 0) fchownSync(made, uid, gid);
 }
 
 const MOST_TRIES = 5;

@@ -18,7 +18,8 @@ import {
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { EngineError, fileChanged, fileError, readError } from '../errors.js';
-import { Below, type Entry, inFolder, namesOf, opened, showPath } from './below.js';
+import { Below, type Entry, giveToOwner, inFolder, namesOf, opened, showPath } from './below.js';
+import { runApart } from './run-apart.js';
 import {
   type CommandOptions,
   type CommandResult,
@@ -46,6 +47,11 @@ function tryCreate(path: Buffer, mode: number): number | undefined {
   }
 }
 
+/** Who may do what with a file. What else a mode says would give a site's program the rights of another user. */
+const PLAIN = 0o777;
+
+const modeOf = (mode: number, type: TreeNode['type']): number => (type === 'file' ? mode & PLAIN : mode & 0o7777);
+
 /** As `find` writes it, so that a listing need not be spelled anew. */
 const identity = (stat: BigIntStats): string =>
   `${stat.size} ${seconds(stat.mtimeNs)} ${seconds(stat.ctimeNs)} ${stat.ino}`;
@@ -68,14 +74,15 @@ function mustBeStill(file: number, path: ByteString, before: BigIntStats): void 
   if (identity(fstatSync(file, { bigint: true })) !== identity(before)) throw fileChanged(showPath(path));
 }
 
-/** Fills a new file, and removes it again when that fails. @param path by way of an open folder @returns its identity */
-async function fill(path: Buffer, file: number, content: FileContent, mode: number): Promise<string> {
+/** Fills a new file of an open folder, and removes it again when that fails. @returns its identity */
+async function fill({ path, folder }: Entry, file: number, content: FileContent, mode: number): Promise<string> {
   const write = (piece: Uint8Array): void => {
     for (let at = 0; at < piece.length; ) at += writeSync(file, piece, at);
   };
   try {
     if (content instanceof Uint8Array) write(content);
     else for await (const piece of content) write(piece);
+    giveToOwner(folder, file);
     const made = fstatSync(file, { bigint: true });
     if (Number(made.mode & 0o7777n) === mode) return identity(made);
     fchmodSync(file, mode);
@@ -124,7 +131,9 @@ function foundNodes(output: ByteString): TreeNode[] {
     const blank = said.indexOf(' ', 2);
     const mode = Number.parseInt(said.slice(2, blank), 8);
     const type = TYPES[said[0] as string] ?? 'special';
-    nodes.push(new FoundNode(path, type, mode, said.slice(blank + 1), type === 'link' ? target : undefined));
+    nodes.push(
+      new FoundNode(path, type, modeOf(mode, type), said.slice(blank + 1), type === 'link' ? target : undefined),
+    );
   }
   return nodes;
 }
@@ -137,7 +146,7 @@ function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined 
   return {
     path,
     type,
-    mode: Number(stat.mode & 0o7777n),
+    mode: modeOf(Number(stat.mode), type),
     bytes: Number(stat.size),
     identity: identity(stat),
     changedAtNs: stat.ctimeNs,
@@ -163,6 +172,7 @@ function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
  */
 export class LocalServer implements ServerConnection {
   readonly #below: Below;
+  readonly #base: ByteString;
 
   /** The server of an environment, by the environment's own folder. */
   static of(environmentFolder: ByteString): LocalServer {
@@ -171,6 +181,7 @@ export class LocalServer implements ServerConnection {
 
   /** @param base folder that holds the folders of environments; nothing outside is touched */
   constructor(base: ByteString) {
+    this.#base = base;
     this.#below = new Below(base);
   }
 
@@ -183,7 +194,7 @@ export class LocalServer implements ServerConnection {
       const fd = this.#below.openFolder(folder);
       try {
         // In the folder that was opened, by whatever name it is reached by now.
-        const found = await this.run('find', ['.', ...FIND], { folder: opened(fd), variables: { LC_ALL: 'C' } });
+        const found = await find(fd);
         const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
         if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
           return foundNodes(found.output);
@@ -271,12 +282,13 @@ export class LocalServer implements ServerConnection {
   async writeFile(path: ByteString, content: FileContent, mode: number): Promise<string> {
     return guard(path, () =>
       this.#below.at(path, async (entry) => {
-        const file = tryCreate(entry.path, mode);
-        if (file !== undefined) return fill(entry.path, file, content, mode);
-        const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`).path;
-        rmSync(temporary, { force: true });
-        const made = await fill(temporary, openSync(temporary, NEW_FILE, mode), content, mode);
-        renameSync(temporary, entry.path);
+        const plain = mode & PLAIN;
+        const file = tryCreate(entry.path, plain);
+        if (file !== undefined) return fill(entry, file, content, plain);
+        const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`);
+        rmSync(temporary.path, { force: true });
+        const made = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain);
+        renameSync(temporary.path, entry.path);
         return made;
       }),
     );
@@ -346,39 +358,56 @@ export class LocalServer implements ServerConnection {
     return stat.bavail * stat.bsize;
   }
 
-  run(program: string, args: readonly string[], options: CommandOptions = {}): Promise<CommandResult> {
-    return new Promise((resolve, reject) => {
-      const child = spawn(program, [...args], {
-        cwd: options.folder,
-        env: { PATH: process.env.PATH, LANG: 'C.UTF-8', ...options.variables },
-        stdio: ['pipe', 'pipe', 'pipe'],
-        timeout: (options.timeoutSeconds ?? 3600) * 1000,
+  async run(program: string, args: readonly string[], options: CommandOptions): Promise<CommandResult> {
+    return guard(options.environment, async () => {
+      const fd = this.#below.openFolder(options.environment);
+      const { uid, gid } = fstatSync(fd);
+      closeSync(fd);
+      return runApart(program, args, {
+        folder: showPath(options.folder),
+        own: showPath(options.environment),
+        base: showPath(this.#base),
+        hidden: options.hidden,
+        uid,
+        gid,
+        timeoutSeconds: options.timeoutSeconds,
       });
-      const output: Buffer[] = [];
-      const errors: Buffer[] = [];
-      child.stdout.on('data', (chunk: Buffer) => output.push(chunk));
-      child.stderr.on('data', (chunk: Buffer) => errors.push(chunk));
-      child.on('error', (error) =>
-        reject(
-          new EngineError(
-            'command-failed',
-            `${program} cannot be started: ${error.message}`,
-            `Install ${program} on the server.`,
-            { cause: error },
-          ),
-        ),
-      );
-      child.on('close', (code, signal) =>
-        resolve({
-          code: code ?? 1,
-          output: Buffer.concat(output).toString('latin1'),
-          errors: Buffer.concat(errors).toString() + (signal ? `ended by ${signal}` : ''),
-        }),
-      );
-      child.stdin.on('error', () => undefined);
-      child.stdin.end(options.input);
     });
   }
+}
+
+/** Runs `find` in an open folder. */
+function find(folder: number): Promise<CommandResult> {
+  return new Promise((resolve, reject) => {
+    const child = spawn('find', ['.', ...FIND], {
+      cwd: opened(folder),
+      env: { PATH: process.env.PATH, LC_ALL: 'C' },
+      stdio: ['ignore', 'pipe', 'pipe'],
+    });
+    const output: Buffer[] = [];
+    const errors: Buffer[] = [];
+    child.stdout.on('data', (piece: Buffer) => output.push(piece));
+    child.stderr.on('data', (piece: Buffer) => errors.push(piece));
+    child.on('error', (error) =>
+      reject(
+        new EngineError(
+          'command-failed',
+          `find cannot be started: ${error.message}`,
+          'Install findutils on the server.',
+          {
+            cause: error,
+          },
+        ),
+      ),
+    );
+    child.on('close', (code) =>
+      resolve({
+        code: code ?? 1,
+        output: Buffer.concat(output).toString('latin1'),
+        errors: Buffer.concat(errors).toString(),
+      }),
+    );
+  });
 }
 
 async function guard<T>(path: ByteString, act: () => Promise<T>, explain = fileError): Promise<T> {

@@ -21,10 +21,12 @@ export interface CommandResult {
 }
 
 export interface CommandOptions {
-  readonly folder?: string;
-  readonly variables?: Readonly<Record<string, string>>;
-  readonly input?: Buffer;
-  readonly timeoutSeconds?: number;
+  /** Folder of the environment whose program it is, and the one in which it works. */
+  readonly environment: ByteString;
+  readonly folder: ByteString;
+  /** Folders that are not there for it, beside those of other environments. */
+  readonly hidden: readonly string[];
+  readonly timeoutSeconds: number;
 }
 
 export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
@@ -81,8 +83,13 @@ export interface ServerConnection {
   /** Removes a file or a whole folder; nothing there is no error. */
   remove(path: ByteString): Promise<void>;
   freeBytes(path: ByteString): Promise<number>;
-  /** Runs a program without a shell; it ends with the connection. */
-  run(program: string, args: readonly string[], options?: CommandOptions): Promise<CommandResult>;
+  /**
+   * Runs a program of a site without a shell, apart from all others: as the user whom the environment's folder belongs to,
+   * within limits. Of what it says, the end is kept.
+   *
+   * @throws {EngineError} `command-failed` when it cannot be started, or not apart
+   */
+  run(program: string, args: readonly string[], options: CommandOptions): Promise<CommandResult>;
 }
 
 const ATTEMPTS = 4;

@@ -120,6 +120,8 @@ export async function settleIn(context: TransferContext, copy: Environment): Pro
   return runTasks(context, copy.path, ['staged', 'after']);
 }
 
+const TASK_SECONDS = 600;
+
 /** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
 export async function runTasks(
   context: TransferContext,
@@ -132,11 +134,12 @@ export async function runTasks(
   );
   for (const task of tasks) {
     const [program, ...args] = task.command as [string, ...string[]];
-    const folder = Buffer.from(
-      layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'),
-      'latin1',
-    ).toString();
-    const result = await environment.server.run(program, args, { folder, timeoutSeconds: 600 });
+    const result = await environment.server.run(program, args, {
+      environment: environment.folder,
+      folder: layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'),
+      hidden: [context.installation.folder.path],
+      timeoutSeconds: TASK_SECONDS,
+    });
     await context.say(
       `Task ${task.name} ended with ${result.code}.${result.errors === '' ? '' : ` ${result.errors.slice(0, 500)}`}`,
     );
