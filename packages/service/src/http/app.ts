@@ -121,7 +121,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   });
 
   const callerOf = (request: FastifyRequest): Promise<Caller | undefined> => {
-    const bearer = /^Bearer (.+)$/.exec(request.headers.authorization ?? '')?.[1];
+    const bearer = BEARER.exec(request.headers.authorization ?? '')?.[1];
     return access.callerOf({ token: bearer, session: request.cookies[SESSION_COOKIE] });
   };
   const mustBeSignedIn = async (request: FastifyRequest): Promise<Caller> => {
@@ -161,7 +161,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
         const guest = permission === 'guest' ? await mustBeGuest(request) : undefined;
         if (caller) await limits.ofPerson(caller.person.id, costs);
         if (guest) await limits.ofGuest(guest.id, costs);
-        refuseForeignOrigin(request);
+        refuseForeignOrigin(request, installation.consoleUrl);
         const input = {
           params: parsed(definition.params, request.params, 'path'),
           query: parsed(definition.query, request.query, 'query'),
@@ -226,7 +226,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   if (provider) addProviderRoutes(app, installation, access, provider, limits);
 
   const stream = new EventStream(installation);
-  app.get('/api/v1/events', async (request, reply) => {
+  app.get('/api/v1/events', { exposeHeadRoute: false }, async (request, reply) => {
     const { person } = await mustBeSignedIn(request);
     await limits.ofPerson(person.id, 1);
     await stream.serve(request, reply, person.id, async () => {
@@ -324,6 +324,8 @@ function toProblem(error: unknown): Problem {
 
 function parsed(type: z.ZodType, value: unknown, part: string): unknown {
   const result = type.safeParse(type instanceof z.ZodUndefined ? undefined : (value ?? {}));
+  if (result.success && holdsNul(result.data))
+    throw new ProblemError('invalid', 'A NUL stands in a text, which no record can hold.', 'Take it out.');
   if (result.success) return result.data;
   const fields = result.error.issues.map((issue) => ({
     path: [part, ...issue.path.map(String)].join('.'),
@@ -340,10 +342,19 @@ function parsed(type: z.ZodType, value: unknown, part: string): unknown {
   );
 }
 
+function holdsNul(value: unknown): boolean {
+  if (typeof value === 'string') return value.includes('\0');
+  if (typeof value !== 'object' || value === null) return false;
+  return Object.entries(value).some(([key, inner]) => key.includes('\0') || holdsNul(inner));
+}
+
+const BEARER = /^Bearer (.+)$/;
+
 /** A page of another origin must not act with somebody's cookie. */
-function refuseForeignOrigin(request: FastifyRequest): void {
-  if (request.method === 'GET' || request.headers.authorization !== undefined) return;
-  const { origin, host } = request.headers;
-  if (origin !== undefined && (!URL.canParse(origin) || new URL(origin).host !== host))
+function refuseForeignOrigin(request: FastifyRequest, consoleUrl: string): void {
+  if (request.method === 'GET' || BEARER.test(request.headers.authorization ?? '')) return;
+  const { origin } = request.headers;
+  const own = [`${request.protocol}://${request.host}`, new URL(consoleUrl).origin];
+  if (origin !== undefined && !own.includes(origin))
     throw new ProblemError('not-allowed', 'This request comes from another site.', 'Use the console itself.');
 }

@@ -1,5 +1,6 @@
 import type { QueryOf } from '@tessarion/contract';
 import type { Sight } from '../access/sight.js';
+import { readCursor, writeCursor } from '../records/cursor.js';
 import type { OnRecords } from '../records/open.js';
 import type { RequestRecord } from '../records/requests.js';
 
@@ -15,7 +16,7 @@ export async function findRequests(
   person: string,
   sight: Sight,
 ): Promise<{ requests: RequestRecord[]; next: string | null }> {
-  const [at, id] = cursor?.split('/') ?? [];
+  const before = readCursor(cursor);
   const rows = on<RequestRecord>('change_request as r')
     .orderBy('created_at', 'desc')
     .orderBy('id', 'desc')
@@ -39,12 +40,12 @@ export async function findRequests(
             AND v.revision = r.revision AND NOT v.is_answered)))`,
       { me: person },
     );
-  if (at !== undefined && id !== undefined) rows.whereRaw('(created_at, id) < (?::timestamptz, ?)', [at, id]);
+  if (before) rows.whereRaw('(created_at, id) < (?::timestamptz, ?)', [before.at, before.id]);
   const found = (await rows) as RequestRecord[];
   const page = found.slice(0, limit);
   const last = page.at(-1);
   return {
     requests: page,
-    next: found.length > limit && last ? `${last.created_at.toISOString()}/${last.id}` : null,
+    next: found.length > limit && last ? writeCursor({ at: last.created_at.toISOString(), id: last.id }) : null,
   };
 }

@@ -3,6 +3,7 @@ import { compareLane, decide, personalFields } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
+import { readPosition } from '../../records/cursor.js';
 import { toEngine } from '../../records/environments.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { doneBy } from '../../records/people.js';
@@ -173,7 +174,7 @@ export const forecastHandlers: Handlers<
     const forecast = await getForecast(installation, params.id);
     const shown = await personalHidden(call, forecast);
     const limit = query.limit ?? 200;
-    const from = Number(query.cursor ?? 0);
+    const from = readPosition(query.cursor);
     const rows = await installation
       .records('forecast_item')
       .where({ forecast_id: params.id })

@@ -1,5 +1,6 @@
 import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { verifyJournal } from '../../journal/verify-journal.js';
+import { readCursor, writeCursor } from '../../records/cursor.js';
 import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
@@ -34,13 +35,12 @@ async function pageOf(
   cursor: string | undefined,
   limit: number,
 ): Promise<Page<JournalEntry> & { items: JournalEntry[] }> {
-  const [at, id] = cursor?.split('/') ?? [];
   const entries = await installation.journal.list(installation.records, {
     ...filter,
-    before: at !== undefined && id !== undefined ? { at, id } : undefined,
+    before: readCursor(cursor),
     limit: limit + 1,
   });
   const items = entries.slice(0, limit);
   const last = items.at(-1);
-  return { items, next: entries.length > limit && last ? `${last.at}/${last.id}` : null };
+  return { items, next: entries.length > limit && last ? writeCursor(last) : null };
 }

@@ -9,6 +9,7 @@ import {
 } from '@tessarion/core';
 import { isStopKey } from '../../notices/stop-link.js';
 import { ProblemError } from '../../problems.js';
+import { readCursor, writeCursor } from '../../records/cursor.js';
 import type { OnRecords } from '../../records/open.js';
 import { iso } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
@@ -71,7 +72,7 @@ export const noticeHandlers: Handlers<
 > = {
   async noticeList({ installation: { records }, person, query, sight }) {
     const limit = query.limit ?? 30;
-    const [at, id] = query.cursor?.split('/') ?? [];
+    const before = readCursor(query.cursor);
     const own = () => {
       const rows = records('told_notice').where('person_id', person.id);
       // What somebody may not read any more, they are not told of.
@@ -83,14 +84,14 @@ export const noticeHandlers: Handlers<
       .orderBy('id', 'desc')
       .limit(limit + 1);
     if (query.unseen !== undefined) rows.whereNull('seen_at');
-    if (at !== undefined && id !== undefined) rows.whereRaw('(at, id) < (?::timestamptz, ?)', [at, id]);
+    if (before) rows.whereRaw('(at, id) < (?::timestamptz, ?)', [before.at, before.id]);
     const found = (await rows) as NoticeRow[];
     const page = found.slice(0, limit);
     const last = page.at(-1);
     const unseen = (await own().whereNull('seen_at').count('* as count').first()) as { count: number } | undefined;
     return {
       items: page.map(toNotice),
-      next: found.length > limit && last ? `${last.at.toISOString()}/${last.id}` : null,
+      next: found.length > limit && last ? writeCursor({ at: last.at.toISOString(), id: last.id }) : null,
       unseen: Number(unseen?.count ?? 0),
     };
   },

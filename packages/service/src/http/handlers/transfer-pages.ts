@@ -1,5 +1,6 @@
 import type { Transfer, TransferFilter } from '@tessarion/contract';
 import type { Sight } from '../../access/sight.js';
+import { readCursor, writeCursor } from '../../records/cursor.js';
 import { type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
@@ -40,18 +41,17 @@ async function pageOf(
   cursor: string | undefined,
   limit: number,
 ): Promise<Page<Transfer> & { items: Transfer[] }> {
-  const [at, id] = cursor?.split('/') ?? [];
   const found = await installation.transfers.list(installation.records, {
     ...filter,
     sight,
-    before: at !== undefined && id !== undefined ? { at, id } : undefined,
+    before: readCursor(cursor),
     limit: limit + 1,
   });
   const page = found.slice(0, limit);
   const last = page.at(-1);
   return {
     items: await Promise.all(page.map((record) => showTransfer(installation, record))),
-    next: found.length > limit && last ? `${last.created_at.toISOString()}/${last.id}` : null,
+    next: found.length > limit && last ? writeCursor({ at: last.created_at.toISOString(), id: last.id }) : null,
   };
 }
 

@@ -3,6 +3,7 @@ import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
+import { readCursor, writeCursor } from '../../records/cursor.js';
 import { json } from '../../records/open.js';
 import { iso } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
@@ -93,19 +94,19 @@ export const webhookHandlers: Handlers<
   async webhookDeliveries({ installation: { records }, params, query }) {
     if (!(await records('webhook').where({ id: params.id }).first('id'))) throw absent(params.id);
     const limit = query.limit ?? 50;
-    const [at, id] = query.cursor?.split('/') ?? [];
+    const before = readCursor(query.cursor);
     const rows = records('webhook_delivery')
       .where({ webhook_id: params.id })
       .orderBy('at', 'desc')
       .orderBy('id', 'desc')
       .limit(limit + 1);
-    if (at !== undefined && id !== undefined) rows.whereRaw('(at, id) < (?::timestamptz, ?)', [at, id]);
+    if (before) rows.whereRaw('(at, id) < (?::timestamptz, ?)', [before.at, before.id]);
     const found = (await rows) as DeliveryRow[];
     const page = found.slice(0, limit);
     const last = page.at(-1);
     return {
       items: page.map(toDelivery),
-      next: found.length > limit && last ? `${last.at.toISOString()}/${last.id}` : null,
+      next: found.length > limit && last ? writeCursor({ at: last.at.toISOString(), id: last.id }) : null,
     };
   },
   async webhookResend(call) {
