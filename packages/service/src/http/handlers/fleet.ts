@@ -1,6 +1,7 @@
 import { hostname } from 'node:os';
 import { type Address, formatLocation, parseLocation, plainSentence, toBytes } from '@tessarion/core';
-import { connectTo, LocalServer, PostgresAdmin } from '@tessarion/engine';
+import { LocalServer, PostgresAdmin } from '@tessarion/engine';
+import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
@@ -52,7 +53,8 @@ export const fleetHandlers: Handlers<
         `${database.user} may not make databases and roles on ${database.host}:${database.port}.`,
         'Give the login of a superuser, or one with CREATEDB and CREATEROLE.',
       );
-    const folder = toBytes(body.folder.replace(/\/+$/, ''));
+    const plain = serverFolder(body.folder, installation.folder.path);
+    const folder = toBytes(plain);
     const machine = new LocalServer(folder);
     // One that is there already keeps its mode.
     await machine.freeBytes(folder).catch(() => machine.makeFolder(folder));
@@ -60,7 +62,7 @@ export const fleetHandlers: Handlers<
       await servers.insert(trx, {
         name: body.name,
         machine: hostname(),
-        folder: body.folder.replace(/\/+$/, ''),
+        folder: plain,
         base_domain: body.baseDomain,
         web_host: body.webHost,
         database,
@@ -126,9 +128,10 @@ export const fleetHandlers: Handlers<
       }),
     );
     await refuseTakenAddresses(installation, addresses);
-    for (const { name: _name, ...login } of body.databases) await (await connectTo(login, 'read', 'adopt')).end();
+    const others = await environments.list(records);
+    const folder = ownFolder(body, server, others);
+    await mustBeOwnDatabases(body, others, installation.recordsUrl);
     const path = `${body.name}/live`;
-    const folder = body.folder.replace(/\/+$/, '');
     return records.transaction(async (trx) => {
       await trx('site').insert({
         name: body.name,
