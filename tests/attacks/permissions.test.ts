@@ -1,4 +1,4 @@
-import type { Client } from '@tessarion/client';
+import { Client } from '@tessarion/client';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addSite, done, newcomer, refusal, SHOP, type Studio, startStudio } from '../support/studio.js';
 import { tried } from './tried.js';
@@ -189,5 +189,60 @@ describe('a client’s own person', () => {
     expect(JSON.stringify(await client.call('teamList'))).not.toMatch(/ferry|saltmarsh/i);
     expect((await studio.client.call('teamList')).map((one) => one.name)).toContain('ferry');
     expect((await theirs.call('personList')).map((one) => one.mail)).toContain(teamed.mail);
+  });
+});
+
+describe('a token that is limited', () => {
+  it.each([
+    ['to some permissions', { permissions: ['site.read' as const] }],
+    ['to a site', { scope: 'threadmill' }],
+  ])('%s changes nothing of its person’s own, and is told nothing of it', async (_what, limit) => {
+    const owner = await somebody(['operations', 'everything']);
+    const whole = await owner.call('tokenCreate', { body: { name: 'whole' } });
+    const { value, id } = await owner.call('tokenCreate', { body: { name: 'limited', ...limit } });
+    const client = new Client({ url: studio.url, token: value });
+    const acts: (() => Promise<unknown>)[] = [
+      () => client.call('tokenRemove', { params: { id: whole.id } }),
+      () => client.call('tokenRemove', { params: { id } }),
+      () => client.call('tokenCreate', { body: { name: 'wider' } }),
+      () => client.call('tokenList'),
+      () => client.call('sessionList'),
+      () => client.call('sessionEnd', { params: { id: 'n-0000000000' } }),
+      () => client.call('noticeWish', { params: { kind: 'approved' }, body: { mail: 'never' } }),
+      () => client.call('digestTimeSet', { body: { at: '06:00', zone: 'UTC' } }),
+      () => client.call('calendarMake'),
+      () => client.call('factorBegin', { body: { password: studio.password } }),
+      () => client.call('factorEnd', { body: { code: '000000' } }),
+    ];
+    for (const act of acts) expect(await attack(act())).toBe('not-allowed');
+    expect(await refusal(client.call('me'))).toBe('done');
+    expect(await refusal(new Client({ url: studio.url, token: whole.value }).call('tokenList'))).toBe('done');
+  });
+
+  it('ends by itself in time, as does every token of which nothing else is said', async () => {
+    const owner = await somebody();
+    const days = (made: { createdAt: string; expiresAt: string | null }): number | null =>
+      made.expiresAt === null
+        ? null
+        : Math.round((Date.parse(made.expiresAt) - Date.parse(made.createdAt)) / 86_400_000);
+    expect(days(await owner.call('tokenCreate', { body: { name: 'one' } }))).toBe(90);
+    expect(days(await owner.call('tokenCreate', { body: { name: 'two', days: 7 } }))).toBe(7);
+    expect(days(await owner.call('tokenCreate', { body: { name: 'three', days: null } }))).toBeNull();
+  });
+});
+
+describe('a session', () => {
+  it('that nobody uses is over, long before its end', async () => {
+    const client = await somebody();
+    const { id } = await client.call('me');
+    const seen = (when: string) =>
+      studio.records.query(
+        `UPDATE session SET created_at = now() - interval '3 days', last_seen_at = now() - interval '${when}' WHERE person_id = $1`,
+        [id],
+      );
+    await seen('23 hours');
+    expect(await refusal(client.call('me'))).toBe('done');
+    await seen('25 hours');
+    expect(await attack(client.call('me'))).toBe('not-signed-in');
   });
 });

@@ -68,3 +68,7 @@ export function edit<P extends z.ZodType, Q extends z.ZodType, B extends z.ZodTy
 ): Endpoint<P, Q, B, R> & { readonly isEdit: true } {
   return { ...definition, isEdit: true };
 }
+
+/** Whether an endpoint does something, or only reads and computes. */
+export const isAct = ({ method, isAct: does }: Pick<Endpoint, 'method' | 'isAct'>): boolean =>
+  method !== 'GET' && does !== false;

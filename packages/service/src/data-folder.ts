@@ -50,13 +50,24 @@ export class Keys {
     this.#master = master;
   }
 
-  static async open(file: string): Promise<Keys> {
+  /**
+   * @param file where the master key is made when there is none
+   * @param elsewhere a file that holds it instead, which somebody else has made
+   * @throws where it is none
+   */
+  static async open(file: string, elsewhere = process.env.TESSARION_KEY_FILE): Promise<Keys> {
+    if (elsewhere) return new Keys(masterKey(elsewhere, await fs.readFile(elsewhere, 'utf8')));
     try {
       await fs.writeFile(file, randomBytes(32).toString('hex'), { flag: 'wx', mode: 0o600 });
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
     }
-    return new Keys(Buffer.from((await fs.readFile(file, 'utf8')).trim(), 'hex'));
+    return new Keys(masterKey(file, await fs.readFile(file, 'utf8')));
+  }
+
+  /** By which the records know whether they are read with the key that they were written with. */
+  get mark(): string {
+    return this.derive('the mark of the master key').toString('hex');
   }
 
   /** A key for one purpose, derived from the master key. */
@@ -71,6 +82,12 @@ export class Keys {
   decrypt(sealed: string): string {
     return openWith(this.derive('secrets'), sealed);
   }
+}
+
+function masterKey(file: string, text: string): Buffer {
+  if (!/^[\da-f]{64}$/i.test(text.trim()))
+    throw new Error(`${file} holds no master key, which is 64 hexadecimal digits. Put it back from where it is kept.`);
+  return Buffer.from(text.trim(), 'hex');
 }
 
 /** AES-256-GCM: nonce, tag and what is sealed, in base64. @param key 32 bytes */

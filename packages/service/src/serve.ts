@@ -58,7 +58,16 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   const consoleUrl = options.publicUrl?.replace(/\/+$/, '') ?? `http://${options.host}:${ports.service}`;
   const settings = { dataFolder: folder.path, recordsUrl, consoleUrl, gatewayPort: ports.gateway };
   const installation = await openInstallation('service', { ...process.env, ...toVariables(settings) });
+  if (process.getuid?.() === 0)
+    installation.log.warn(
+      'This service runs as root: whoever takes it over has the whole machine. Run it as a user of its own (docs/security.md, packaging/tessarion.service).',
+    );
   await migrate(installation.records);
+  await mustBeTheirKey(installation).catch(async (error: unknown) => {
+    await installation.records.destroy();
+    await cluster?.stop();
+    throw error;
+  });
   await runMigrations({ connectionString: recordsUrl });
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
@@ -101,6 +110,17 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
       await cluster?.stop();
     },
   };
+}
+
+/** Records that were written with another master key are of no use: nothing is done to them. */
+async function mustBeTheirKey({ records, folder }: Installation): Promise<void> {
+  const value = folder.keys.mark;
+  await records('installation').insert({ name: 'key-mark', value }).onConflict('name').ignore();
+  const known = (await records('installation').where({ name: 'key-mark' }).first('value')) as { value: string };
+  if (known.value !== value)
+    throw new Error(
+      'These records were written with another master key. Put that one back (docs/security.md), or name the records that belong to this one.',
+    );
 }
 
 const CLOSE_GRACE_MS = 3000;

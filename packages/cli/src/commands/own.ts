@@ -34,16 +34,17 @@ export function addOwn(program: Command): void {
   token
     .command('create')
     .argument('<name>')
-    .option('--days <N>', 'how long it is valid')
+    .option('--days <N>', 'how long it is valid', '90')
+    .option('--until-ended', 'it has no end of its own')
     .option('--json', 'one JSON document')
     .description('make a token; its value is shown once')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion token create deploy-script --days 365\n  tessarion token create laptop --json',
     )
-    .action(async (name: string, options: { days?: string }, command: Command) => {
+    .action(async (name: string, options: { days: string; untilEnded?: true }, command: Command) => {
       const made = await (await connect(command)).call('tokenCreate', {
-        body: { name, ...(options.days === undefined ? {} : { days: Number(options.days) }) },
+        body: { name, days: options.untilEnded ? null : Number(options.days) },
       });
       if (wantsJson(command)) return printJson(made);
       print(made.value);

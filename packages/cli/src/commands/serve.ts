@@ -35,6 +35,11 @@ export function addServe(program: Command): void {
         mostRequests: string;
         workers: string;
       }) => {
+        if (options.records !== undefined && new URL(options.records).password !== '') {
+          // Everybody on the machine may read the arguments of a process, until it has another title.
+          process.title = 'tessarion serve';
+          process.stderr.write('The password of the records stood in the arguments: give them in TESSARION_RECORDS.\n');
+        }
         const { serve } = await import('@tessarion/service');
         const service = await serve({
           dataFolder: options.data,

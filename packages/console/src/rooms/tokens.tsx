@@ -68,7 +68,7 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
         body: {
           name,
           scope,
-          ...(days === 0 ? {} : { days }),
+          days: days === 0 ? null : days,
           ...(chosen === undefined ? {} : { permissions: [...chosen] }),
         },
       }),

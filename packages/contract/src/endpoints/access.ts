@@ -163,7 +163,8 @@ export const accessEndpoints = {
     query: nothing,
     body: z.strictObject({
       name: z.string().min(1).max(120),
-      days: z.number().int().min(1).max(3650).optional(),
+      /** How long it holds: 90 where nothing is said, null until it is ended. */
+      days: z.number().int().min(1).max(3650).nullable().optional(),
       permissions: z.array(s.Permission).min(1).optional(),
       scope: s.ScopeText.optional(),
     }),

@@ -1,10 +1,10 @@
-import type { About, Endpoint } from '@tessarion/contract';
+import { type About, type Endpoint, isAct } from '@tessarion/contract';
 import { type Actor, decide, type EnvironmentKind, maySomewhere, type Permission, type Thing } from '@tessarion/core';
 import { ProblemError } from '../problems.js';
 import { noEnvironment, noForecast, noGuest, noRequest, noSite, noSnapshot, noTransfer } from '../records/absent.js';
 import type { OnRecords } from '../records/open.js';
 import type { Installation } from '../work/context.js';
-import type { Caller } from './actors.js';
+import type { Caller, TokenInUse } from './actors.js';
 import type { Sight } from './sight.js';
 
 /** Parts of a call in which its things are named. */
@@ -34,6 +34,7 @@ export async function mustBeAllowed(
   input: Input,
 ): Promise<void> {
   const { permission, about } = definition;
+  if (about === 'own' && isAct(definition)) mustBeUnlimited(caller.token);
   if (permission === 'open' || permission === 'guest' || permission === 'signed-in') return;
   if (about === 'own') return;
   if (about === 'listed') {
@@ -51,6 +52,20 @@ export async function mustBeAllowed(
   const needed: Permission =
     target.is === 'environment' && target.kind === 'live' && definition.onLive ? definition.onLive : permission;
   refuse(decide(caller.actor, needed, target));
+}
+
+/**
+ * A token that is limited does what it was made for; what is its person's own, who may do more, it leaves alone.
+ *
+ * @throws {ProblemError} `not-allowed`
+ */
+export function mustBeUnlimited(token: TokenInUse | undefined): void {
+  if (token && (token.permissions !== null || token.scope !== 'everything'))
+    throw new ProblemError(
+      'not-allowed',
+      'A token that is limited changes nothing of its person’s own.',
+      'Sign in, and do it yourself.',
+    );
 }
 
 /** @throws {ProblemError} `not-allowed` */

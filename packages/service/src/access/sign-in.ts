@@ -8,6 +8,9 @@ import { confirmFactor, mustHaveFactor } from './second-factor.js';
 import { type Counted, placeOf, Tries } from './tries.js';
 
 const SESSION_DAYS = 14;
+/** A session that nobody uses for so long is over. */
+const IDLE_HOURS = 24;
+const TOKEN_DAYS = 90;
 const INVITATION_DAYS = 7;
 const FREE_TRIES = 5;
 export const TRIES_AT_ONE_PLACE = 50;
@@ -283,6 +286,9 @@ export class Access {
       .join('person', 'person.id', 'session.person_id')
       .where('session.hash', hash)
       .where('session.expires_at', '>', now)
+      .whereRaw('coalesce(session.last_seen_at, session.created_at) > ?', [
+        new Date(now.getTime() - IDLE_HOURS * 3_600_000),
+      ])
       .where('person.state', 'active')
       .first('person.*', 'session.last_seen_at as seen_at');
     if (!row) return undefined;
@@ -297,17 +303,18 @@ export class Access {
     person: Person,
     wanted: {
       readonly name: string;
-      readonly days?: number | undefined;
+      readonly days?: number | null | undefined;
       readonly permissions?: readonly string[] | undefined;
       readonly scope?: string | undefined;
     },
   ): Promise<{ row: TokenRow; value: string }> {
     const value = newSecret('tsr');
+    const { days = TOKEN_DAYS } = wanted;
     const row: TokenRow = {
       id: newId('k'),
       name: wanted.name,
       created_at: this.#now(),
-      expires_at: wanted.days === undefined ? null : new Date(this.#now().getTime() + wanted.days * 86_400_000),
+      expires_at: days === null ? null : new Date(this.#now().getTime() + days * 86_400_000),
       last_used_at: null,
       permissions: wanted.permissions ?? null,
       scope: wanted.scope ?? 'everything',

@@ -6,6 +6,7 @@ import {
   type Endpoint,
   type EndpointName,
   endpoints,
+  isAct,
   openApiDocument,
   type Person,
   type Problem,
@@ -39,7 +40,7 @@ import { handlers } from './handlers/index.js';
 import { Idempotency } from './idempotency.js';
 import { mustMatch } from './if-match.js';
 import { Limits } from './limits.js';
-import { isAct, journalOf } from './note.js';
+import { journalOf } from './note.js';
 import { addProviderRoutes, RETURN_PATH } from './provider-routes.js';
 
 export interface AppOptions {

@@ -1,4 +1,4 @@
-import type { Endpoint, EndpointName, Person } from '@tessarion/contract';
+import type { EndpointName, Person } from '@tessarion/contract';
 import type { FastifyRequest } from 'fastify';
 import type { Caller } from '../access/actors.js';
 import type { Input } from '../access/allow.js';
@@ -8,9 +8,6 @@ import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { Call } from './handlers/call.js';
 import type { Limits } from './limits.js';
-
-/** Whether an endpoint does something, or only reads and computes. */
-export const isAct = (definition: Endpoint): boolean => definition.method !== 'GET' && definition.isAct !== false;
 
 /** Refusals that somebody may ask about later; a misspelt field is none. */
 const NOTED: readonly ProblemKind[] = [

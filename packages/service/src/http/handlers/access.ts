@@ -1,5 +1,5 @@
 import { decide, PERMISSIONS, type Permission } from '@tessarion/core';
-import type { TokenInUse } from '../../access/actors.js';
+import { mustBeUnlimited } from '../../access/allow.js';
 import type { SessionRow, TokenRow } from '../../access/sign-in.js';
 import { hashSecret } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
@@ -22,16 +22,6 @@ const toToken = (row: TokenRow) => ({
 export function mustBeSession({ token }: Pick<Call, 'token'>): void {
   if (token)
     throw new ProblemError('not-allowed', 'A token cannot change how one comes in.', 'Sign in, and do it in Settings.');
-}
-
-/** A token that is limited makes none: that one could allow more. */
-function mustBeUnlimited(token: TokenInUse | undefined): void {
-  if (token && (token.permissions !== null || token.scope !== 'everything'))
-    throw new ProblemError(
-      'not-allowed',
-      'A token that is limited cannot make tokens.',
-      'Sign in, and make it yourself.',
-    );
 }
 
 export const accessHandlers: Handlers<
@@ -105,7 +95,8 @@ export const accessHandlers: Handlers<
     });
   },
 
-  async sessionList({ installation, person, session }) {
+  async sessionList({ installation, person, session, token }) {
+    mustBeUnlimited(token);
     const rows = (await installation
       .records('session')
       .where({ person_id: person.id })
@@ -136,13 +127,13 @@ export const accessHandlers: Handlers<
     return undefined;
   },
 
-  async tokenList({ person, installation }) {
+  async tokenList({ person, installation, token }) {
+    mustBeUnlimited(token);
     const rows = await installation.records('token').where({ person_id: person.id }).orderBy('created_at');
     return (rows as TokenRow[]).map(toToken);
   },
   async tokenCreate(call) {
-    const { person, body, access, installation, token } = call;
-    mustBeUnlimited(token);
+    const { person, body, access, installation } = call;
     return installation.records.transaction(async (trx) => {
       const { row, value } = await access.makeToken(trx, person, body);
       await call.note(trx, row.id, { name: row.name, permissions: row.permissions, scope: row.scope });
