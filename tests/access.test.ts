@@ -106,6 +106,8 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   tokenCreate: () => ({ body: { name: 'one', days: 1, permissions: ['site.read'] } }),
   tokenRemove: () => ({ params: { id: 'k-0000000000' } }),
   sessionList: () => ({}),
+  sessionsEnd: () => ({}),
+  passwordChange: () => ({ body: { password: 'wrong', next: 'heather and madder 12' } }),
   sessionEnd: () => ({ params: { id: 'n-0000000000' } }),
   personList: () => ({}),
   personInvite: () => ({

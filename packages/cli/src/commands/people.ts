@@ -184,12 +184,20 @@ export function addPeople(program: Command): void {
     );
   });
   examples(
-    json(people.command('sessions').description('list your own sessions').option('--end <ID>', 'end one of them')),
+    json(
+      people
+        .command('sessions')
+        .description('list your own sessions')
+        .option('--end <ID>', 'end one of them')
+        .option('--end-all', 'end all of them'),
+    ),
     'tessarion people sessions',
     'tessarion people sessions --end n-8k2m4q9x1c',
-  ).action(async (options: { end?: string }, command: Command) => {
+    'tessarion people sessions --end-all',
+  ).action(async (options: { end?: string; endAll?: true }, command: Command) => {
     const client = await connect(command);
     if (options.end !== undefined) await client.call('sessionEnd', { params: { id: options.end } });
+    if (options.endAll) await client.call('sessionsEnd');
     const sessions = await client.call('sessionList');
     if (wantsJson(command)) return printJson(sessions);
     if (sessions.length === 0) return print('No sessions.');

@@ -7,6 +7,7 @@ import { Failure, Loading } from '../parts/states.js';
 import { Ago, clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
 import { CalendarLink } from './calendar-link.js';
+import { NewPassword } from './new-password.js';
 import { SecondFactor } from './second-factor.js';
 import { Tokens } from './tokens.js';
 
@@ -18,6 +19,7 @@ export function SettingsRoom(): JSX.Element {
       {/* First: nothing above it comes later and moves it. */}
       <Installation />
       <Mail />
+      <NewPassword />
       <SecondFactor />
       <CalendarLink />
       <Sessions />
@@ -142,10 +144,14 @@ function Sessions(): JSX.Element {
     mutationFn: (id: string) => client.call('sessionEnd', { params: { id } }),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['sessions'] }),
   });
+  const endOthers = useMutation({
+    mutationFn: () => client.call('sessionsEnd'),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['sessions'] }),
+  });
   return (
     <section aria-labelledby="sessions">
       <h2 id="sessions">Signed in</h2>
-      {end.isError && <Failure error={end.error} />}
+      {(end.isError || endOthers.isError) && <Failure error={end.error ?? endOthers.error} />}
       <ul className="plain">
         {(sessions.data ?? []).map((one) => (
           <li key={one.id} className="given">
@@ -163,6 +169,11 @@ function Sessions(): JSX.Element {
           </li>
         ))}
       </ul>
+      {(sessions.data ?? []).some((one) => !one.isThis) && (
+        <button type="button" className="btn" disabled={endOthers.isPending} onClick={() => endOthers.mutate()}>
+          End all others
+        </button>
+      )}
     </section>
   );
 }

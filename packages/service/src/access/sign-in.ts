@@ -3,6 +3,7 @@ import { type DataFolder, hashSecret, newId, newSecret } from '../data-folder.js
 import { ProblemError } from '../problems.js';
 import type { OnRecords, Records } from '../records/open.js';
 import { type Caller, callerOf } from './actors.js';
+import { mustNotBeGuessable } from './guessable.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
 import { confirmFactor, mustHaveFactor } from './second-factor.js';
 import { type Counted, placeOf, Tries } from './tries.js';
@@ -88,25 +89,56 @@ export class Access {
    * A new password of somebody who has a key: hashed for them alone, and before a transaction waits for it.
    *
    * @param kind of a key: of an invitation, or of the first administrator
-   * @throws {ProblemError} `not-allowed`, `too-many-tries`
+   * @param known words of theirs, which no password is made of
+   * @throws {ProblemError} `not-allowed`, `too-many-tries`, `invalid` where it is easily guessed
    */
-  async newPassword(kind: 'invitation' | 'first', key: string, password: string, address: string): Promise<string> {
+  async newPassword(
+    kind: 'invitation' | 'first',
+    key: string,
+    password: string,
+    address: string,
+    known: readonly string[] = [],
+  ): Promise<string> {
     const place = { who: `${kind} address ${placeOf(address)}`, free: TRIES_AT_ONE_PLACE };
     const attempt = this.tries.begin(place);
     try {
       const hash = hashSecret(key);
-      const known =
+      const found: { name: string; mail?: string } | undefined =
         kind === 'first'
           ? await this.#records('installation').where({ name: 'first-key', value: hash }).first('name')
-          : await this.#records('invitation').where({ hash }).where('expires_at', '>', this.#now()).first('hash');
-      if (!known) {
+          : await this.#records('invitation as i')
+              .join('person as p', 'p.id', 'i.person_id')
+              .where('i.hash', hash)
+              .where('i.expires_at', '>', this.#now())
+              .first('p.name', 'p.mail');
+      if (!found) {
         attempt.fail(place);
         throw kind === 'first' ? noFirstKey() : noInvitation();
       }
+      await mustNotBeGuessable(password, [...known, ...(found.mail === undefined ? [] : [found.name, found.mail])]);
       return await hashPassword(password);
     } finally {
       attempt.end();
     }
+  }
+
+  /**
+   * Another password of somebody who knows theirs.
+   *
+   * @returns its hash
+   * @throws {ProblemError} `wrong-password`, `too-many-tries`, `invalid` where it is easily guessed
+   */
+  async nextPassword(person: Person, password: string, next: string): Promise<string> {
+    await this.mustKnowPassword(person, password);
+    await mustNotBeGuessable(next, [person.name, person.mail]);
+    return hashPassword(next);
+  }
+
+  /** Ends the sessions of somebody but for one. @returns how many */
+  endOthers(trx: OnRecords, person: string, session: string | undefined): Promise<number> {
+    const others = trx('session').where({ person_id: person });
+    if (session !== undefined) others.whereNot({ hash: hashSecret(session) });
+    return others.delete();
   }
 
   /** @param password_hash by {@link newPassword} @throws {ProblemError} `not-allowed` */
@@ -187,6 +219,12 @@ export class Access {
     } finally {
       attempt.end();
     }
+  }
+
+  /** Whether somebody is signed in already, and nowhere near an address. */
+  async isNewPlace(person: string, address: string): Promise<boolean> {
+    const known = await this.#records('session').where({ person_id: person }).first('id');
+    return known !== undefined && !(await this.#hasSessionFrom(person, placeOf(address)));
   }
 
   async #hasSessionFrom(person: string, from: string): Promise<boolean> {

@@ -1,10 +1,14 @@
+import type { Person } from '@tessarion/contract';
 import { decide, PERMISSIONS, type Permission } from '@tessarion/core';
 import { mustBeUnlimited } from '../../access/allow.js';
 import type { SessionRow, TokenRow } from '../../access/sign-in.js';
 import { hashSecret } from '../../data-folder.js';
+import { writeLetter } from '../../notices/letters.js';
 import { ProblemError } from '../../problems.js';
+import type { OnRecords } from '../../records/open.js';
 import { listPeople } from '../../records/people.js';
 import { iso } from '../../records/transfers.js';
+import type { Installation } from '../../work/context.js';
 import { SESSION_COOKIE as COOKIE, giveSession } from '../cookies.js';
 import type { Call, Handlers } from './call.js';
 
@@ -24,6 +28,25 @@ export function mustBeSession({ token }: Pick<Call, 'token'>): void {
     throw new ProblemError('not-allowed', 'A token cannot change how one comes in.', 'Sign in, and do it in Settings.');
 }
 
+/** Where somebody signed in from a place that is new, they are told, lest it was not they. */
+export const tellOfSignIn = (
+  trx: OnRecords,
+  installation: Installation,
+  { name, mail }: Person,
+  address: string,
+): Promise<boolean> =>
+  writeLetter(trx, installation, {
+    name,
+    mail,
+    letter: {
+      head: 'Somebody signed in with your name',
+      sentence: `From ${address}, at ${installation.now().toISOString().slice(0, 16).replace('T', ' ')} UTC.`,
+      words: 'If it was not you, choose another password at once: that ends all other sessions.',
+      link: { text: 'Settings', url: `${installation.consoleUrl}/settings` },
+      footer: 'You are told of each place that is new.',
+    },
+  });
+
 export const accessHandlers: Handlers<
   | 'signIn'
   | 'signOut'
@@ -33,6 +56,8 @@ export const accessHandlers: Handlers<
   | 'invitationAccept'
   | 'sessionList'
   | 'sessionEnd'
+  | 'sessionsEnd'
+  | 'passwordChange'
   | 'tokenList'
   | 'tokenCreate'
   | 'tokenRemove'
@@ -40,10 +65,12 @@ export const accessHandlers: Handlers<
   async signIn(call) {
     const { body, access, reply, session: former, installation } = call;
     const person = await access.identify(body.mail, body.password, body.code, call.address);
+    const isNewPlace = await access.isNewPlace(person.id, call.address);
     const begun = await installation.records.transaction(async (trx) => {
       // A session that was there before is not taken over, it ends.
       if (former !== undefined) await access.signOut(trx, former);
       await call.note(trx, person.id, {}, person);
+      if (isNewPlace) await tellOfSignIn(trx, installation, person, call.address);
       return access.beginSession(trx, person, call.address);
     });
     giveSession(reply, begun, installation);
@@ -77,7 +104,8 @@ export const accessHandlers: Handlers<
   async firstAdministrator(call) {
     const { access, address } = call;
     const { password, ...first } = call.body;
-    const password_hash = await access.newPassword('first', first.key, password, address);
+    const known = [first.name, first.mail];
+    const password_hash = await access.newPassword('first', first.key, password, address, known);
     return call.installation.records.transaction(async (trx) => {
       const person = await access.makeFirst(trx, { ...first, password_hash });
       await call.note(trx, person.id, { role: 'administrator' }, person);
@@ -125,6 +153,27 @@ export const accessHandlers: Handlers<
       await call.note(trx, params.id, {});
     });
     return undefined;
+  },
+
+  async sessionsEnd(call) {
+    const { installation, access, person, session } = call;
+    return installation.records.transaction(async (trx) => {
+      const ended = await access.endOthers(trx, person.id, session);
+      await call.note(trx, person.id, { ended });
+      return { ended };
+    });
+  },
+  async passwordChange(call) {
+    const { installation, access, person, body, session } = call;
+    mustBeSession(call);
+    const password_hash = await access.nextPassword(person, body.password, body.next);
+    return installation.records.transaction(async (trx) => {
+      await trx('person').where({ id: person.id }).update({ password_hash });
+      // Whoever knew the former one is out.
+      const ended = await access.endOthers(trx, person.id, session);
+      await call.note(trx, person.id, { ended });
+      return { ended };
+    });
   },
 
   async tokenList({ person, installation, token }) {
