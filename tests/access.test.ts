@@ -107,7 +107,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   tokenRemove: () => ({ params: { id: 'k-0000000000' } }),
   sessionList: () => ({}),
   sessionsEnd: () => ({}),
-  passwordChange: () => ({ body: { password: 'wrong', next: 'heather and madder 12' } }),
+  passwordChange: () => ({ body: { password: 'wrong', next: 'too short' } }),
   sessionEnd: () => ({ params: { id: 'n-0000000000' } }),
   personList: () => ({}),
   personInvite: () => ({
