@@ -191,7 +191,6 @@ export function addPeople(program: Command): void {
         .option('--end <ID>', 'end one of them')
         .option('--end-all', 'end all of them'),
     ),
-    'tessarion people sessions',
     'tessarion people sessions --end n-8k2m4q9x1c',
     'tessarion people sessions --end-all',
   ).action(async (options: { end?: string; endAll?: true }, command: Command) => {
