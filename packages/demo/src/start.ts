@@ -115,7 +115,9 @@ function startService(data: string, gatewayPort: number): ChildProcess {
   const log = openSync(join(data, 'service.log'), 'a', 0o600);
   const cli = fileURLToPath(new URL('../../cli/dist/main.js', import.meta.url));
   const ports = ['--port', process.env.TESSARION_DEMO_PORT ?? '0', '--gateway-port', String(gatewayPort)];
-  return fork(cli, ['serve', '--data', join(data, 'tessarion'), ...ports, '--workers', '2'], {
+  // One person sets the whole studio up within a minute.
+  const patient = ['--most-requests', '30000'];
+  return fork(cli, ['serve', '--data', join(data, 'tessarion'), ...ports, '--workers', '2', ...patient], {
     stdio: ['ignore', log, log, 'ipc'],
   });
 }
