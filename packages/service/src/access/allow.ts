@@ -63,7 +63,7 @@ export function mustBeUnlimited(token: TokenInUse | undefined): void {
   if (token && (token.permissions !== null || token.scope !== 'everything'))
     throw new ProblemError(
       'not-allowed',
-      'A token that is limited changes nothing of its person’s own.',
+      'A token that is limited neither changes nor is told what is its person’s own.',
       'Sign in, and do it yourself.',
     );
 }
