@@ -433,6 +433,10 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     const d = ours.get(key)?.view;
     const base = baseOf(key);
     const whole = wholeCollision(outcome);
+    const isSold = d?.stock !== base.destination?.stock;
+    // What colleagues or visitors changed there is never deleted unasked.
+    if (!s && d && name === 'page' && base.destination && (d.title !== base.destination.title || (up && isSold)))
+      expect(whole, `${key} deleted here, changed there`).not.toEqual([]);
     for (const { why } of whole) {
       // Nothing collides without a reason.
       if (why.is === 'changed-and-gone') expect([!!s, !!d, changed(name, s, base.source)]).toEqual([true, false, true]);
