@@ -1,18 +1,27 @@
+import { readFile, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { Client, ServiceProblem } from '@tessarion/client';
+import type { JournalHead } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { done, forecastOf, invited, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+
+const ELSEWHERE = join(tmpdir(), `heads-elsewhere-${process.pid}.jsonl`);
 
 let studio: Studio;
 let records: pg.Pool;
 /** The transfer that made the copy. */
 let copied = '';
 beforeAll(async () => {
-  studio = await startStudio('live');
+  studio = await startStudio('live', { variables: { TESSARION_JOURNAL_HEADS: ELSEWHERE } });
   copied = (await makeCopy(studio, 'threadmill', 'staging')).id;
   ({ records } = studio);
 }, 120_000);
-afterAll(() => studio?.stop());
+afterAll(async () => {
+  await studio?.stop();
+  await rm(ELSEWHERE, { force: true });
+});
 
 const entries = async (query: Record<string, string> = {}) =>
   (await studio.client.call('journalList', { query })).items;
@@ -133,6 +142,55 @@ describe('verifying the journal', () => {
     for (const row of last.rows) await put(row);
     const verdict = await verify();
     expect([verdict.faults, verdict.checked]).toEqual([[], checked]);
+  });
+
+  it('names who was made somebody else, and who is gone though nobody erased them', async () => {
+    await sealed();
+    const { rows } = await records.query(
+      'SELECT * FROM journal_side WHERE entry_id = (SELECT id FROM journal_entry WHERE position = 2)',
+    );
+    const [side] = rows as { entry_id: string; salt: string; text: string; person_id: string }[];
+    if (!side) throw new Error('Nobody did the second thing.');
+    const setText = (text: string) =>
+      records.query('UPDATE journal_side SET text = $2 WHERE entry_id = $1', [side.entry_id, text]);
+    await setText(side.text.replace('Maren Brask', 'Odd Rye'));
+    expect((await verify()).faults).toMatchObject([{ what: 'who altered', position: 2 }]);
+    await setText(side.text);
+    expect((await verify()).faults).toEqual([]);
+    await records.query('DELETE FROM journal_side WHERE entry_id = $1', [side.entry_id]);
+    expect((await verify()).faults).toMatchObject([{ what: 'who gone', position: 2 }]);
+    await records.query('INSERT INTO journal_side (entry_id, salt, text, person_id) VALUES ($1, $2, $3, $4)', [
+      side.entry_id,
+      side.salt,
+      side.text,
+      side.person_id,
+    ]);
+    expect((await verify()).faults).toEqual([]);
+  });
+
+  it('is missed where it is gone as a whole, and by heads elsewhere where those here are cut off as well', async () => {
+    await sealed();
+    const here = join(studio.data, 'tessarion', 'journal', 'heads.jsonl');
+    const headsOf = async (file: string) =>
+      (await readFile(file, 'utf8')).split('\n').flatMap((line) => (line === '' ? [] : [JSON.parse(line)]));
+    const [first] = await headsOf(ELSEWHERE);
+    expect(await headsOf(here)).toContainEqual(first);
+    const kept = await readFile(here, 'utf8');
+    await records.query('CREATE TABLE kept_entry AS SELECT * FROM journal_entry');
+    await records.query('DELETE FROM journal_entry');
+    const whats = async (body?: { heads: JournalHead[] }) =>
+      (await studio.client.call('journalVerify', { body })).faults.map((one) => one.what);
+    expect(await whats()).toEqual(['empty', ...(await headsOf(here)).map(() => 'cut off')]);
+    await writeFile(here, '');
+    expect(await whats()).toContain('cut off');
+    await rm(ELSEWHERE);
+    expect(await whats()).toEqual(['empty']);
+    expect(await whats({ heads: [first] })).toEqual(['empty', 'cut off']);
+    await records.query('INSERT INTO journal_entry SELECT * FROM kept_entry');
+    await records.query('DROP TABLE kept_entry');
+    expect(await whats()).toEqual([]);
+    await writeFile(here, kept);
+    expect(await whats({ heads: [{ ...first, position: first.position + 1 }] })).toEqual(['head not ours']);
   });
 
   it('holds after somebody was erased, whose name and address no record keeps', async () => {

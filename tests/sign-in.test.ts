@@ -1,4 +1,5 @@
 import type { Client } from '@tessarion/client';
+import { generateKeyPair } from 'jose';
 import { Secret, TOTP } from 'otpauth';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
@@ -217,11 +218,24 @@ describe('signing in by a provider', () => {
     expect((await studio.client.call('personList')).length).toBe(people.length + 1);
   });
 
+  it('gives nobody’s place to a second account with the same address, unless they are invited again', async () => {
+    const mail = 'siv.aune@copperlane.example';
+    const body = { name: 'Siv', mail, role: 'observer', scope: 'everything' };
+    const { id } = await studio.client.call('personInvite', { body });
+    provider.vouched = { sub: 'siv-1', email: mail, email_verified: true };
+    expect(await me((await byProvider()).session)).toBe(200);
+    provider.vouched = { sub: 'siv-2', email: mail, email_verified: true };
+    expect(refusedWith((await byProvider()).location)).toBe('another-account');
+    await studio.client.call('personInviteAgain', { params: { id } });
+    expect(await me((await byProvider()).session)).toBe(200);
+  });
+
   it('takes no state, token or journey that is not its own', async () => {
     provider.vouched = { sub: 'maren', email: 'maren.brask@copperlane.example', email_verified: true };
     const tampered = await byProvider('/', (url) => url.searchParams.set('state', 'planted'));
     expect(refusedWith(tampered.location)).toBe('not-vouched');
-    for (const forged of [{ nonce: 'replayed' }, { aud: 'another-client' }]) {
+    const { privateKey } = await generateKeyPair('RS256');
+    for (const forged of [{ nonce: 'replayed' }, { aud: 'another-client' }, { key: privateKey }]) {
       provider.forged = forged;
       expect(refusedWith((await byProvider()).location)).toBe('not-vouched');
     }

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import type { Transfer } from '@tessarion/contract';
 import pg from 'pg';
-import { afterAll, beforeAll, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { done, ended, forecastOf, makeCopy, onSite, type Studio, startStudio } from '../support/studio.js';
 import { tried } from './tried.js';
 
@@ -136,61 +136,65 @@ async function begun(what: string, start: () => Promise<Pick<Transfer, 'id'>>): 
   return 'refused';
 }
 
-it(
-  `a hostile site reaches nothing outside its own, in ${ROUNDS} rounds`,
-  async () => {
-    const { client } = studio;
-    const before = await digest(outside);
-    const ends: string[] = [];
-    for (let round = 0; round < ROUNDS; round++) {
-      const name = `copy-${round}`;
-      const params = { site: 'threadmill', environment: name };
-      ends.push(
-        await begun('a copy', () =>
-          client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name, kind: 'dev' } }),
-        ),
+describe('a hostile site, step by step', { shuffle: false }, () => {
+  it(
+    `reaches nothing outside its own, in ${ROUNDS} rounds`,
+    async () => {
+      const { client } = studio;
+      const before = await digest(outside);
+      const ends: string[] = [];
+      for (let round = 0; round < ROUNDS; round++) {
+        const name = `copy-${round}`;
+        const params = { site: 'threadmill', environment: name };
+        ends.push(
+          await begun('a copy', () =>
+            client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name, kind: 'dev' } }),
+          ),
+        );
+        await onSite(studio, COPY, (query) => query(`UPDATE page SET title = 'Round ${round}' WHERE slug = 'dye'`));
+        await onSite(studio, LIVE, (query) => query(`UPDATE page SET title = 'Round ${round}' WHERE slug = 'home'`));
+        ends.push(
+          await begun('a push', async () => {
+            const forecast = await forecastOf(studio, COPY, LIVE);
+            return client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
+          }),
+          await begun('a pull', async () => {
+            const forecast = await forecastOf(studio, LIVE, COPY);
+            return client.call('pullCreate', { body: { forecast: forecast.id } });
+          }),
+          await begun('a snapshot', () => client.call('snapshotTake', { body: { environment: LIVE } })),
+          await begun('a restore', async () => {
+            const [snapshot] = await client.call('snapshotList', { query: { site: 'threadmill' } });
+            return client.call('restoreCreate', {
+              body: { snapshot: snapshot?.id ?? 's-0000000000', onto: COPY, confirm: COPY },
+            });
+          }),
+          await begun('a reset', () => client.call('resetCreate', { body: { from: LIVE, onto: COPY } })),
+          await begun('an end', () =>
+            client.call('environmentRemove', { params, query: { confirm: `threadmill/${name}` } }),
+          ),
+        );
+        expect(await digest(outside), `round ${round}: nothing outside is written, linked, removed, or run`).toBe(
+          before,
+        );
+      }
+      exchanging?.kill('SIGKILL');
+      const wentWell = ends.filter((one) => one === 'done').length;
+      console.info(`Of ${ends.length} acts ${wentWell} were done, and ${ends.length - wentWell} refused.`);
+      expect(ends.length).toBe(7 * ROUNDS);
+      const { stdout } = await promisify(execFile)('grep', ['-rlF', '--devices=skip', SECRET, studio.hosts]).catch(
+        (error: { code: number; stdout: string }) => error,
       );
-      await onSite(studio, COPY, (query) => query(`UPDATE page SET title = 'Round ${round}' WHERE slug = 'dye'`));
-      await onSite(studio, LIVE, (query) => query(`UPDATE page SET title = 'Round ${round}' WHERE slug = 'home'`));
-      ends.push(
-        await begun('a push', async () => {
-          const forecast = await forecastOf(studio, COPY, LIVE);
-          return client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
-        }),
-        await begun('a pull', async () => {
-          const forecast = await forecastOf(studio, LIVE, COPY);
-          return client.call('pullCreate', { body: { forecast: forecast.id } });
-        }),
-        await begun('a snapshot', () => client.call('snapshotTake', { body: { environment: LIVE } })),
-        await begun('a restore', async () => {
-          const [snapshot] = await client.call('snapshotList', { query: { site: 'threadmill' } });
-          return client.call('restoreCreate', {
-            body: { snapshot: snapshot?.id ?? 's-0000000000', onto: COPY, confirm: COPY },
-          });
-        }),
-        await begun('a reset', () => client.call('resetCreate', { body: { from: LIVE, onto: COPY } })),
-        await begun('an end', () =>
-          client.call('environmentRemove', { params, query: { confirm: `threadmill/${name}` } }),
-        ),
-      );
-      expect(await digest(outside), `round ${round}: nothing outside is written, linked, removed, or run`).toBe(before);
-    }
-    exchanging?.kill('SIGKILL');
-    const wentWell = ends.filter((one) => one === 'done').length;
-    console.info(`Of ${ends.length} acts ${wentWell} were done, and ${ends.length - wentWell} refused.`);
-    expect(ends.length).toBe(7 * ROUNDS);
-    const { stdout } = await promisify(execFile)('grep', ['-rlF', '--devices=skip', SECRET, studio.hosts]).catch(
-      (error: { code: number; stdout: string }) => error,
-    );
-    expect(stdout, 'and nothing of it has come into a site').toBe('');
-    const stolen = await onSite(studio, LIVE, (query) => query('SELECT * FROM stolen'));
-    expect(stolen, 'nobody with more rights has run its functions').toEqual([]);
-    const log = await fs.readFile(join(studio.data, 'service.log'), 'utf8');
-    expect(log).not.toContain(SECRET);
-  },
-  900_000 + ROUNDS * 60_000,
-);
+      expect(stdout, 'and nothing of it has come into a site').toBe('');
+      const stolen = await onSite(studio, LIVE, (query) => query('SELECT * FROM stolen'));
+      expect(stolen, 'nobody with more rights has run its functions').toEqual([]);
+      const log = await fs.readFile(join(studio.data, 'service.log'), 'utf8');
+      expect(log).not.toContain(SECRET);
+    },
+    900_000 + ROUNDS * 60_000,
+  );
 
-it('and goes on as soon as it is left alone', async () => {
-  await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
+  it('goes on as soon as it is left alone', async () => {
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
+  });
 });

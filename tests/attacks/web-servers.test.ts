@@ -218,8 +218,10 @@ describe.each(Object.keys(SERVERS))('behind %s', (name) => {
       });
     await vi.waitUntil(async () => (await get(COPY)).includes('working copy'), { timeout: 20_000 });
     const form = new URLSearchParams(GATE).toString();
-    const entered = await send(
-      `POST /.tessarion/gate HTTP/1.1\r\nHost: ${COPY}\r\nContent-Length: ${form.length}\r\n\r\n${form}`,
+    const entered = await sendTo(
+      gateway.port,
+      `POST /.tessarion/gate HTTP/1.1\r\nHost: ${COPY}\r\nConnection: close\r\nContent-Length: ${form.length}\r\n\r\n${form}`,
+      10_000,
     );
     pass = /set-cookie: ([^;]+)/i.exec(entered)?.[1] ?? '';
   }, 60_000);
@@ -236,7 +238,11 @@ describe.each(Object.keys(SERVERS))('behind %s', (name) => {
   it('shows each site at its own name, the copy to who may pass its gate', async () => {
     expect(await get(LIVE)).toContain(PUBLIC);
     expect(await get(COPY, `Cookie: ${pass}\r\n`)).toContain(SECRET);
-    const byAddress = await send(`GET http://${LIVE}/ HTTP/1.1\r\nHost: ${LIVE}\r\n\r\n`);
+    const byAddress = await sendTo(
+      gateway.port,
+      `GET http://${LIVE}/ HTTP/1.1\r\nHost: ${LIVE}\r\nConnection: close\r\n\r\n`,
+      10_000,
+    );
     expect(byAddress, 'a target that names the same').toContain(PUBLIC);
   });
 

@@ -14,7 +14,7 @@ export interface Vouched {
 export class StandInProvider {
   vouched: Vouched = { sub: 'nobody' };
   /** What it puts into its next token instead of what is right. */
-  forged: { nonce?: string; aud?: string } = {};
+  forged: { nonce?: string; aud?: string; key?: CryptoKey } = {};
   readonly #codes = new Map<string, { nonce: string; challenge: string; redirect: string }>();
 
   private constructor(
@@ -90,7 +90,7 @@ export class StandInProvider {
       .setAudience(forged.aud ?? this.client.id)
       .setIssuedAt()
       .setExpirationTime('5m')
-      .sign(this.key);
+      .sign(forged.key ?? this.key);
     const body = { access_token: randomUUID(), token_type: 'Bearer', expires_in: 300, id_token: idToken };
     return { status: 200, body };
   }

@@ -107,6 +107,16 @@ export const JournalEntry = z.object({
 });
 export type JournalEntry = z.infer<typeof JournalEntry>;
 
+/** How far the journal reached, signed by the installation. */
+export const JournalHead = z.object({
+  position: z.number().int().min(1),
+  seal: z.string().max(100),
+  at: Time,
+  signature: z.string().max(100),
+});
+
+export type JournalHead = z.infer<typeof JournalHead>;
+
 export const JournalVerdict = z.object({
   /** Entries whose seal was checked. */
   checked: z.number().int(),
@@ -114,7 +124,7 @@ export const JournalVerdict = z.object({
   unsealed: z.number().int(),
   faults: z.array(z.object({ what: z.string(), position: z.number().int().nullable(), words: z.string() })),
   /** Where the chain was last written down outside the records. */
-  head: z.object({ position: z.number().int(), at: Time }).nullable(),
+  head: JournalHead.nullable(),
 });
 export type JournalVerdict = z.infer<typeof JournalVerdict>;
 

@@ -3,10 +3,14 @@ import fc from 'fast-check';
 import { describe, expect, test } from 'vitest';
 import {
   canonicalJson,
+  digestOfSide,
+  type Erasures,
   JournalCheck,
+  type KeyedDigest,
   NO_SEAL,
   type SealableEntry,
   type SealedEntry,
+  type SideRecord,
   type SignedHead,
   sealOf,
   signHead,
@@ -19,28 +23,43 @@ const keyed =
     createHmac('sha256', key).update(text).digest('hex');
 const digest = keyed('ours');
 
-const entry: fc.Arbitrary<Omit<SealableEntry, 'id'>> = fc.record({
+type Written = Omit<SealableEntry, 'id' | 'side'> & { readonly sideRecord: SideRecord | undefined };
+
+const entry: fc.Arbitrary<Written> = fc.record({
   at: fc.date({ noInvalidDate: true, min: new Date(0), max: new Date(4e12) }).map((date) => date.toISOString()),
   actor: fc.constantFrom('person p-1', 'token k-2', 'schedule'),
   act: fc.constantFrom('transfer.push', 'request.approve'),
   outcome: fc.constantFrom('done' as const, 'refused' as const),
   thing: fc.string(),
   details: fc.jsonValue().map(canonicalJson),
-  side: fc.string(),
+  sideRecord: fc.option(fc.record({ salt: fc.nat().map(String), text: fc.string() }), { nil: undefined }),
 });
 
-function sealed(entries: readonly Omit<SealableEntry, 'id'>[], by = digest): SealedEntry[] {
+const NOTHING: Erasures = { people: new Set() };
+
+const whole = (one: Written, id: string, by: KeyedDigest): SealableEntry & Written => ({
+  ...one,
+  id,
+  side: one.sideRecord ? digestOfSide(one.sideRecord, by) : '',
+});
+
+function sealed(entries: readonly Written[], by = digest): SealedEntry[] {
   let former = NO_SEAL;
   return entries.map((one, i) => {
-    const whole = { ...one, id: `j-${i}` };
-    const stamp = stampOf(whole, by);
+    const written = whole(one, `j-${i}`, by);
+    const stamp = stampOf(written, by);
     former = sealOf(i + 1, former, stamp, by);
-    return { ...whole, position: i + 1, stamp, seal: former };
+    return { ...written, position: i + 1, stamp, seal: former };
   });
 }
 
-function faultsOf(entries: readonly SealedEntry[], heads: readonly SignedHead[] = [], by = digest) {
-  const check = new JournalCheck(by, heads);
+function faultsOf(
+  entries: readonly SealedEntry[],
+  heads: readonly SignedHead[] = [],
+  by = digest,
+  erasures: Erasures = NOTHING,
+) {
+  const check = new JournalCheck(by, heads, erasures);
   for (const one of entries) check.next(one);
   return check.end();
 }
@@ -74,6 +93,24 @@ describe('a journal', () => {
     );
   });
 
+  test('names the entry of which is no longer known who it was, unless they were erased', () => {
+    fc.assert(
+      fc.property(journal, fc.nat(), fc.string(), (entries, at, other) => {
+        const i = at % entries.length;
+        const { actor, sideRecord } = entries[i] as SealedEntry;
+        fc.pre(sideRecord !== undefined && sideRecord.text !== other);
+        const without = entries.map((one, j) => (j === i ? { ...one, sideRecord: undefined } : one));
+        expect(faultsOf(without)).toMatchObject([{ what: 'who gone', position: i + 1 }]);
+        const erased: Erasures = { people: new Set(['p-1']) };
+        expect(faultsOf(without, [], digest, erased).length).toBe(actor === 'person p-1' ? 0 : 1);
+        const changed = entries.map((one, j) =>
+          j === i ? { ...one, sideRecord: { ...(sideRecord as SideRecord), text: other } } : one,
+        );
+        expect(faultsOf(changed, [], digest, erased)).toMatchObject([{ what: 'who altered', position: i + 1 }]);
+      }),
+    );
+  });
+
   test('names what was removed, wherever it stood', () => {
     fc.assert(
       fc.property(journal, fc.nat(), (entries, at) => {
@@ -96,18 +133,18 @@ describe('a journal', () => {
       fc.property(journal, entry, fc.nat(), (entries, foreign, at) => {
         const i = at % entries.length;
         const others = keyed('theirs');
-        const whole = { ...foreign, id: 'j-x' };
-        const stamp = stampOf(whole, others);
+        const forged = whole(foreign, 'j-x', others);
+        const stamp = stampOf(forged, others);
         const former = entries[i - 1]?.seal ?? NO_SEAL;
-        const put = { ...whole, position: i + 1, stamp, seal: sealOf(i + 1, former, stamp, others) };
+        const put = { ...forged, position: i + 1, stamp, seal: sealOf(i + 1, former, stamp, others) };
         const moved = entries.map((one, j) => (j < i ? one : { ...one, position: one.position + 1 }));
         expect(faultsOf([...moved.slice(0, i), put, ...moved.slice(i)])[0]).toMatchObject({
           what: 'altered',
           position: i + 1,
         });
-        const check = new JournalCheck(digest, []);
-        expect(check.unsealed({ ...whole, stamp })).toBe(false);
-        expect(check.unsealed({ ...whole, stamp: stampOf(whole, digest) })).toBe(true);
+        const check = new JournalCheck(digest, [], NOTHING);
+        expect(check.unsealed({ ...forged, stamp })).toBe(false);
+        expect(check.unsealed({ ...forged, stamp: stampOf(forged, digest) })).toBe(true);
       }),
     );
   });
@@ -119,7 +156,7 @@ describe('a journal', () => {
         const left = entries.filter((_, i) => i !== gone % entries.length);
         const stretch = (from: number, last: number | undefined) => {
           const seal = from === 0 ? NO_SEAL : left.find((one) => one.position === from)?.seal;
-          const check = new JournalCheck(digest, [], { position: from, seal });
+          const check = new JournalCheck(digest, [], NOTHING, { position: from, seal });
           for (const one of left) if (one.position > from && one.position <= (last ?? 99)) check.next(one);
           return check.end(last);
         };

@@ -33,9 +33,10 @@ export class DataFolder {
   changes(lower: string, upper: string): string {
     return join(this.path, 'changes', `${lower.replace('/', '--')}+${upper.replace('/', '--')}.json`);
   }
-  /** How far the journal reached, written down outside the records. */
-  get journalHeads(): string {
-    return join(this.path, 'journal', 'heads.jsonl');
+  /** Files that say how far the journal reached: here, and where somebody named in `TESSARION_JOURNAL_HEADS`. */
+  get journalHeads(): readonly string[] {
+    const elsewhere = process.env.TESSARION_JOURNAL_HEADS;
+    return [join(this.path, 'journal', 'heads.jsonl'), ...(elsewhere ? [resolve(elsewhere)] : [])];
   }
   run(name: string): string {
     return join(this.path, 'run', name);

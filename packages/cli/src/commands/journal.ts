@@ -1,4 +1,5 @@
-import type { ExportForm, JournalEntry } from '@tessarion/contract';
+import { readFile } from 'node:fs/promises';
+import type { ExportForm, JournalEntry, JournalHead } from '@tessarion/contract';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { count, cut, dim, print, printJson, printTable, when, writeOut } from '../output.js';
@@ -22,6 +23,35 @@ const words = ({ details }: JournalEntry): string =>
     .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
     .map(([name, value]) => `${name} ${value}`)
     .join(', ');
+
+const MOST_HEADS = 1000;
+
+/** The newest heads of a file; a torn last line is passed over. @throws {CliError} */
+async function headsIn(path: string): Promise<JournalHead[]> {
+  const text = await readFile(path, 'utf8').catch((error: unknown) => {
+    throw new CliError(
+      1,
+      `${path} cannot be read.`,
+      error instanceof Error ? error.message : String(error),
+      'Name a file that holds heads of the journal, one a line.',
+    );
+  });
+  const heads = text.split('\n').flatMap((line) => {
+    try {
+      return [JSON.parse(line) as JournalHead];
+    } catch {
+      return [];
+    }
+  });
+  if (heads.length === 0)
+    throw new CliError(
+      1,
+      `${path} holds no heads of the journal.`,
+      'A head is one line of JSON with position, seal, at and signature.',
+      'Name a file that TESSARION_JOURNAL_HEADS has written.',
+    );
+  return heads.slice(-MOST_HEADS);
+}
 
 /** Commands on the journal. */
 export function addJournal(program: Command): void {
@@ -59,11 +89,17 @@ export function addJournal(program: Command): void {
     if (page.next) print(dim(`More: --after "${page.next}"`));
   });
   examples(
-    json(journal.command('verify').description('check the seal of every entry')),
+    json(
+      journal
+        .command('verify')
+        .description('check the seal of every entry')
+        .option('--heads <FILE>', 'how far it reached, as kept elsewhere: heads as JSON, one a line'),
+    ),
     'tessarion journal verify',
-    'tessarion journal verify --json',
-  ).action(async (_options: unknown, command: Command) => {
-    const verdict = await (await connect(command)).call('journalVerify');
+    'tessarion journal verify --heads /mnt/elsewhere/heads.jsonl',
+  ).action(async (options: { heads?: string }, command: Command) => {
+    const body = options.heads === undefined ? undefined : { heads: await headsIn(options.heads) };
+    const verdict = await (await connect(command)).call('journalVerify', { body });
     if (wantsJson(command)) printJson(verdict);
     else {
       print(

@@ -47,10 +47,11 @@ export const journalEndpoints = {
     about: 'installation',
     isAct: false,
     costs: 100,
-    summary: 'Check the seal of every entry and name what was altered, removed, put in between or cut off.',
+    summary:
+      'Check the seal of every entry and name what was altered, removed, put in between or cut off, also by heads that were kept elsewhere.',
     params: nothing,
     query: nothing,
-    body: none,
+    body: z.strictObject({ heads: z.array(s.JournalHead).max(1000).optional() }).optional(),
     response: s.JournalVerdict,
   }),
 } as const;

@@ -15,6 +15,25 @@ export interface SealableEntry {
   readonly side: string;
 }
 
+/** Who acted, beside an entry: salted, so that its digest tells nothing once it is erased. */
+export interface SideRecord {
+  readonly salt: string;
+  /** Canonical JSON. */
+  readonly text: string;
+}
+
+/** The digest that an entry keeps of its side record. */
+export const digestOfSide = ({ salt, text }: SideRecord, digest: KeyedDigest): string => digest(`side ${salt} ${text}`);
+
+/** What was taken out of a journal as it should be, by what entries of it say. */
+export interface Erasures {
+  /** Ids of people who were erased. */
+  readonly people: ReadonlySet<string>;
+}
+
+/** Whom an entry's actor is, where it is a person. */
+const personOf = (actor: string): string | undefined => /^person (\S+)/.exec(actor)?.[1];
+
 /** A keyed digest (HMAC-SHA-256) of some text, in hexadecimal. */
 export type KeyedDigest = (text: string) => string;
 
@@ -67,6 +86,8 @@ export interface SealedEntry extends SealableEntry {
   readonly position: number;
   readonly stamp: string;
   readonly seal: string;
+  /** Undefined where there is none any more. */
+  readonly sideRecord: SideRecord | undefined;
 }
 
 export type JournalFault =
@@ -74,6 +95,12 @@ export type JournalFault =
   /** Entries are gone from `position` up to and with `last`. */
   | { readonly what: 'missing'; readonly position: number; readonly last: number }
   | { readonly what: 'out of order'; readonly position: number; readonly entry: string }
+  /** Who it was is not what was written, or is gone though nobody erased them. */
+  | { readonly what: 'who altered' | 'who gone'; readonly position: number; readonly entry: string }
+  /** Nothing is left at all. */
+  | { readonly what: 'empty' }
+  /** Nothing is written down outside of a journal that has been sealed for long. */
+  | { readonly what: 'no heads'; readonly file: string }
   | { readonly what: 'cut off'; readonly position: number; readonly written: string }
   | { readonly what: 'head not ours'; readonly position: number }
   | { readonly what: 'foreign'; readonly entry: string };
@@ -91,11 +118,13 @@ export class JournalCheck {
 
   /**
    * @param heads what was written down elsewhere
+   * @param erasures what may be missing
    * @param start what the entry before the first one has, where only a stretch is checked
    */
   constructor(
     readonly digest: KeyedDigest,
     heads: readonly SignedHead[],
+    private readonly erasures: Erasures,
     start: { readonly position: number; readonly seal: string | undefined } = { position: 0, seal: NO_SEAL },
   ) {
     this.#position = start.position;
@@ -125,8 +154,16 @@ export class JournalCheck {
     const head = this.#heads.get(position);
     if (!isStamped || !isSealed || (head && head.seal !== entry.seal))
       this.faults.push({ what: 'altered', position, entry: id });
+    const side = this.#checkSide(entry);
+    if (side) this.faults.push({ what: side, position, entry: id });
     this.#position = position;
     this.#seal = entry.seal;
+  }
+
+  #checkSide({ side, sideRecord, actor }: SealedEntry): 'who altered' | 'who gone' | undefined {
+    if (sideRecord) return digestOfSide(sideRecord, this.digest) === side ? undefined : 'who altered';
+    const person = personOf(actor);
+    return side === '' || (person !== undefined && this.erasures.people.has(person)) ? undefined : 'who gone';
   }
 
   /** An entry that has no seal yet. @returns whether it is ours */

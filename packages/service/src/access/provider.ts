@@ -68,8 +68,12 @@ export class Provider {
     const issuer = new URL(this.#settings.issuer);
     this.#known ??= openid
       .discovery(issuer, this.#settings.clientId, this.#settings.clientSecret, undefined, {
-        // Plain HTTP is for a provider on this machine alone.
-        execute: LOOPBACK.includes(issuer.hostname) ? [openid.allowInsecureRequests] : [],
+        execute: [
+          // The signature of ID tokens is checked with the provider's keys, whatever way they came by.
+          openid.enableNonRepudiationChecks,
+          // Plain HTTP is for a provider on this machine alone.
+          ...(LOOPBACK.includes(issuer.hostname) ? [openid.allowInsecureRequests] : []),
+        ],
         timeout: 10,
       })
       .catch((error: unknown) => {
@@ -139,7 +143,7 @@ const notReached = (name: string, error: unknown): NotLetIn =>
 
 /**
  * The person behind somebody whom a provider vouches for: who came by it before, or is here by that mail address.
- * Nobody is let in who was not invited.
+ * Nobody is let in who was not invited, nor by a second account of the provider.
  *
  * @throws {ProblemError} `not-allowed`
  */
@@ -173,7 +177,17 @@ export async function personAt(
           'Nobody here has your mail address.',
           'Ask an administrator to invite you.',
         );
-  if (!known) await trx('identity').insert({ issuer, subject, person_id: found.id, created_at: now });
+  if (!known) {
+    // A mail address that went to somebody else at the provider does not take its former owner's place with it.
+    if (await trx('identity').where({ issuer, person_id: found.id }).first('subject'))
+      throw new NotLetIn(
+        'not-allowed',
+        'another-account',
+        `${found.name} comes by another account of the provider.`,
+        `Ask an administrator to invite you again: tessarion people invite-again ${found.mail}`,
+      );
+    await trx('identity').insert({ issuer, subject, person_id: found.id, created_at: now });
+  }
   if (found.state === 'invited') {
     await trx('person').where({ id: found.id }).update({ state: 'active' });
     await trx('invitation').where({ person_id: found.id }).delete();

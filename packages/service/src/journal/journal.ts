@@ -1,6 +1,6 @@
 import { createHmac, randomBytes } from 'node:crypto';
 import type { JournalEntry, JournalFilter } from '@tessarion/contract';
-import { canonicalJson, type KeyedDigest, type SealableEntry, stampOf } from '@tessarion/core';
+import { canonicalJson, digestOfSide, type KeyedDigest, type SealableEntry, stampOf } from '@tessarion/core';
 import { type Keys, newId } from '../data-folder.js';
 import type { OnRecords } from '../records/open.js';
 
@@ -65,7 +65,7 @@ export class Journal {
       id: newId('j'),
       at: this.now().toISOString(),
       details: canonicalJson(details),
-      side: side ? this.#digest(`side ${side.salt} ${side.text}`) : '',
+      side: side ? digestOfSide(side, this.#digest) : '',
     };
     await on('journal_entry').insert({ ...entry, stamp: stampOf(entry, this.#digest) });
     if (side && who) await on('journal_side').insert({ entry_id: entry.id, person_id: who.person, ...side });

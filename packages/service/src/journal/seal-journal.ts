@@ -64,29 +64,38 @@ export async function sealJournal({ records, folder, log }: Records): Promise<nu
 }
 
 /**
- * Writes down how far the chain reaches, signed, in a file outside the records; what is cut off later is missed there.
+ * Writes down how far the chain reaches, signed, in files outside the records; what is cut off later is missed there.
  *
- * @param known the place of the newest head that was written down
- * @returns the place of the newest head now; 0 where nothing is sealed yet
+ * @param known the place of the newest head in each of the files; those that are behind are written
  */
-async function writeHead({ records, folder, now }: Records, known: number): Promise<number> {
+async function writeHeads({ records, folder, now, log }: Records, known: Map<string, number>): Promise<void> {
   const last = await records('journal_entry')
     .whereNotNull('position')
     .orderBy('position', 'desc')
     .first('position', 'seal');
-  if (!last || known >= last.position) return known;
-  const head = signHead(
-    { position: last.position, seal: last.seal, at: now().toISOString() },
-    journalDigest(folder.keys),
-  );
-  const file = await fs.open(folder.journalHeads, 'a', 0o600);
+  if (!last) return;
+  const { position, seal } = last as { position: number; seal: string };
+  const head = signHead({ position, seal, at: now().toISOString() }, journalDigest(folder.keys));
+  for (const path of folder.journalHeads) {
+    // A place elsewhere that is away for a while must not keep the others from being written.
+    try {
+      const newest = known.get(path) ?? (await readHeads(path)).at(-1)?.position ?? 0;
+      if (newest < position) await append(path, `${JSON.stringify(head)}\n`);
+      known.set(path, Math.max(newest, position));
+    } catch (error) {
+      log.error({ err: error, path }, 'how far the journal reaches could not be written down');
+    }
+  }
+}
+
+async function append(path: string, line: string): Promise<void> {
+  const file = await fs.open(path, 'a', 0o600);
   try {
-    await file.write(`${JSON.stringify(head)}\n`);
+    await file.write(line);
     await file.sync();
   } finally {
     await file.close();
   }
-  return last.position;
 }
 
 /** The heads that were written down, oldest first; a line that was torn by a crash is passed over. */
@@ -110,8 +119,8 @@ export class Sealer {
   #timer: ReturnType<typeof setInterval> | undefined;
   #work: Promise<void> = Promise.resolve();
   #isBusy = false;
-  /** Place of the newest head, and when there was something to write down last. */
-  #head: number | undefined;
+  /** Place of the newest head in each file, and when they were looked at last. */
+  readonly #heads = new Map<string, number>();
   #writtenAt = 0;
 
   constructor(private readonly installation: Installation) {}
@@ -132,19 +141,15 @@ export class Sealer {
 
   async #seal(): Promise<void> {
     await sealJournal(this.installation);
-    if (Date.now() - this.#writtenAt >= HEAD_EVERY_MS) await this.#writeHead();
-  }
-
-  async #writeHead(): Promise<void> {
-    const known = this.#head ?? (await readHeads(this.installation.folder.journalHeads)).at(-1)?.position ?? 0;
-    this.#head = await writeHead(this.installation, known);
-    if (this.#head > known) this.#writtenAt = Date.now();
+    if (Date.now() - this.#writtenAt < HEAD_EVERY_MS) return;
+    await writeHeads(this.installation, this.#heads);
+    this.#writtenAt = Date.now();
   }
 
   async stop(): Promise<void> {
     clearInterval(this.#timer);
     await this.#work;
     await sealJournal(this.installation);
-    await this.#writeHead();
+    await writeHeads(this.installation, this.#heads);
   }
 }

@@ -1,7 +1,14 @@
 import { availableParallelism } from 'node:os';
 import { Worker } from 'node:worker_threads';
 import type { JournalVerdict } from '@tessarion/contract';
-import { JournalCheck, type JournalFault } from '@tessarion/core';
+import {
+  type Erasures,
+  JournalCheck,
+  type JournalFault,
+  type KeyedDigest,
+  type SignedHead,
+  stampOf,
+} from '@tessarion/core';
 import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 import { readHeads } from './seal-journal.js';
@@ -12,17 +19,23 @@ const MOST_FAULTS = 100;
 /** Fewer entries are checked in one thread. */
 const WORTH_A_THREAD = 20_000;
 
+/** A sealer writes a head down each minute. */
+const HEADS_WITHIN_MS = 5 * 60_000;
+
 /**
  * Reads the whole journal in the order of its seals and checks every entry, in threads: the service goes on answering
  * meanwhile.
+ *
+ * @param elsewhere heads that were kept where nobody here can change them
  */
-export async function verifyJournal({
-  records,
-  recordsUrl,
-  folder,
-}: Pick<Installation, 'records' | 'recordsUrl' | 'folder'>): Promise<JournalVerdict> {
-  const heads = await readHeads(folder.journalHeads);
+export async function verifyJournal(
+  { records, recordsUrl, folder, now }: Pick<Installation, 'records' | 'recordsUrl' | 'folder' | 'now'>,
+  elsewhere: readonly SignedHead[] = [],
+): Promise<JournalVerdict> {
+  const kept = (await Promise.all(folder.journalHeads.map(readHeads))).flat();
+  const heads = [...kept, ...elsewhere].sort((a, b) => a.position - b.position);
   const digest = journalDigest(folder.keys);
+  const erasures = await erasuresOf(records, digest);
   const newest = (await records('journal_entry').max('position as last').first()) as { last: number | null };
   const last = newest.last ?? 0;
   const threads = Math.max(1, Math.min(availableParallelism(), Math.floor(last / WORTH_A_THREAD)));
@@ -33,6 +46,7 @@ export async function verifyJournal({
         recordsUrl,
         key: folder.keys.derive('journal'),
         heads,
+        erasures,
         after: i * length,
         last: (i + 1) * length,
         isEnd: i === threads - 1,
@@ -40,11 +54,17 @@ export async function verifyJournal({
     ),
   );
   const waiting = (await records('journal_entry').whereNull('position').orderBy('at').orderBy('id')) as EntryRow[];
-  const check = new JournalCheck(digest, []);
+  const check = new JournalCheck(digest, [], erasures);
   let unsealed = 0;
   for (const row of waiting) if (check.unsealed({ ...sealable(row), stamp: row.stamp })) unsealed++;
   const faults = [...parts.flatMap((one) => one.faults), ...check.faults];
   const head = heads.at(-1);
+  if (last === 0 && waiting.length === 0) faults.unshift({ what: 'empty' });
+  for (const file of folder.journalHeads) {
+    const first = last === 0 ? undefined : await records('journal_entry').where({ position: 1 }).first('at');
+    const isOld = first !== undefined && now().getTime() - (first.at as Date).getTime() > HEADS_WITHIN_MS;
+    if (isOld && (await readHeads(file)).length === 0) faults.unshift({ what: 'no heads', file });
+  }
   return {
     checked: parts.reduce((sum, one) => sum + one.checked, 0),
     unsealed,
@@ -53,8 +73,15 @@ export async function verifyJournal({
       position: 'position' in fault ? fault.position : null,
       words: wordsOf(fault),
     })),
-    head: head ? { position: head.position, at: head.at } : null,
+    head: head ?? null,
   };
+}
+
+/** What entries that are ours say was erased. */
+async function erasuresOf(records: Installation['records'], digest: KeyedDigest): Promise<Erasures> {
+  const rows = (await records('journal_entry').where({ act: 'personErase', outcome: 'done' })) as EntryRow[];
+  const ours = rows.filter((row) => stampOf(sealable(row), digest) === row.stamp);
+  return { people: new Set(ours.map((row) => row.thing)) };
 }
 
 function inThread(stretch: Stretch): Promise<StretchChecked> {
@@ -76,6 +103,14 @@ function wordsOf(fault: JournalFault): string {
         : `The entries from ${fault.position} to ${fault.last} are gone.`;
     case 'out of order':
       return `Entry ${fault.entry} stands at ${fault.position}, which was passed already.`;
+    case 'who altered':
+      return `Who did what entry ${fault.entry} at ${fault.position} says is not what was written there.`;
+    case 'who gone':
+      return `Who did what entry ${fault.entry} at ${fault.position} says is gone, and nobody erased them.`;
+    case 'empty':
+      return 'The journal is empty: all that was done here is gone.';
+    case 'no heads':
+      return `Nothing is written down in ${fault.file}, where there should be how far the journal reaches.`;
     case 'cut off':
       return `The journal reached ${fault.position} at ${fault.written}; its end has been cut off since.`;
     case 'head not ours':

@@ -26,7 +26,7 @@ export const journalHandlers: Handlers<'journalList' | 'journalExport' | 'journa
   journalExport: async ({ installation, query: { as = 'jsonl', ...filter }, reply }) =>
     writeOut(reply, 'journal', as, COLUMNS, (cursor) => pageOf(installation, filter, cursor, AT_ONCE)),
 
-  journalVerify: ({ installation }) => verifyJournal(installation),
+  journalVerify: ({ installation, body }) => verifyJournal(installation, body?.heads),
 };
 
 async function pageOf(

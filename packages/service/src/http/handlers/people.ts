@@ -94,6 +94,8 @@ export const peopleHandlers: Handlers<
         );
       await mustNotOutrank(trx, call, params.id);
       const invited = await inviting(call, trx, colleague);
+      // They may have another account at the provider now.
+      await trx('identity').where({ person_id: params.id }).delete();
       await call.note(trx, params.id, {});
       return invited;
     });
