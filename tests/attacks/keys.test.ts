@@ -1,9 +1,13 @@
-import { execFile } from 'node:child_process';
+import { execFile, spawn } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
+import { promisify } from 'node:util';
+import { Client } from '@tessarion/client';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { CLI, type Studio, startStudio } from '../support/studio.js';
 import { tried } from './tried.js';
+
+const run = promisify(execFile);
 
 let studio: Studio;
 let data: string;
@@ -48,9 +52,40 @@ it.each([
 it('takes its master key from elsewhere where that is said, and makes none', async () => {
   const elsewhere = join(studio.data, 'kept.key');
   await fs.rm(join(data, 'master.key'));
-  expect(await start({ TESSARION_KEY_FILE: elsewhere })).toContain('ENOENT');
+  expect(await start({ TESSARION_KEY_FILE: elsewhere })).toContain('The master key is not there');
   await fs.writeFile(elsewhere, 'ab'.repeat(32));
   tried('keys');
   expect(await start({ TESSARION_KEY_FILE: elsewhere })).toContain('written with another master key');
   expect(await fs.readdir(data)).not.toContain('master.key');
 });
+
+it('is exchanged on the command line for one that opens what the former one did, which opens nothing any more', async () => {
+  const [own, former] = [join(data, 'master.key'), join(studio.data, 'former.key')];
+  await fs.writeFile(own, key);
+  await fs.writeFile(former, key);
+  const tell = async (...args: string[]): Promise<string> =>
+    (await run(process.execPath, [CLI, 'key', ...args, '--data', data])).stdout;
+  expect(await tell('check', former)).toContain('holds the master key');
+  expect(await tell('exchange')).toContain('holds a new master key');
+  await expect(tell('check', former)).rejects.toMatchObject({ stderr: expect.stringContaining('does not open') });
+  tried('keys');
+  await fs.writeFile(join(data, 'kept.key'), await fs.readFile(own));
+  await fs.writeFile(own, key);
+  expect(await start(), 'by the former one').toContain('written with another master key');
+  await fs.rename(join(data, 'kept.key'), own);
+  const service = spawn(process.execPath, [CLI, 'serve', '--data', data, '--port', '0'], {
+    stdio: ['ignore', 'ignore', 'ignore', 'ipc'],
+  });
+  const { url } = await new Promise<{ url: string }>((resolve, reject) => {
+    service.once('message', resolve);
+    service.once('exit', reject);
+  });
+  const client = new Client({ url, token: studio.token });
+  const { items } = await client.call('journalList', { query: { act: 'masterKeyExchange' } });
+  expect(items.length, 'and it is on record').toBe(1);
+  expect((await client.call('journalVerify')).faults, 'which holds as before').toEqual([]);
+  const ended = new Promise((resolve) => service.once('exit', resolve));
+  service.kill('SIGTERM');
+  await ended;
+  key = await fs.readFile(own, 'utf8');
+}, 120_000);

@@ -1,6 +1,7 @@
 export { type CopyImages, packSpools } from './baseline/pack.js';
 export { syncSpool } from './baseline/spool.js';
 export * from './blobs/pack-store.js';
+export { openBytes, sealBytes } from './blobs/sealed.js';
 export { runSchemaChange } from './database/change-schema.js';
 export { connectTo, databaseError } from './database/connect.js';
 export * from './database/postgres-admin.js';

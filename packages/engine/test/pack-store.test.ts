@@ -72,7 +72,10 @@ describe('the blob store', () => {
     const stored = await fs.readFile(join(folder, 'packs', pack as string));
     expect(stored.includes('Ingrid')).toBe(false);
     // As docs/formats.md describes it, without any of our code.
-    const index = await fs.readFile(join(folder, 'packs', (pack as string).replace('.pack', '.index')), 'utf8');
+    const sealed = await fs.readFile(join(folder, 'packs', (pack as string).replace('.pack', '.index')));
+    expect(sealed.includes(hash as string), 'nor what would confirm a guess').toBe(false);
+    const opening = createDecipheriv('aes-256-ctr', KEY, sealed.subarray(0, 16));
+    const index = opening.update(sealed.subarray(16, -32)).toString();
     const [named, offset, length, size, how] = index.trim().split(' ');
     const counter = Buffer.from((named as string).slice(0, 32), 'hex');
     const decipher = createDecipheriv('aes-256-ctr', KEY, counter);

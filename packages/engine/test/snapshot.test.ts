@@ -124,7 +124,8 @@ describe('a snapshot', () => {
     const folder = library.location.folder;
     const first = await bytesIn(folder);
     const same = await take();
-    const manifestBytes = Buffer.byteLength(JSON.stringify(same, null, 1)) + 1;
+    const SEAL_BYTES = 16 + 32;
+    const manifestBytes = Buffer.byteLength(JSON.stringify(same, null, 1)) + 1 + SEAL_BYTES;
     expect((await bytesIn(folder)) - first).toBeLessThanOrEqual(manifestBytes);
     await live.query("UPDATE page SET body = 'one row' WHERE id = 1500");
     await fs.writeFile(join(live.root, 'deep/er/3'), 'one file');
@@ -148,6 +149,31 @@ describe('a snapshot', () => {
     expect(await library.verify(three)).toEqual([]);
     await library.remove(three.id, later);
     expect(await library.manifests()).toEqual([]);
+  });
+
+  it('is not read where somebody has changed what it says, or has put another one in its place', async () => {
+    const [one, two] = [await take(), await take()];
+    const path = (id: string): string => join(library.location.folder, 'manifests', `${id}.manifest`);
+    const [whole, other] = [await fs.readFile(path(one.id)), await fs.readFile(path(two.id))];
+    expect(whole.includes('public'), 'nothing of it in the clear').toBe(false);
+    const refused = async (bytes: Buffer): Promise<void> => {
+      await fs.writeFile(path(one.id), bytes);
+      await expect(library.load(one.id)).rejects.toMatchObject({ code: 'blob-missing' });
+    };
+    for (const at of [0, 20, whole.length >> 1, whole.length - 1]) {
+      const altered = Buffer.from(whole);
+      altered[at] = (altered[at] as number) ^ 1;
+      await refused(altered);
+    }
+    await refused(other);
+    await refused(Buffer.from(JSON.stringify({ ...one, databases: [] })));
+    await fs.writeFile(path(one.id), whole);
+    expect(await library.load(one.id)).toEqual(one);
+    await fs.rename(path(one.id), path('x'));
+    await fs.writeFile(join(library.location.folder, 'manifests', `${one.id}.json`), JSON.stringify(one));
+    await library.sealFormer();
+    expect(await library.load(one.id)).toEqual(one);
+    expect(await fs.readdir(join(library.location.folder, 'manifests'))).not.toContain(`${one.id}.json`);
   });
 
   it('keeps what was stored after the oldest running writer began', async () => {

@@ -80,6 +80,37 @@ describe('a spool', () => {
     expect((await fs.readFile(path)).includes('Ingrid')).toBe(false);
   });
 
+  it('is not read where a byte of it is another, or a piece is left out, put twice or moved', async () => {
+    const writer = new SpoolWriter(path, KEY);
+    // Each fills a piece of its own, of one length.
+    for (let i = 0; i < 4; i++) writer.bytes(Buffer.alloc(1024 * 1024, i));
+    writer.end();
+    const whole = await fs.readFile(path);
+    const pieces: Buffer[] = [];
+    for (let at = 8; at < whole.length; ) {
+      const length = 20 + whole.readUInt32BE(at);
+      pieces.push(whole.subarray(at, at + length));
+      at += length;
+    }
+    const id = whole.subarray(0, 8);
+    const refused = async (what: string, bytes: Buffer): Promise<void> => {
+      await fs.writeFile(path, bytes);
+      await expect(read(), what).rejects.toMatchObject({ code: 'blob-damaged' });
+    };
+    for (const at of [0, 7, 8, 12, 27, 28, 100_000, whole.length - 1]) {
+      const altered = Buffer.from(whole);
+      altered[at] = (altered[at] as number) ^ 1;
+      await refused(`byte ${at}`, altered);
+    }
+    const [first, second, ...rest] = pieces as [Buffer, Buffer];
+    expect(rest.length).toBeGreaterThan(2);
+    await refused('left out', Buffer.concat([id, second, ...rest]));
+    await refused('twice', Buffer.concat([id, first, first, second, ...rest]));
+    await refused('moved', Buffer.concat([id, second, first, ...rest]));
+    await fs.writeFile(path, Buffer.concat([id, ...pieces]));
+    expect((await read()).length).toBe(4);
+  });
+
   it('is not read as whole when it was cut anywhere, or has another key', async () => {
     const writer = new SpoolWriter(path, KEY);
     for (let i = 0; i < 20; i++) writer.bytes(`row ${i}\n`);

@@ -1,5 +1,6 @@
 import { type ChildProcess, fork } from 'node:child_process';
 import * as fs from 'node:fs/promises';
+import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { freePort, PrivateCluster } from '@tessarion/cluster';
 import type { FastifyInstance } from 'fastify';
@@ -12,6 +13,7 @@ import { createApp } from './http/app.js';
 import { openInstallation, toVariables } from './installation.js';
 import { Sealer } from './journal/seal-journal.js';
 import { migrate } from './records/migrations.js';
+import { libraryOf } from './records/snapshots.js';
 import type { Installation } from './work/context.js';
 
 export interface ServeOptions {
@@ -68,6 +70,8 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     await cluster?.stop();
     throw error;
   });
+  await noteExchange(installation);
+  await sealFormerManifests(installation);
   await runMigrations({ connectionString: recordsUrl });
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
@@ -121,6 +125,33 @@ async function mustBeTheirKey({ records, folder }: Installation): Promise<void> 
     throw new Error(
       'These records were written with another master key. Put that one back (docs/security.md), or name the records that belong to this one.',
     );
+}
+
+/** A master key that was exchanged while nobody served is on record from the next start. */
+async function noteExchange({ records, folder, journal }: Installation): Promise<void> {
+  const [name, value] = ['master-key', folder.keys.masterMark];
+  const known = (await records('installation').where({ name }).first('value')) as { value: string } | undefined;
+  if (known?.value === value) return;
+  await records.transaction(async (trx) => {
+    await trx('installation').insert({ name, value }).onConflict('name').merge();
+    if (known)
+      await journal.write(trx, {
+        actor: 'nobody',
+        act: 'masterKeyExchange',
+        outcome: 'done',
+        thing: '',
+        details: {},
+        who: undefined,
+      });
+  });
+}
+
+/** Once in the life of an installation; from then on a manifest without a seal is nobody's. */
+async function sealFormerManifests({ records, folder }: Installation): Promise<void> {
+  const name = 'manifests-sealed';
+  if (await records('installation').where({ name }).first('name')) return;
+  for (const site of await fs.readdir(join(folder.path, 'stores'))) await libraryOf(folder, site).sealFormer();
+  await records('installation').insert({ name, value: 'yes' }).onConflict('name').ignore();
 }
 
 const CLOSE_GRACE_MS = 3000;

@@ -1,12 +1,14 @@
+import { createHmac } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type Address, checkProfile, type Profile, parseLocation } from '@tessarion/core';
 import fc from 'fast-check';
-import { describe, expect, it } from 'vitest';
-import { DataFolder, hashSecret, Keys, newId, newSecret } from '../src/data-folder.js';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { DataFolder, hashSecret, newId, newSecret } from '../src/data-folder.js';
 import { copyDatabases, copyPlace } from '../src/facts/new-copy.js';
 import { resolveSettings, type SettingFacts } from '../src/facts/settings.js';
+import { exchangeMasterKey, isMasterKey, Keys } from '../src/keys.js';
 import type { ServerRecord } from '../src/records/servers.js';
 import { lowerOf } from '../src/work/pair.js';
 
@@ -142,9 +144,83 @@ describe('keys and secrets', () => {
       expect(() => data.keys.decrypt(altered.toString('base64'))).toThrow();
     }
     expect(data.keys.derive('store a').equals(data.keys.derive('store b'))).toBe(false);
-    const stranger = await Keys.open(join(folder, 'another.key'));
+    await fs.mkdir(join(folder, 'another'));
+    const stranger = await Keys.open(join(folder, 'another'), true);
     expect(() => stranger.decrypt(sealed.toString('base64'))).toThrow();
     await fs.rm(folder, { recursive: true });
+  });
+
+  describe('of which the master key is exchanged', () => {
+    let folder: string;
+    const master = (): string => join(folder, 'master.key');
+    const sealed = (): string => join(folder, 'inner.key');
+    const reads = async (text: string): Promise<boolean> =>
+      (await DataFolder.open(folder)).keys.decrypt(text) === 'words';
+    beforeEach(async () => {
+      folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-keys-'));
+    });
+    afterEach(() => fs.rm(folder, { recursive: true }));
+
+    it('stay what they are, and the former master key opens nothing any more', async () => {
+      const before = await DataFolder.open(folder);
+      const [former, text] = [await fs.readFile(master(), 'utf8'), before.keys.encrypt('words')];
+      await fs.writeFile(join(folder, 'kept.key'), former);
+      expect(await isMasterKey(folder, join(folder, 'kept.key'))).toBe(true);
+      expect(await exchangeMasterKey(folder)).toBe(master());
+      expect(await fs.readFile(master(), 'utf8')).not.toBe(former);
+      expect(await isMasterKey(folder, join(folder, 'kept.key'))).toBe(false);
+      expect(await reads(text)).toBe(true);
+      expect((await DataFolder.open(folder)).keys.masterMark).not.toBe(before.keys.masterMark);
+      await fs.writeFile(master(), former);
+      await expect(DataFolder.open(folder)).rejects.toThrow('another master key');
+    });
+
+    it('are opened by one of the two wherever it was broken off, and by the new one alone once that has', async () => {
+      const before = await DataFolder.open(folder);
+      const [former, text] = [await fs.readFile(master(), 'utf8'), before.keys.encrypt('words')];
+      const next = join(folder, 'next.key');
+      await fs.writeFile(next, 'ab'.repeat(32));
+      expect(await exchangeMasterKey(folder, next)).toBe(next);
+      expect(await reads(text), 'still the former').toBe(true);
+      expect(await isMasterKey(folder, next)).toBe(true);
+      await fs.writeFile(master(), 'ab'.repeat(32));
+      expect(await reads(text)).toBe(true);
+      await fs.writeFile(master(), former);
+      await expect(DataFolder.open(folder)).rejects.toThrow('another master key');
+    });
+
+    it('are lost to nothing that is no key, gone or cut off', async () => {
+      const before = await DataFolder.open(folder);
+      const [former, inner] = [await fs.readFile(master(), 'utf8'), await fs.readFile(sealed(), 'utf8')];
+      const text = before.keys.encrypt('words');
+      for (const [file, content] of [
+        [sealed(), inner.slice(0, -10)],
+        [sealed(), ''],
+        [master(), ''],
+        [master(), 'cd'.repeat(32)],
+      ] as const) {
+        const whole = await fs.readFile(file, 'utf8');
+        await fs.writeFile(file, content);
+        await expect(DataFolder.open(folder)).rejects.toThrow('master key');
+        await expect(exchangeMasterKey(folder)).rejects.toThrow('master key');
+        await fs.writeFile(file, whole);
+      }
+      await fs.rm(master());
+      await expect(DataFolder.open(folder), 'no other one is made').rejects.toThrow('is not there');
+      await fs.writeFile(master(), former);
+      expect(await reads(text)).toBe(true);
+    });
+
+    it('are those of a former version, which had a master key alone', async () => {
+      const key = 'ef'.repeat(32);
+      await fs.writeFile(master(), key);
+      await fs.mkdir(join(folder, 'stores'));
+      const { keys } = await DataFolder.open(folder);
+      const mark = createHmac('sha256', Buffer.from(key, 'hex')).update('the mark of the master key').digest('hex');
+      expect(keys.mark).toBe(mark);
+      await exchangeMasterKey(folder);
+      expect((await DataFolder.open(folder)).keys.mark).toBe(mark);
+    });
   });
 
   it('ids can be said aloud, and do not meet', () => {

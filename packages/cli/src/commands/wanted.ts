@@ -22,6 +22,7 @@ const FILES: readonly { readonly makes: readonly string[]; readonly read: () => 
   { makes: ['server'], read: async () => (await import('./servers.js')).addServers },
   { makes: ['profile'], read: async () => (await import('./profiles.js')).addProfileCommands },
   { makes: ['serve'], read: async () => (await import('./serve.js')).addServe },
+  { makes: ['key'], read: async () => (await import('./keys.js')).addKeys },
   { makes: ['sign-in', 'token', 'config'], read: async () => (await import('./own.js')).addOwn },
 ];
 

@@ -52,29 +52,40 @@ export type SpoolRecord =
 
 const [EVENT, SOURCE_BYTES, COPY_BYTES, END] = [0, 1, 2, 3];
 const HEADER = 5;
-const IV_BYTES = 16;
+/** Of a piece, how long it is and its seal. */
+const PIECE_HEADER = 4 + 16;
+const ID_BYTES = 8;
 const FLUSH_BYTES = 1024 * 1024;
+
+/** Pieces of one spool are sealed by where they stand in it: none can be left out, put in or moved. */
+function nonceOf(id: Buffer, piece: number): Buffer {
+  const nonce = Buffer.alloc(ID_BYTES + 4, id);
+  nonce.writeUInt32BE(piece, ID_BYTES);
+  return nonce;
+}
 
 /**
  * Takes down what a copy is made of while it is made, at the speed of the disk; it is hashed, compressed and packed
- * afterwards. Encrypted with AES-256-CTR (format in docs/formats.md). Written without the thread pool, like files.
+ * afterwards. Encrypted and sealed with AES-256-GCM, piece by piece (format in docs/formats.md). Written without the
+ * thread pool, like files.
  */
 export class SpoolWriter {
   readonly #path: string;
   readonly #file: number;
-  readonly #cipher: ReturnType<typeof createCipheriv>;
+  readonly #key: Buffer;
+  readonly #id = randomBytes(ID_BYTES);
+  #pieces = 0;
   readonly #waiting = Buffer.allocUnsafe(FLUSH_BYTES);
   #waitingBytes = 0;
   #isOpen = true;
 
   /** @param key 32 bytes */
   constructor(path: string, key: Buffer) {
-    const iv = randomBytes(IV_BYTES);
     this.#path = path;
-    this.#cipher = createCipheriv('aes-256-ctr', key, iv);
+    this.#key = key;
     try {
       this.#file = openSync(path, 'w', 0o600);
-      writeSync(this.#file, iv);
+      writeSync(this.#file, this.#id);
     } catch (error) {
       throw fileError(error, path);
     }
@@ -113,9 +124,15 @@ export class SpoolWriter {
   }
 
   #write(plain: Buffer): void {
-    const sealed = this.#cipher.update(plain);
+    const cipher = createCipheriv('aes-256-gcm', this.#key, nonceOf(this.#id, this.#pieces++));
+    const sealed = cipher.update(plain);
+    cipher.final();
+    const header = Buffer.allocUnsafe(PIECE_HEADER);
+    header.writeUInt32BE(sealed.length, 0);
+    cipher.getAuthTag().copy(header, 4);
     try {
-      for (let at = 0; at < sealed.length; ) at += writeSync(this.#file, sealed, at);
+      writeWhole(this.#file, header);
+      writeWhole(this.#file, sealed);
     } catch (error) {
       throw fileError(error, this.#path);
     }
@@ -133,6 +150,10 @@ export class SpoolWriter {
     if (this.#isOpen) closeSync(this.#file);
     this.#isOpen = false;
   }
+}
+
+function writeWhole(file: number, bytes: Buffer): void {
+  for (let at = 0; at < bytes.length; ) at += writeSync(file, bytes, at);
 }
 
 /** Brings a spool to the disk, so that it outlives a loss of power. @throws {EngineError} when it is gone */
@@ -162,21 +183,33 @@ export async function* readSpool(path: string, key: Buffer): AsyncGenerator<Spoo
     throw new EngineError('blob-missing', `The spool ${path} is gone.`, 'Make the copy again.', { cause: error });
   });
   try {
-    const iv = Buffer.alloc(IV_BYTES);
-    await file.read(iv, 0, IV_BYTES, null);
-    const decipher = createDecipheriv('aes-256-ctr', key, iv);
+    const { size } = await file.stat();
+    const read = async (bytes: number): Promise<Buffer> => {
+      if (bytes > size) throw damaged();
+      const { bytesRead, buffer } = await file.read(Buffer.allocUnsafe(bytes), 0, bytes);
+      if (bytesRead !== bytes) throw damaged();
+      return buffer;
+    };
+    const id = await read(ID_BYTES);
+    let pieces = 0;
     let pending: Buffer = Buffer.alloc(0);
     const more = async (bytes: number): Promise<void> => {
       const parts = [pending];
       for (let have = pending.length; have < bytes; ) {
-        const { bytesRead, buffer } = await file.read(Buffer.allocUnsafe(Math.max(FLUSH_BYTES, bytes - have)));
-        if (bytesRead === 0) throw damaged();
-        parts.push(decipher.update(buffer.subarray(0, bytesRead)));
-        have += bytesRead;
+        const header = await read(PIECE_HEADER);
+        const decipher = createDecipheriv('aes-256-gcm', key, nonceOf(id, pieces++));
+        decipher.setAuthTag(header.subarray(4));
+        const piece = decipher.update(await read(header.readUInt32BE(0)));
+        try {
+          decipher.final();
+        } catch (error) {
+          throw damaged(error);
+        }
+        parts.push(piece);
+        have += piece.length;
       }
       pending = Buffer.concat(parts);
     };
-    const { size } = await file.stat();
     for (;;) {
       if (pending.length < HEADER) await more(HEADER);
       const [length, kind] = [pending.readUInt32BE(0), pending.readUInt8(4)];

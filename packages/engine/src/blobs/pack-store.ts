@@ -6,6 +6,7 @@ import { promisify } from 'node:util';
 import { deflateRaw, deflateRawSync, inflateRawSync } from 'node:zlib';
 import { addTo } from '@tessarion/core';
 import { EngineError, fileError } from '../errors.js';
+import { openBytes, sealBytes } from './sealed.js';
 
 /** Where a blob lies: which pack, from which byte, how long, and how it is stored. */
 interface Spot {
@@ -41,12 +42,29 @@ function openPack(path: string): number {
   return file;
 }
 
-async function packIndex(path: string): Promise<readonly [string, Spot][]> {
+const purposeOf = (pack: string): string => `index ${pack}`;
+
+/** An index names blobs by their content: what it says in the clear would confirm whoever guesses what is in them. */
+async function indexText(path: string, key: Buffer): Promise<string> {
+  const pack = basename(path, '.index');
+  const stored = await fs.readFile(path);
+  const opened = openBytes(key, purposeOf(pack), stored)?.toString();
+  if (opened !== undefined) return opened;
+  // Those of former versions were not sealed; whatever one says, a blob is checked against its name when it is read.
+  if (/^[\da-f]{64} \d+ /.test(stored.toString('latin1', 0, 80))) return stored.toString();
+  throw new EngineError(
+    'blob-damaged',
+    `The index of pack ${pack} is damaged.`,
+    'Restore the store of this site from a backup.',
+  );
+}
+
+async function packIndex(path: string, key: Buffer): Promise<readonly [string, Spot][]> {
   const recent = recentIndexes.get(path);
   if (recent) return recent;
   const pack = basename(path, '.index');
   const spots: [string, Spot][] = [];
-  for (const line of (await fs.readFile(path, 'utf8')).split('\n')) {
+  for (const line of (await indexText(path, key)).split('\n')) {
     const [hash, offset, stored, size, how] = line.split(' ');
     if (hash)
       spots.push([
@@ -104,7 +122,7 @@ export class PackStore {
     await fs.mkdir(join(this.#folder, 'packs'), { recursive: true, mode: 0o700 });
     for (const name of await fs.readdir(join(this.#folder, 'packs')))
       if (name.endsWith('.index'))
-        for (const [hash, spot] of await packIndex(join(this.#folder, 'packs', name))) index.set(hash, spot);
+        for (const [hash, spot] of await packIndex(join(this.#folder, 'packs', name), this.#key)) index.set(hash, spot);
     this.#index = index;
     return index;
   }
@@ -312,7 +330,7 @@ export class PackWriter {
         ([hash, spot]) => `${hash} ${spot.offset} ${spot.stored} ${spot.size} ${spot.deflated ? 'deflate' : 'plain'}\n`,
       );
       const index = await fs.open(`${path}.index.new`, 'wx', 0o600);
-      await index.writeFile(lines.join(''));
+      await index.writeFile(sealBytes(this.#key, purposeOf(name), Buffer.from(lines.join(''))));
       await index.datasync();
       await index.close();
       await fs.rename(`${path}.pack.new`, `${path}.pack`);

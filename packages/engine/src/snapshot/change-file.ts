@@ -1,15 +1,13 @@
-import { createCipheriv, createDecipheriv, createHmac, type Hmac, randomBytes, timingSafeEqual } from 'node:crypto';
+import { createCipheriv, createDecipheriv, randomBytes, timingSafeEqual } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { basename, dirname } from 'node:path';
 import { createInterface } from 'node:readline';
 import type { Change } from '@tessarion/core';
+import { IV_BYTES, SEAL_BYTES, sealFor } from '../blobs/sealed.js';
 import { EngineError, fileError, messageOf } from '../errors.js';
 
-const IV_BYTES = 16;
-const SEAL_BYTES = 32;
 const WRITE_CHARACTERS = 1 << 20;
-
-const sealWith = (key: Buffer): Hmac => createHmac('sha256', createHmac('sha256', key).update('changes').digest());
+const PURPOSE = 'changes';
 
 /**
  * Writes changes one a line, encrypted and sealed (format in docs/formats.md), on the disk before the file appears
@@ -24,7 +22,7 @@ export async function writeChangeFile(
 ): Promise<void> {
   const iv = randomBytes(IV_BYTES);
   const cipher = createCipheriv('aes-256-ctr', key, iv);
-  const seal = sealWith(key);
+  const seal = sealFor(key, PURPOSE);
   try {
     await fs.mkdir(dirname(path), { recursive: true, mode: 0o700 });
     const file = await fs.open(`${path}.new`, 'w', 0o600);
@@ -90,7 +88,7 @@ export async function* readChangeFile(path: string, key: Buffer): AsyncGenerator
 /** @param end position of the last byte before the seal */
 async function isWhole(file: fs.FileHandle, key: Buffer, end: number): Promise<boolean> {
   if (end < IV_BYTES - 1) return false;
-  const seal = sealWith(key);
+  const seal = sealFor(key, PURPOSE);
   for await (const piece of file.createReadStream({ start: 0, end, autoClose: false })) seal.update(piece as Buffer);
   const stored = Buffer.alloc(SEAL_BYTES);
   await file.read(stored, 0, SEAL_BYTES, end + 1);

@@ -2,6 +2,7 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { type Change, SnapshotManifest } from '@tessarion/core';
 import { type Collected, PackStore } from '../blobs/pack-store.js';
+import { openBytes, sealBytes } from '../blobs/sealed.js';
 import { EngineError, fileError, messageOf } from '../errors.js';
 import { readChangeFile, writeChangeFile } from './change-file.js';
 import { walkTree } from './read-tree.js';
@@ -15,6 +16,8 @@ export interface Damage {
 }
 
 const CHANGES = '.changes';
+const MANIFEST = '.manifest';
+const purposeOf = (id: string): string => `manifest ${id}`;
 
 /** The snapshots and baselines of one site: manifests, and the blobs they name. */
 export class SnapshotLibrary {
@@ -30,7 +33,7 @@ export class SnapshotLibrary {
   }
 
   #path(id: string): string {
-    return join(this.#folder, 'manifests', `${id}.json`);
+    return join(this.#folder, 'manifests', `${id}${MANIFEST}`);
   }
 
   /** Stores a manifest, on the disk before it appears under its name; its blobs must be in the store already. */
@@ -39,7 +42,8 @@ export class SnapshotLibrary {
     try {
       await fs.mkdir(join(this.#folder, 'manifests'), { recursive: true, mode: 0o700 });
       const file = await fs.open(`${path}.new`, 'w', 0o600);
-      await file.writeFile(`${JSON.stringify(manifest, null, 1)}\n`);
+      const content = Buffer.from(`${JSON.stringify(manifest, null, 1)}\n`);
+      await file.writeFile(sealBytes(this.location.key, purposeOf(manifest.id), content));
       await file.datasync();
       await file.close();
       await fs.rename(`${path}.new`, path);
@@ -50,7 +54,9 @@ export class SnapshotLibrary {
 
   async load(id: string): Promise<SnapshotManifest> {
     try {
-      return SnapshotManifest.parse(JSON.parse(await fs.readFile(this.#path(id), 'utf8')));
+      const content = openBytes(this.location.key, purposeOf(id), await fs.readFile(this.#path(id)));
+      if (!content) throw new Error('its seal does not hold');
+      return SnapshotManifest.parse(JSON.parse(content.toString()));
     } catch (error) {
       throw new EngineError(
         'blob-missing',
@@ -61,9 +67,19 @@ export class SnapshotLibrary {
     }
   }
 
+  /** Seals the manifests of a former version, which had no seal; to be done once, since whoever writes one could say so. */
+  async sealFormer(): Promise<void> {
+    const folder = join(this.#folder, 'manifests');
+    for (const name of await fs.readdir(folder).catch(() => [] as string[])) {
+      if (!name.endsWith('.json')) continue;
+      await this.save(SnapshotManifest.parse(JSON.parse(await fs.readFile(join(folder, name), 'utf8'))));
+      await fs.rm(join(folder, name));
+    }
+  }
+
   async manifests(): Promise<string[]> {
     const names = await fs.readdir(join(this.#folder, 'manifests')).catch(() => [] as string[]);
-    return names.filter((name) => name.endsWith('.json')).map((name) => name.slice(0, -5));
+    return names.filter((name) => name.endsWith(MANIFEST)).map((name) => name.slice(0, -MANIFEST.length));
   }
 
   /** Every blob that a manifest names, with what it holds. */

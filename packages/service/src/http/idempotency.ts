@@ -1,5 +1,5 @@
 import { createHmac, randomUUID } from 'node:crypto';
-import { openWith, sealWith } from '../data-folder.js';
+import { openWith, sealWith } from '../keys.js';
 import { ProblemError } from '../problems.js';
 import type { Installation } from '../work/context.js';
 

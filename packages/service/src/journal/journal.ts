@@ -1,7 +1,8 @@
 import { createHmac, randomBytes } from 'node:crypto';
 import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { canonicalJson, digestOfSide, type KeyedDigest, type SealableEntry, stampOf } from '@tessarion/core';
-import { type Keys, newId } from '../data-folder.js';
+import { newId } from '../data-folder.js';
+import type { Keys } from '../keys.js';
 import type { OnRecords } from '../records/open.js';
 
 /** Something that was done, or refused. */
