@@ -8,9 +8,10 @@ const checked = checkProfile(`tessarion: profile/1
 name: loom
 title: Loom
 areas: [{ name: code, path: ., class: authored }]
-databases: { main: { tables: { page: { class: authored }, block: { class: authored }, odd: { class: authored } } } }
+databases: { main: { tables: { page: { class: authored }, person: { class: authored, columns: { name: { personal: name } } }, block: { class: authored }, odd: { class: authored } } } }
 items:
   - { kind: page, table: page, title: title, dependants: [{ table: block, column: page_id }] }
+  - { kind: author, table: person, title: name }
   - { kind: picture, plural: pictures, files: "media/*.svg" }
 `);
 if (!checked.ok) throw new Error(JSON.stringify(checked.mistakes));
@@ -54,6 +55,13 @@ describe('items', () => {
       'text',
     ]);
     expect(gathered.parts.get('block')).toMatchObject({ type: 'table', inserted: 2, updated: 0, deleted: 0 });
+  });
+
+  it('go by no name that is personal: a title goes where nobody asks who may see it', () => {
+    const gathered = collector();
+    const person: RowChange = { ...on('person', '4'), op: 'insert', row: { id: '4', name: 'Ingrid Solheim' } };
+    gathered.addRow('person', person, { id: '4', name: 'Ingrid Solheim' }, false);
+    expect([...gathered.items.values()].map(({ id, title }) => [id, title])).toEqual([['author:4', 'author 4']]);
   });
 
   it('that only gain a part are changed, not new; those whose own row comes or goes are new or deleted', () => {

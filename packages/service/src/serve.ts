@@ -12,6 +12,7 @@ import { publishRoutes } from './gateway/routes.js';
 import { createApp } from './http/app.js';
 import { openInstallation, toVariables } from './installation.js';
 import { Sealer } from './journal/seal-journal.js';
+import { sealFormerItems } from './records/forecast-items.js';
 import { migrate } from './records/migrations.js';
 import { libraryOf } from './records/snapshots.js';
 import type { Installation } from './work/context.js';
@@ -71,7 +72,10 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     throw error;
   });
   await noteExchange(installation);
-  await sealFormerManifests(installation);
+  await once(installation, 'manifests-sealed', async () => {
+    for (const site of await fs.readdir(join(folder.path, 'stores'))) await libraryOf(folder, site).sealFormer();
+  });
+  await once(installation, 'forecasts-sealed', () => sealFormerItems(installation));
   await runMigrations({ connectionString: recordsUrl });
   await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
@@ -146,12 +150,11 @@ async function noteExchange({ records, folder, journal }: Installation): Promise
   });
 }
 
-/** Once in the life of an installation; from then on a manifest without a seal is nobody's. */
-async function sealFormerManifests({ records, folder }: Installation): Promise<void> {
-  const name = 'manifests-sealed';
+/** Does something once in the life of an installation: what a former version left unsealed is nobody's from then on. */
+async function once({ records }: Installation, name: string, act: () => Promise<void>): Promise<void> {
   if (await records('installation').where({ name }).first('name')) return;
-  for (const site of await fs.readdir(join(folder.path, 'stores'))) await libraryOf(folder, site).sealFormer();
-  await records('installation').insert({ name, value: 'yes' }).onConflict('name').ignore();
+  await act();
+  await records('installation').insert({ name, value: 'done' }).onConflict('name').ignore();
 }
 
 const CLOSE_GRACE_MS = 3000;

@@ -9,6 +9,12 @@ interface ItemWithFields {
   readonly fields: readonly { readonly name: string }[];
 }
 
+/** Whether a mask protects a column of a table on the way down, in any database: what it holds is then nobody's name for a thing. */
+export const isPersonalColumn = (profile: Profile | undefined, table: string, column: string): boolean =>
+  Object.keys(profile?.databases ?? {}).some((database) =>
+    rulesForTable(profile, database, table, [column]).columns.some((one) => one.mask !== undefined),
+  );
+
 /** Fields of an item that a mask protects on the way down: in its own table, or in one of its dependants'. */
 export function personalFields(profile: Profile | undefined, { kind, part, fields }: ItemWithFields): Set<string> {
   const tables = new Set([part]);

@@ -1,5 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import { matchesPath } from '../pattern.js';
+import { isPersonalColumn } from '../profile/personal-fields.js';
 import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
 import type { RowKey } from '../rows/keys.js';
@@ -91,6 +92,8 @@ export class ItemCollector {
   readonly items = new Map<string, ChangedItem>();
   readonly parts = new Map<string, ChangedPart>();
   readonly #profile: Profile | undefined;
+  /** Whether titles of tables are personal, by table and column. */
+  readonly #personal = new Map<string, boolean>();
   readonly #digest: TextDigest;
 
   constructor(profile: Profile | undefined, digest: TextDigest) {
@@ -206,7 +209,10 @@ export class ItemCollector {
         return {
           id: `${item.kind}:${key}`,
           kind: item.kind,
-          title: shorten(toText(row[item.title] ?? key)),
+          // A title goes into records, mails and calendars, where nobody asks who may see it.
+          title: this.#isPersonal(item.table, item.title)
+            ? `${item.kind} ${key}`
+            : shorten(toText(row[item.title] ?? key)),
           key,
           isOwner: true,
         };
@@ -222,6 +228,13 @@ export class ItemCollector {
         };
     }
     return { id: `row:${table}:${key}`, kind: 'row', title: `${table} ${key}`, key, isOwner: true };
+  }
+
+  #isPersonal(table: string, column: string): boolean {
+    const name = `${table} ${column}`;
+    const known = this.#personal.get(name) ?? isPersonalColumn(this.#profile, table, column);
+    this.#personal.set(name, known);
+    return known;
   }
 
   /** Counts by kind of the items that a test picks, largest first. */

@@ -5,6 +5,7 @@ import { addClaimTimes } from './migrations/claims.js';
 import { addDigests } from './migrations/digests.js';
 import { addDoers } from './migrations/doers.js';
 import { addFollows } from './migrations/follows.js';
+import { addSealedFields } from './migrations/forecast-items.js';
 import { addGuestNotices } from './migrations/guest-notices.js';
 import { addGuests } from './migrations/guests.js';
 import { addJournal } from './migrations/journal.js';
@@ -264,6 +265,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '026_guest_notices': addGuestNotices,
   '027_looks': addLooks,
   '028_answers': sealAnswers,
+  '029_forecast_items': addSealedFields,
 };
 
 /**

@@ -26,9 +26,12 @@ export function collisionWords({ outcome, column, why }: Collision, onto: string
       return 'It stays with what it is a part of.';
     case 'taken': {
       const source = outcome.sides.source;
-      const wanted = why.columns.map(
-        (one) => `the ${one} “${toText(source?.[outcome.table.columns.indexOf(one)] ?? '')}”`,
-      );
+      const { columns, rules } = outcome.table;
+      const wanted = why.columns.map((one) => {
+        const at = columns.indexOf(one);
+        // Words go into records, and are shown to everybody who may see the forecast.
+        return rules.columns[at]?.mask === undefined ? `the ${one} “${toText(source?.[at] ?? '')}”` : `the same ${one}`;
+      });
       return `It wants ${wanted.join(' and ')}, which ${tableName(outcome.table.id)} ${toText(why.key)} of ${name} has.`;
     }
   }

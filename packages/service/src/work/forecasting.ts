@@ -3,6 +3,7 @@ import { sentenceText } from '@tessarion/core';
 import { failureOf } from '../problems.js';
 import { toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
+import { storeItems } from '../records/forecast-items.js';
 import { json } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
 import { libraryOf } from '../records/snapshots.js';
@@ -41,7 +42,6 @@ export type ForecastResult = Omit<
 
 /** What needs a person comes first. */
 const ORDER = ['needs-you', 'written', 'kept', 'left-out'];
-const STORED_ITEMS = 20_000;
 /** How many past pushes are looked at for what the next one will take. */
 const PAST = 9;
 
@@ -122,14 +122,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     // Another worker may have computed it as well, and been first.
     const { state } = await trx('forecast').where({ id: record.id }).forUpdate().first('state');
     if (state !== 'computing') return;
-    await trx('forecast_item').where({ forecast_id: record.id }).delete();
-    for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += 500) {
-      await trx('forecast_item').insert(
-        items
-          .slice(at, Math.min(at + 500, STORED_ITEMS))
-          .map((item, i) => ({ forecast_id: record.id, position: at + i, item: json(item) })),
-      );
-    }
+    await storeItems(trx, installation.folder.keys, record.id, items);
     await trx('forecast')
       .where({ id: record.id })
       .update({ state: 'ready', result: json(result) });

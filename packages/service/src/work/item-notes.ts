@@ -2,6 +2,7 @@ import {
   type ByteString,
   type FileOutcome,
   type ItemCollector,
+  isPersonalColumn,
   type RowOutcome,
   shownValue,
   toBytes,
@@ -82,7 +83,7 @@ async function findTitles(
   destination: Environment,
 ): Promise<void> {
   for (const rule of destination.profile?.items ?? []) {
-    if (!('table' in rule)) continue;
+    if (!('table' in rule) || isPersonalColumn(destination.profile, rule.table, rule.title)) continue;
     const untitled = [...collector.items.values()].filter((one) => one.isUntitled && one.kind === rule.kind);
     for (const environment of [from, destination])
       for (const { name } of environment.databases) {

@@ -1,6 +1,7 @@
 import { connectTo, type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
+import { forgetForecasts } from '../records/forecast-items.js';
 import { profileOfSite } from '../records/profiles.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
@@ -23,6 +24,7 @@ const ANSWER_MS = 10_000;
 export async function goRound(installation: Installation): Promise<void> {
   const { records, environments, now } = installation;
   const started = now().getTime();
+  await forgetForecasts(installation);
   const ready = (await environments.list(records)).filter((one) => one.status === 'ready');
   const reached = new Set<EnvironmentRecord>();
   const waiting = [...ready];

@@ -5,6 +5,7 @@ import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
 import { readPosition } from '../../records/cursor.js';
 import { toEngine } from '../../records/environments.js';
+import { readItem } from '../../records/forecast-items.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { doneBy } from '../../records/people.js';
 import { profileOfSite } from '../../records/profiles.js';
@@ -152,10 +153,10 @@ export const forecastHandlers: Handlers<
     const item = await records('forecast_item')
       .where({ forecast_id: params.id })
       .whereRaw("item ->> 'id' = ?", [query.item])
-      .first('item');
+      .first('fields');
     const place = item && placeOfFile(query.item);
     // Only what a forecast lists is shown, and only of files.
-    if (!place || item.item.fields.length > 0)
+    if (!place || item.fields !== null)
       throw new ProblemError('not-found', `Forecast ${params.id} lists no file ${query.item}.`, 'List its items.');
     const library = libraryOf(installation.folder, forecast.onto_path.split('/')[0] as string);
     if (query.side === 'source' && forecast.snapshot !== null)
@@ -181,9 +182,9 @@ export const forecastHandlers: Handlers<
       .where('position', '>=', from)
       .orderBy('position')
       .limit(limit + 1)
-      .select('item');
+      .select('item', 'fields');
     return {
-      items: rows.slice(0, limit).map((row) => shown(row.item)),
+      items: rows.slice(0, limit).map((row) => shown(readItem(row, installation.folder.keys))),
       next: rows.length > limit ? String(from + limit) : null,
     };
   },
