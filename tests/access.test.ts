@@ -195,6 +195,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   journalList: () => ({}),
   journalExport: () => ({}),
   journalVerify: () => ({}),
+  valueErase: () => ({ body: { value: 'Nobody Of That Name' } }),
   serverList: () => ({}),
   serverCreate: () => ({
     body: {

@@ -225,7 +225,7 @@ describe('verifying the journal', () => {
 
     await studio.client.call('personEnd', { params: { id } });
     await studio.client.call('personErase', { params: { id } });
-    for (const words of ['Oda', mail]) expect([words, await tablesWith(words)]).toEqual([words, []]);
+    for (const words of ['Oda Lien', mail]) expect([words, await tablesWith(words)]).toEqual([words, []]);
     const did = await entries({ actor: `person ${id}` });
     expect(did.length, 'what they did stays').toBeGreaterThan(10);
     for (const one of did) expect([one.name, one.from]).toEqual([null, null]);
@@ -235,6 +235,49 @@ describe('verifying the journal', () => {
     expect(moved?.person).toBe('Somebody who left');
     await sealed();
     expect((await verify()).faults).toEqual([]);
+  });
+
+  it('holds after a value of somebody was taken out of all records, and nothing else of them is', async () => {
+    const name = 'Ragna "the tall" Ytreøy';
+    const { client } = studio;
+    await onSite(studio, 'threadmill/staging', (query) =>
+      query('UPDATE page SET title = $1, body = $1 WHERE slug = $2', [name, 'dye']),
+    );
+    const forecast = await forecastOf(studio, 'threadmill/staging', 'threadmill/live');
+    const params = {
+      id: (await client.call('requestOpen', { body: { forecast: forecast.id, title: `Of ${name}` } })).id,
+    };
+    await client.call('requestAsk', { params });
+    await client.call('commentAdd', { params, body: { text: `Ask ${name} about it.` } });
+    // As a former version left it: an error that quotes a row of a site.
+    await records.query('UPDATE transfer SET failure = $2 WHERE id = $1', [
+      copied,
+      JSON.stringify({ code: 'database', message: `Failing row contains (${name})`, next: 'Look.' }),
+    ]);
+    await sealed();
+    const lasts = { repeats: 'yearly', from: '12-20', until: '12-21' } as const;
+    // This entry may have no seal yet.
+    await client.call('freezeAdd', { body: { reason: `${name} is away`, scope: 'threadmill', time: lasts } });
+    const held = await tablesWith('Ytreøy');
+    expect(held).toEqual(expect.arrayContaining(['public.journal_entry', 'public.request_comment', 'public.transfer']));
+
+    for (const value of ['live', 'threadmill/live', '12345', 'Abc', '     '])
+      await expect(client.call('valueErase', { body: { value } }), value).rejects.toThrow('more than somebody');
+    const erased = await client.call('valueErase', { body: { value: name } });
+    expect(erased.rows).toBeGreaterThan(5);
+    expect(erased.entries).toBeGreaterThan(0);
+    expect(await tablesWith('Ytreøy')).toEqual([]);
+    expect(await client.call('valueErase', { body: { value: name } })).toEqual({ rows: 0, entries: 0 });
+    const shown = JSON.stringify(await client.call('forecastItems', { params: { id: forecast.id }, query: {} }));
+    expect(shown).toContain('[erased]');
+    expect(shown).not.toContain('Ytreøy');
+    const request = await client.call('requestShow', { params });
+    expect([request.title, request.state]).toEqual(['Of [erased]', 'approved']);
+    const [freeze] = await entries({ act: 'freezeAdd' });
+    expect(freeze?.details).toMatchObject({ reason: '[erased] is away', time: lasts });
+    await sealed();
+    expect((await verify()).faults).toEqual([]);
+    await client.call('requestWithdraw', { params, body: { reason: 'Enough.' } });
   });
 
   it('finds no gap after many acts at once', async () => {

@@ -35,7 +35,7 @@ const entry: fc.Arbitrary<Written> = fc.record({
   sideRecord: fc.option(fc.record({ salt: fc.nat().map(String), text: fc.string() }), { nil: undefined }),
 });
 
-const NOTHING: Erasures = { people: new Set() };
+const NOTHING: Erasures = { people: new Set(), entries: new Map() };
 
 const whole = (one: Written, id: string, by: KeyedDigest): SealableEntry & Written => ({
   ...one,
@@ -101,12 +101,29 @@ describe('a journal', () => {
         fc.pre(sideRecord !== undefined && sideRecord.text !== other);
         const without = entries.map((one, j) => (j === i ? { ...one, sideRecord: undefined } : one));
         expect(faultsOf(without)).toMatchObject([{ what: 'who gone', position: i + 1 }]);
-        const erased: Erasures = { people: new Set(['p-1']) };
+        const erased: Erasures = { ...NOTHING, people: new Set(['p-1']) };
         expect(faultsOf(without, [], digest, erased).length).toBe(actor === 'person p-1' ? 0 : 1);
         const changed = entries.map((one, j) =>
           j === i ? { ...one, sideRecord: { ...(sideRecord as SideRecord), text: other } } : one,
         );
         expect(faultsOf(changed, [], digest, erased)).toMatchObject([{ what: 'who altered', position: i + 1 }]);
+      }),
+    );
+  });
+
+  test('holds after something was taken out of an entry by one that says so, and by nothing else', () => {
+    fc.assert(
+      fc.property(journal, fc.nat(), (entries, at) => {
+        const i = at % entries.length;
+        const without = { ...(entries[i] as SealedEntry), details: '"[erased]"' };
+        fc.pre(without.details !== entries[i]?.details);
+        const left = entries.map((one, j) => (j === i ? without : one));
+        expect(faultsOf(left)).toMatchObject([{ what: 'altered', position: i + 1 }]);
+        const erased: Erasures = { ...NOTHING, entries: new Map([[without.id, stampOf(without, digest)]]) };
+        expect(faultsOf(left, [], digest, erased)).toEqual([]);
+        expect(faultsOf(entries, [], digest, erased), 'nor is it put back').toMatchObject([{ what: 'altered' }]);
+        const more = left.map((one, j) => (j === i ? { ...one, actor: 'somebody else' } : one));
+        expect(faultsOf(more, [], digest, erased)[0]).toMatchObject({ what: 'altered', position: i + 1 });
       }),
     );
   });

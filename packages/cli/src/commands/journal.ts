@@ -117,6 +117,24 @@ export function addJournal(program: Command): void {
     if (!wantsJson(command)) print('Everything is as it was written.');
   });
   examples(
+    json(
+      journal
+        .command('erase')
+        .description('take a value that sites had of somebody out of all records')
+        .requiredOption('--value-from <FILE>', 'a file that holds it and nothing else; - reads the standard input'),
+    ),
+    'tessarion journal erase --value-from name.txt',
+    'printf "Ingrid Solheim" | tessarion journal erase --value-from -',
+  ).action(async (options: { valueFrom: string }, command: Command) => {
+    const value = (await readFile(options.valueFrom === '-' ? '/dev/stdin' : options.valueFrom, 'utf8')).trim();
+    const erased = await (await connect(command)).call('valueErase', { body: { value } });
+    if (wantsJson(command)) return printJson(erased);
+    print(
+      `Taken out of ${count(erased.rows)} ${erased.rows === 1 ? 'record' : 'records'} and ${count(erased.entries)} ${erased.entries === 1 ? 'entry' : 'entries'} of the journal.`,
+    );
+    print(dim('Snapshots, baselines and change sets keep what they hold until they are removed.'));
+  });
+  examples(
     filtering(
       journal
         .command('export')

@@ -54,4 +54,17 @@ export const journalEndpoints = {
     body: z.strictObject({ heads: z.array(s.JournalHead).max(1000).optional() }).optional(),
     response: s.JournalVerdict,
   }),
+  valueErase: endpoint({
+    method: 'POST',
+    path: '/journal/erasures',
+    permission: 'people.manage',
+    about: 'installation',
+    costs: 100,
+    summary:
+      'Erase a value that sites had of somebody, such as a name, from all records, also the journal; what happened stays on record. Snapshots keep it until they go.',
+    params: nothing,
+    query: nothing,
+    body: z.strictObject({ value: z.string().min(1).max(200) }),
+    response: z.object({ rows: z.number().int(), entries: z.number().int() }),
+  }),
 } as const;

@@ -29,6 +29,8 @@ export const digestOfSide = ({ salt, text }: SideRecord, digest: KeyedDigest): s
 export interface Erasures {
   /** Ids of people who were erased. */
   readonly people: ReadonlySet<string>;
+  /** Entries that something was taken out of, by id, with the stamp that each has since. */
+  readonly entries: ReadonlyMap<string, string>;
 }
 
 /** Whom an entry's actor is, where it is a person. */
@@ -147,7 +149,8 @@ export class JournalCheck {
     }
     const isNext = position === this.#position + 1;
     if (!isNext) this.faults.push({ what: 'missing', position: this.#position + 1, last: position - 1 });
-    const isStamped = stampOf(entry, this.digest) === entry.stamp;
+    const stamp = stampOf(entry, this.digest);
+    const isStamped = stamp === (this.erasures.entries.get(id) ?? entry.stamp);
     // Behind a gap the former seal is unknown.
     const isSealed =
       !isNext || this.#seal === undefined || sealOf(position, this.#seal, entry.stamp, this.digest) === entry.seal;

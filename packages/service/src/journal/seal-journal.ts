@@ -1,5 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { NO_SEAL, type SignedHead, sealOf, signHead, stampOf } from '@tessarion/core';
+import type { OnRecords } from '../records/open.js';
 import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 
@@ -9,6 +10,10 @@ const BATCH = 1000;
 const HEAD_EVERY_MS = 60_000;
 
 type Records = Pick<Installation, 'records' | 'folder' | 'now' | 'log'>;
+
+/** Lets nobody seal until a transaction ends. */
+export const holdSealing = (trx: OnRecords): Promise<unknown> =>
+  trx.raw('SELECT pg_advisory_xact_lock(?, 0)', [SEAL_LOCK]);
 
 /**
  * Seals what waits, in the order in which it became visible. Only one sealer works at a time, whoever it is.

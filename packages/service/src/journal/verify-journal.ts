@@ -79,9 +79,17 @@ export async function verifyJournal(
 
 /** What entries that are ours say was erased. */
 async function erasuresOf(records: Installation['records'], digest: KeyedDigest): Promise<Erasures> {
-  const rows = (await records('journal_entry').where({ act: 'personErase', outcome: 'done' })) as EntryRow[];
+  const rows = (await records('journal_entry')
+    .whereIn('act', ['personErase', 'valueErase'])
+    .where({ outcome: 'done' })
+    .orderByRaw('position NULLS LAST')) as EntryRow[];
   const ours = rows.filter((row) => stampOf(sealable(row), digest) === row.stamp);
-  return { people: new Set(ours.map((row) => row.thing)) };
+  const entries = new Map<string, string>();
+  for (const { act, details } of ours)
+    if (act === 'valueErase')
+      for (const [id, stamp] of Object.entries((JSON.parse(details) as { entries: Record<string, string> }).entries))
+        entries.set(id, stamp);
+  return { people: new Set(ours.filter((row) => row.act === 'personErase').map((row) => row.thing)), entries };
 }
 
 function inThread(stretch: Stretch): Promise<StretchChecked> {

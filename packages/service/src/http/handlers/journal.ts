@@ -1,6 +1,7 @@
 import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { verifyJournal } from '../../journal/verify-journal.js';
 import { readCursor, writeCursor } from '../../records/cursor.js';
+import { eraseValue } from '../../records/erase-value.js';
 import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
@@ -19,7 +20,7 @@ const COLUMNS: Record<string, (one: JournalEntry) => unknown> = {
   details: (one) => JSON.stringify(one.details),
 };
 
-export const journalHandlers: Handlers<'journalList' | 'journalExport' | 'journalVerify'> = {
+export const journalHandlers: Handlers<'journalList' | 'journalExport' | 'journalVerify' | 'valueErase'> = {
   journalList: ({ installation, query: { cursor, limit = 50, ...filter } }) =>
     pageOf(installation, filter, cursor, limit),
 
@@ -27,6 +28,14 @@ export const journalHandlers: Handlers<'journalList' | 'journalExport' | 'journa
     writeOut(reply, 'journal', as, COLUMNS, (cursor) => pageOf(installation, filter, cursor, AT_ONCE)),
 
   journalVerify: ({ installation, body }) => verifyJournal(installation, body?.heads),
+
+  async valueErase({ installation, body, note }) {
+    return installation.records.transaction(async (trx) => {
+      const { rows, entries } = await eraseValue(trx, installation, body.value);
+      await note(trx, '', { rows, entries });
+      return { rows, entries: Object.keys(entries).length };
+    });
+  },
 };
 
 async function pageOf(
