@@ -94,4 +94,17 @@ describe('a server that is added', () => {
     };
     expect(await refusal(studio.client.call('serverCreate', { body }))).toBe('invalid');
   });
+
+  it('says which databases every site’s login may open there', async () => {
+    tried('bringing in');
+    const open = async (): Promise<string[]> => (await studio.client.call('serverList'))[0]?.openToAll ?? [];
+    expect(await open()).not.toContain('postgres');
+    const client = new pg.Client({ ...studio.server, database: 'postgres' });
+    await client.connect();
+    await client.query('GRANT CONNECT ON DATABASE postgres TO PUBLIC');
+    expect(await open()).toContain('postgres');
+    await client.query('REVOKE CONNECT ON DATABASE postgres FROM PUBLIC');
+    await client.end();
+    expect(await open()).not.toContain('postgres');
+  });
 });

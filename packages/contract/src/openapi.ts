@@ -23,7 +23,12 @@ export function openApiDocument(version: string): Json {
     components: {
       securitySchemes: {
         token: { type: 'http', scheme: 'bearer' },
-        session: { type: 'apiKey', in: 'cookie', name: 'tessarion_session' },
+        session: {
+          type: 'apiKey',
+          in: 'cookie',
+          name: 'tessarion_session',
+          description: 'Where people come by TLS: __Host-tessarion_session.',
+        },
         guest: { type: 'apiKey', in: 'cookie', name: 'tessarion_guest' },
       },
     },

@@ -492,6 +492,8 @@ export const Server = z.object({
   database: z.string(),
   reached: z.boolean(),
   freeBytes: z.number().nullable(),
+  /** Databases there that the login of every site may open. */
+  openToAll: z.array(z.string()),
 });
 export type Server = z.infer<typeof Server>;
 

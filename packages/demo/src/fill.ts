@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { Client, followEvents } from '@tessarion/client';
 import type { BodyOf, ForecastWishes, Transfer } from '@tessarion/contract';
 import { installSite, makeDatabase, onDatabase, type ServerLogin } from '@tessarion/demo-site';
+import pg from 'pg';
 import { signIn } from './people.js';
 import { DEMO_PERSON, DEMO_SITES, type DemoSite } from './scenario.js';
 import { visit } from './visitors.js';
@@ -51,6 +52,13 @@ export async function becomeAdministrator(
 
 const PROFILES = { env: 'quayside', ini: 'quayside-ini', json: 'quayside-json' } as const;
 
+/** No site's login has anything to do in databases that are none's. */
+async function keepToTheirOwn({ server }: DemoPlace): Promise<void> {
+  const client = new pg.Client({ ...server, database: 'postgres' });
+  await client.connect();
+  await client.query('REVOKE CONNECT ON DATABASE postgres, template1 FROM PUBLIC').finally(() => client.end());
+}
+
 /** Saves the demo's profiles and adds its server. */
 export async function prepareStudio(client: Client, place: DemoPlace, profiles: string): Promise<void> {
   for (const name of Object.values(PROFILES))
@@ -59,6 +67,7 @@ export async function prepareStudio(client: Client, place: DemoPlace, profiles: 
       body: { text: await fs.readFile(join(profiles, `${name}.yaml`), 'utf8') },
       etag: null,
     });
+  await keepToTheirOwn(place);
   await client.call('serverCreate', {
     body: {
       name: 'harbour-1',

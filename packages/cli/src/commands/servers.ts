@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
-import { bold, print, printJson, printTable, size } from '../output.js';
+import { bold, dim, print, printJson, printTable, size } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { databaseAddress, examples, json } from './options.js';
 
@@ -49,7 +49,13 @@ export function addServers(program: Command): void {
       body: { name, folder, baseDomain, webHost: hostAndPort(options.webHost ?? ''), database },
     });
     if (wantsJson(command)) printJson(added);
-    else print(`${added.name} is added; environments lie below ${added.folder}.`);
+    else {
+      print(`${added.name} is added; environments lie below ${added.folder}.`);
+      if (added.openToAll.length > 0) {
+        print(`Every site's login may open these databases there: ${added.openToAll.join(', ')}.`);
+        print(dim(`As its administrator: REVOKE CONNECT ON DATABASE ${added.openToAll[0]} FROM PUBLIC`));
+      }
+    }
   });
 }
 

@@ -80,7 +80,7 @@ export function InviteGuest({
       <label>
         Passcode, if one is to be asked for
         <input
-          minLength={4}
+          minLength={6}
           autoComplete="off"
           value={passcode}
           onChange={(event) => setPasscode(event.target.value)}

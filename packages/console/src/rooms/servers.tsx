@@ -75,6 +75,14 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
           ? 'Nothing lives here yet.'
           : `${here.filter((one) => one.kind === 'live').length} live, ${here.filter((one) => one.kind !== 'live').length} copies`}
       </p>
+      {server.openToAll.length > 0 && (
+        <p className="q">
+          Every site’s login may open {server.openToAll.length === 1 ? 'a database' : 'databases'} here that{' '}
+          {server.openToAll.length === 1 ? 'is' : 'are'} not its own:{' '}
+          <span className="mono">{server.openToAll.join(', ')}</span>. As the administrator of the database server:{' '}
+          <span className="mono">REVOKE CONNECT ON DATABASE {server.openToAll[0]} FROM PUBLIC</span>
+        </p>
+      )}
     </div>
   );
 }

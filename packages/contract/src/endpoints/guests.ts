@@ -36,7 +36,7 @@ export const guestsEndpoints = {
       words: z.string().max(5000).optional(),
       /** How long it holds. */
       days: z.number().int().min(1).max(90).optional(),
-      passcode: z.string().min(4, 'use at least 4 characters').max(100).optional(),
+      passcode: z.string().min(6, 'use at least 6 characters').max(100).optional(),
       looks: z
         .array(
           z.strictObject({

@@ -57,6 +57,17 @@ export class PostgresAdmin {
     return row?.may === 'true';
   }
 
+  /** Databases that every login of the server may open, whosesoever it is. */
+  async openToAll(): Promise<string[]> {
+    const rows = await this.#with((query) =>
+      query(
+        `SELECT datname FROM pg_database WHERE datallowconn AND (datacl IS NULL OR EXISTS (
+           SELECT FROM aclexplode(datacl) WHERE grantee = 0 AND privilege_type = 'CONNECT')) ORDER BY datname`,
+      ),
+    );
+    return rows.map((row) => row.datname as string);
+  }
+
   /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
   async create(login: DatabaseLogin, extensions: readonly ExtensionShape[], connectionLimit = 40): Promise<void> {
     const [user, database] = [quoteName(login.user), quoteName(login.database)];

@@ -1,6 +1,6 @@
-import { randomInt } from 'node:crypto';
+import { createHmac, randomInt } from 'node:crypto';
 import { Secret, TOTP } from 'otpauth';
-import { type DataFolder, hashSecret } from '../data-folder.js';
+import type { Keys } from '../keys.js';
 import { ProblemError } from '../problems.js';
 import type { OnRecords } from '../records/open.js';
 
@@ -17,8 +17,6 @@ interface FactorRow {
   readonly confirmed_at: Date | null;
   readonly last_step: string;
 }
-
-type Keys = DataFolder['keys'];
 
 /** A second factor by time-based codes (RFC 6238: SHA-1, six digits, thirty seconds), with codes for when it is lost. */
 const totpOf = (keys: Keys, mail: string, { secret }: Pick<FactorRow, 'secret'>): TOTP =>
@@ -80,17 +78,17 @@ export async function confirmFactor(
     );
   if (!(await takeTimedCode(on, keys, { id, mail }, factor, code, now))) throw wrongCode();
   await on('second_factor').where({ person_id: id }).update({ confirmed_at: now });
-  return renewRecovery(on, id);
+  return renewRecovery(on, keys, id);
 }
 
 /** Makes recovery codes anew; former ones end. */
-export async function renewRecovery(on: OnRecords, person: string): Promise<string[]> {
+export async function renewRecovery(on: OnRecords, keys: Keys, person: string): Promise<string[]> {
   const codes = Array.from({ length: CODES }, () => {
     const signs = Array.from({ length: CODE_SIGNS }, () => SIGNS[randomInt(SIGNS.length)]).join('');
     return `${signs.slice(0, CODE_SIGNS / 2)}-${signs.slice(CODE_SIGNS / 2)}`;
   });
   await on('recovery_code').where({ person_id: person }).delete();
-  await on('recovery_code').insert(codes.map((code) => ({ person_id: person, hash: hashCode(person, code) })));
+  await on('recovery_code').insert(codes.map((code) => ({ person_id: person, hash: hashCode(keys, person, code) })));
   return codes;
 }
 
@@ -121,7 +119,7 @@ export async function mustHaveFactor(
     );
   if (await takeTimedCode(on, keys, person, factor, code, now)) return;
   const used = await on('recovery_code')
-    .where({ person_id: person.id, hash: hashCode(person.id, code) })
+    .where({ person_id: person.id, hash: hashCode(keys, person.id, code) })
     .delete();
   if (used === 0) throw wrongCode();
 }
@@ -129,8 +127,11 @@ export async function mustHaveFactor(
 const wrongCode = (): ProblemError =>
   new ProblemError('second-factor', 'The code is not right, or was used already.', 'Take the next one.');
 
-const hashCode = (person: string, code: string): string =>
-  hashSecret(`${person} ${code.trim().toLowerCase().replaceAll(/[\s-]/g, '')}`);
+/** Keyed: a code is short enough to be guessed from a digest that anybody can compute. */
+const hashCode = (keys: Keys, person: string, code: string): string =>
+  createHmac('sha256', keys.derive('recovery codes'))
+    .update(`${person} ${code.trim().toLowerCase().replaceAll(/[\s-]/g, '')}`)
+    .digest('hex');
 
 /** Whether a code is one of now, and later than any that was used; two that come at once use it once. */
 async function takeTimedCode(

@@ -32,7 +32,7 @@ import { ProblemError, TooMany } from '../problems.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { Installation } from '../work/context.js';
 import { addCalendar } from './calendar.js';
-import { GUEST_COOKIE, SESSION_COOKIE } from './cookies.js';
+import { GUEST_COOKIE, sessionCookie } from './cookies.js';
 import { documentationPage } from './docs-page.js';
 import { EventStream } from './event-stream.js';
 import type { Call } from './handlers/call.js';
@@ -123,7 +123,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
 
   const callerOf = (request: FastifyRequest): Promise<Caller | undefined> => {
     const bearer = BEARER.exec(request.headers.authorization ?? '')?.[1];
-    return access.callerOf({ token: bearer, session: request.cookies[SESSION_COOKIE] });
+    return access.callerOf({ token: bearer, session: request.cookies[sessionCookie(installation)] });
   };
   const mustBeSignedIn = async (request: FastifyRequest): Promise<Caller> => {
     const caller = await callerOf(request);
@@ -183,7 +183,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
             installation,
             access,
             provider,
-            session: request.cookies[SESSION_COOKIE],
+            session: request.cookies[sessionCookie(installation)],
             token: caller?.token,
             address: request.ip,
             reply,

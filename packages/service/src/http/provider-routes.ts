@@ -2,7 +2,7 @@ import type { FastifyInstance, FastifyReply } from 'fastify';
 import { type Journey, NotLetIn, type Provider, personAt } from '../access/provider.js';
 import type { Access } from '../access/sign-in.js';
 import type { Installation } from '../work/context.js';
-import { giveSession, isSecure, SESSION_COOKIE } from './cookies.js';
+import { giveSession, isSecure, sessionCookie } from './cookies.js';
 import { tellOfSignIn } from './handlers/access.js';
 import type { Limits } from './limits.js';
 import { ownPath } from './own-path.js';
@@ -62,7 +62,7 @@ export function addProviderRoutes(
       const begun = await installation.records.transaction(async (trx) => {
         const person = await personAt(trx, vouched, installation.now());
         if (await access.isNewPlace(person.id, request.ip)) await tellOfSignIn(trx, installation, person, request.ip);
-        const former = request.cookies[SESSION_COOKIE];
+        const former = request.cookies[sessionCookie(installation)];
         if (former !== undefined) await access.signOut(trx, former);
         await installation.journal.write(trx, {
           actor: `person ${person.id}`,

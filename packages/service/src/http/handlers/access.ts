@@ -9,7 +9,7 @@ import type { OnRecords } from '../../records/open.js';
 import { listPeople } from '../../records/people.js';
 import { iso } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
-import { SESSION_COOKIE as COOKIE, giveSession } from '../cookies.js';
+import { endSession, giveSession } from '../cookies.js';
 import type { Call, Handlers } from './call.js';
 
 const toToken = (row: TokenRow) => ({
@@ -85,7 +85,7 @@ export const accessHandlers: Handlers<
       if (session !== undefined) await access.signOut(trx, session);
       await call.note(trx, person.id, {});
     });
-    reply.clearCookie(COOKIE, { path: '/' });
+    endSession(reply, installation);
     return undefined;
   },
   async me({ person, actor, installation }) {

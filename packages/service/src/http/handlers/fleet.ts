@@ -16,20 +16,18 @@ import type { Handlers } from './call.js';
 async function toServer(installation: Installation, record: ServerRecord) {
   const folder = toBytes(record.folder);
   const freeBytes = await new LocalServer(folder).freeBytes(folder).catch(() => null);
-  const reached = await installation.servers
+  const openToAll = await installation.servers
     .admin(record)
-    .offers()
-    .then(
-      () => true,
-      () => false,
-    );
+    .openToAll()
+    .catch(() => null);
   return {
     name: record.name,
     folder: record.folder,
     baseDomain: record.base_domain,
     database: `${record.database.host}:${record.database.port}`,
-    reached: reached && freeBytes !== null,
+    reached: openToAll !== null && freeBytes !== null,
     freeBytes,
+    openToAll: openToAll ?? [],
   };
 }
 

@@ -36,7 +36,7 @@ export const secondFactorHandlers: Handlers<
     return installation.records.transaction(async (trx) => {
       await mustBeOn(call, trx);
       await access.mustHaveFactor(trx, person, body.code);
-      const codes = await renewRecovery(trx, person.id);
+      const codes = await renewRecovery(trx, installation.folder.keys, person.id);
       await call.note(trx, person.id, {});
       return { ...(await showFactor(trx, person.id)), codes };
     });
