@@ -1,5 +1,6 @@
 import { existsSync, readFileSync, rmSync } from 'node:fs';
 import type { Reporter, TestModule } from 'vitest/node';
+import { CHAPTERS } from '../attacks/chapters.js';
 
 const SLOWEST = 10;
 
@@ -8,9 +9,10 @@ interface Line {
   readonly milliseconds: number;
 }
 
-/** An attack that was tried, by what was attacked. */
+/** An attack that was tried, by what was attacked, and the test that tried it. */
 interface Attack {
   readonly tried: string;
+  readonly test: string;
 }
 
 /** Says at the end of a run which files took longest, and what the time of all of them went to. */
@@ -22,9 +24,9 @@ export default class WhereTimeGoes implements Reporter {
     const all = sum(files.map((one) => one.duration + one.collectDuration));
     if (all === 0) return;
     const spent = new Map<string, number>();
-    const attacks = new Map<string, number>();
+    const attacks: Attack[] = [];
     for (const line of takenDown())
-      if ('tried' in line) attacks.set(line.tried, (attacks.get(line.tried) ?? 0) + 1);
+      if ('tried' in line) attacks.push(line);
       else spent.set(line.what, (spent.get(line.what) ?? 0) + line.milliseconds);
     spent.set('reading modules', sum(files.map((one) => one.collectDuration)));
     spent.set('testing', all - sum([...spent.values()]));
@@ -34,13 +36,34 @@ export default class WhereTimeGoes implements Reporter {
         'The slowest files:',
         ...files.slice(0, SLOWEST).map(({ name, duration }) => `${seconds(duration).padStart(9)}  ${name}`),
         `Of ${seconds(all)} in all workers: ${shares.join(', ')}.`,
-        ...(attacks.size === 0
-          ? []
-          : [`Attacks tried: ${sum([...attacks.values()])} (${[...attacks].map((one) => one.join(' ')).join(', ')}).`]),
+        ...byChapter(attacks, failedIn(modules)),
         '',
       ].join('\n'),
     );
   }
+}
+
+/** Tests that failed, as {@link Attack} names them. */
+const failedIn = (modules: readonly TestModule[]): Set<string> =>
+  new Set(
+    modules.flatMap((module) =>
+      [...module.children.allTests('failed')].map((test) => `${module.moduleId} ${test.fullName}`),
+    ),
+  );
+
+/** How many attacks of each chapter were tried and held: where a test fails, its last one has broken something. */
+function byChapter(attacks: readonly Attack[], failed: ReadonlySet<string>): string[] {
+  if (attacks.length === 0) return [];
+  const unknown = attacks.filter((one) => !Object.values(CHAPTERS).flat().includes(one.tried));
+  if (unknown.length > 0) throw new Error(`No chapter holds attacks on ${unknown[0]?.tried}.`);
+  const lines = Object.entries(CHAPTERS).flatMap(([chapter, holds]) => {
+    const all = attacks.filter((one) => holds.includes(one.tried));
+    const broken = new Set(all.map((one) => one.test).filter((test) => failed.has(test))).size;
+    return all.length === 0
+      ? []
+      : [`${String(all.length).padStart(9)} tried, ${all.length - broken} held  ${chapter} (${holds.join(', ')})`];
+  });
+  return [`Attacks, ${attacks.length} in all:`, ...lines];
 }
 
 /** What {@link during} took down, and attacks. */
