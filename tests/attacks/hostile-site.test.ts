@@ -143,6 +143,7 @@ describe('a hostile site, step by step', { shuffle: false }, () => {
       const { client } = studio;
       const before = await digest(outside);
       const ends: string[] = [];
+      const asked: string[] = [];
       for (let round = 0; round < ROUNDS; round++) {
         const name = `copy-${round}`;
         const params = { site: 'threadmill', environment: name };
@@ -169,6 +170,14 @@ describe('a hostile site, step by step', { shuffle: false }, () => {
               body: { snapshot: snapshot?.id ?? 's-0000000000', onto: COPY, confirm: COPY },
             });
           }),
+          await begun('a preview', async () => {
+            const forecast = await forecastOf(studio, COPY, LIVE);
+            const request = await client.call('requestOpen', {
+              body: { forecast: forecast.id, title: `Round ${round}` },
+            });
+            asked.push(request.id);
+            return client.call('previewMake', { params: { id: request.id } });
+          }),
           await begun('a reset', () => client.call('resetCreate', { body: { from: LIVE, onto: COPY } })),
           await begun('an end', () =>
             client.call('environmentRemove', { params, query: { confirm: `threadmill/${name}` } }),
@@ -179,9 +188,11 @@ describe('a hostile site, step by step', { shuffle: false }, () => {
         );
       }
       exchanging?.kill('SIGKILL');
+      // Previews go with their requests.
+      for (const id of asked) await client.call('requestWithdraw', { params: { id }, body: { reason: 'Enough.' } });
       const wentWell = ends.filter((one) => one === 'done').length;
       console.info(`Of ${ends.length} acts ${wentWell} were done, and ${ends.length - wentWell} refused.`);
-      expect(ends.length).toBe(7 * ROUNDS);
+      expect(ends.length).toBe(8 * ROUNDS);
       const { stdout } = await promisify(execFile)('grep', ['-rlF', '--devices=skip', SECRET, studio.hosts]).catch(
         (error: { code: number; stdout: string }) => error,
       );
