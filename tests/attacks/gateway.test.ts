@@ -380,14 +380,18 @@ describe('whatever both sides send', () => {
 
 describe('the gateway that is killed', () => {
   it.each(['front', 'copies'] as const)('comes back: %s', async (part) => {
+    const times: number[] = [];
     for (let round = 0; round < 3; round++) {
       const pid = await pidOf(part);
       process.kill(pid, 'SIGKILL');
+      const at = performance.now();
       tried('deaths');
       // Within a second on a machine that is at rest; a test says that it comes back, not how soon.
       await soundAnswers();
       await copyAnswers();
+      times.push(Math.round(performance.now() - at));
       expect(await pidOf(part)).not.toBe(pid);
     }
+    console.info(`Killed, the gateway's ${part} was back after ${times.join(', ')} ms.`);
   });
 });
