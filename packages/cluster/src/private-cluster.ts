@@ -3,6 +3,7 @@ import { createHash, randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { dirname, join, resolve } from 'node:path';
 import { freePort } from './free-port.js';
+import { writeWhole } from './write-whole.js';
 
 /** How to reach a private cluster as its superuser. */
 export interface ClusterAccess {
@@ -31,7 +32,12 @@ export class PrivateCluster {
   readonly #owner: Owner | undefined;
   readonly #programs: string;
 
-  private constructor(folder: string, owner: Owner | undefined, programs: string) {
+  private constructor(
+    private readonly home: string,
+    folder: string,
+    owner: Owner | undefined,
+    programs: string,
+  ) {
     this.#folder = folder;
     this.#owner = owner;
     this.#programs = programs;
@@ -46,9 +52,7 @@ export class PrivateCluster {
     const programs = await findPrograms();
     const owner = process.getuid?.() === 0 ? await findUser('postgres') : undefined;
     const absolute = resolve(folder);
-    const isReachable = owner === undefined || (await canReach(absolute));
-    const mark = createHash('sha256').update(absolute).digest('hex').slice(0, 16);
-    return new PrivateCluster(isReachable ? absolute : join('/var/lib/tessarion', mark), owner, programs);
+    return new PrivateCluster(absolute, await placeOf(absolute, owner), owner, programs);
   }
 
   /** Where the cluster lies. */
@@ -58,18 +62,8 @@ export class PrivateCluster {
 
   /** Starts the cluster, making it first when it is new; adopts one that runs already. */
   async start(settings: Readonly<Record<string, string>> = {}): Promise<ClusterAccess> {
-    const accessFile = join(this.#folder, 'access.json');
-    let access = await readJson<ClusterAccess>(accessFile);
-    if (!access) {
-      access = {
-        host: '127.0.0.1',
-        port: await freePort(),
-        user: 'tessarion',
-        password: randomBytes(24).toString('base64url'),
-      };
-      await this.#initialise(access.password);
-      await fs.writeFile(accessFile, JSON.stringify(access), { mode: 0o600 });
-    }
+    const access = (await readAccess(this.#folder)) ?? (await this.#make());
+    if (this.#folder !== this.home) await writeWhole(noteBeside(this.home), this.#folder);
     if (await this.isRunning()) return access;
     await fs.rm(join(this.#data, 'postmaster.pid'), { force: true });
     const all = {
@@ -98,6 +92,24 @@ export class PrivateCluster {
       '60',
       'start',
     ]);
+    return access;
+  }
+
+  /** Makes the cluster where there is none; how it is reached is written down last. @throws {ClusterError} where one is there */
+  async #make(): Promise<ClusterAccess> {
+    // One that was never started holds nothing: it was being made when something ended that.
+    if (await isThere(join(this.#data, 'postmaster.opts')))
+      throw new ClusterError(
+        `${this.#folder} holds a cluster, and access.json, which says how it is reached, is gone. Put that back from a backup.`,
+      );
+    const access: ClusterAccess = {
+      host: '127.0.0.1',
+      port: await freePort(),
+      user: 'tessarion',
+      password: randomBytes(24).toString('base64url'),
+    };
+    await this.#initialise(access.password);
+    await writeWhole(join(this.#folder, ACCESS), JSON.stringify(access));
     return access;
   }
 
@@ -148,7 +160,6 @@ export class PrivateCluster {
         '-E',
         'UTF8',
         '--locale=C.UTF-8',
-        '--no-sync',
       ]);
     } finally {
       await fs.rm(passwordFile, { force: true });
@@ -217,10 +228,55 @@ async function canReach(folder: string): Promise<boolean> {
   return true;
 }
 
-async function readJson<T>(path: string): Promise<T | undefined> {
+const ACCESS = 'access.json';
+const noteBeside = (folder: string): string => `${folder}.place`;
+
+/**
+ * Where the cluster of a folder lies: in it, or elsewhere where its user cannot get there, which is written down beside the
+ * folder, so that it is found again when that is moved.
+ *
+ * @throws {ClusterError} where one lies in the folder that cannot be reached any more
+ */
+async function placeOf(folder: string, owner: Owner | undefined): Promise<string> {
+  const note = noteBeside(folder);
+  const noted = await fs.readFile(note, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    if (error.code === 'ENOENT') return undefined;
+    throw new ClusterError(`${note} cannot be read: ${error.message}`);
+  });
+  if (noted !== undefined) {
+    if (await isThere(join(noted, ACCESS))) return noted;
+    throw new ClusterError(`${note} names ${noted}, where no cluster is. Put it back there from a backup.`);
+  }
+  if (owner === undefined || (await canReach(folder))) return folder;
+  if (await isThere(join(folder, ACCESS)))
+    throw new ClusterError(
+      `${folder} holds a cluster, and its user may not pass the folders above it: let others pass them (chmod o+x).`,
+    );
+  const mark = createHash('sha256').update(folder).digest('hex').slice(0, 16);
+  return join('/var/lib/tessarion', mark);
+}
+
+const isThere = (path: string): Promise<boolean> =>
+  fs.stat(path).then(
+    () => true,
+    (error: NodeJS.ErrnoException) => {
+      if (error.code === 'ENOENT' || error.code === 'ENOTDIR') return false;
+      throw new ClusterError(`${path} cannot be looked at: ${error.message}`);
+    },
+  );
+
+/** How a cluster is reached; undefined where there is none. @throws {ClusterError} where what says so cannot be read */
+async function readAccess(folder: string): Promise<ClusterAccess | undefined> {
+  const path = join(folder, ACCESS);
+  if (!(await isThere(path))) return undefined;
   try {
-    return JSON.parse(await fs.readFile(path, 'utf8')) as T;
-  } catch {
-    return undefined;
+    const { host, port, user, password } = JSON.parse(await fs.readFile(path, 'utf8'));
+    if (host !== '127.0.0.1' || !Number.isInteger(port) || user !== 'tessarion' || typeof password !== 'string')
+      throw new Error('something is missing in it');
+    return { host, port, user, password };
+  } catch (error) {
+    throw new ClusterError(
+      `${path}, which says how the cluster is reached, cannot be read: ${error instanceof Error ? error.message : String(error)}. Put it back from a backup; the cluster itself is left as it is.`,
+    );
   }
 }

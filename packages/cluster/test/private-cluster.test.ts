@@ -52,6 +52,62 @@ describe('a private cluster', () => {
     expect(await ask(again, 'SELECT n FROM kept')).toBe(7);
   });
 
+  it.each([
+    ['is damaged', (path: string) => fs.writeFile(path, '{"host":"127.0.0.1","port":1')],
+    ['is empty', (path: string) => fs.writeFile(path, '')],
+    ['lacks something', (path: string) => fs.writeFile(path, '{"host":"127.0.0.1","port":1,"user":"tessarion"}')],
+    ['is gone', (path: string) => fs.rm(path)],
+  ])('is never made anew over one whose access %s, nor removed', async (_how, spoil) => {
+    const cluster = await at('one');
+    const access = await cluster.start();
+    const client = new pg.Client({ ...access, database: 'postgres' });
+    await client.connect();
+    await client.query('CREATE TABLE kept (n int)');
+    await client.end();
+    await cluster.stop();
+    const path = join(cluster.folder, 'access.json');
+    const kept = await fs.readFile(path, 'utf8');
+    await spoil(path);
+    await expect((await at('one')).start()).rejects.toThrow(/Put (it|that) back/);
+    await fs.writeFile(path, kept);
+    expect(await ask(await (await at('one')).start(), 'SELECT count(*) FROM kept')).toBe('0');
+  });
+
+  it('is made again where making it came to nothing', async () => {
+    const cluster = await at('one');
+    await fs.mkdir(join(cluster.folder, 'data'), { recursive: true });
+    await fs.writeFile(join(cluster.folder, 'data/PG_VERSION'), '15');
+    expect(await ask(await cluster.start(), 'SELECT 1')).toBe(1);
+  });
+
+  it.runIf(process.getuid?.() === 0)(
+    'below a folder that its user may not pass lies elsewhere, and is found again when that moves',
+    async () => {
+      const home = join(folder, 'private/records');
+      await fs.mkdir(join(folder, 'private'), { mode: 0o700 });
+      const cluster = await PrivateCluster.at(home);
+      started.push(cluster);
+      expect(cluster.folder).not.toBe(home);
+      const access = await cluster.start();
+      await fs.rename(join(folder, 'private'), join(folder, 'moved'));
+      const moved = await PrivateCluster.at(join(folder, 'moved/records'));
+      expect(moved.folder).toBe(cluster.folder);
+      expect(await moved.start()).toEqual(access);
+      await moved.stop('immediate');
+      await fs.rename(cluster.folder, `${cluster.folder}.away`);
+      await expect(PrivateCluster.at(join(folder, 'moved/records'))).rejects.toThrow('no cluster is');
+      await fs.rename(`${cluster.folder}.away`, cluster.folder);
+    },
+  );
+
+  it.runIf(process.getuid?.() === 0)('that its user cannot reach any more is not begun anew elsewhere', async () => {
+    await fs.mkdir(join(folder, 'open'), { mode: 0o711 });
+    await (await at('open/one')).start();
+    await fs.chmod(join(folder, 'open'), 0o700);
+    await expect(PrivateCluster.at(join(folder, 'open/one'))).rejects.toThrow('chmod o+x');
+    await fs.chmod(join(folder, 'open'), 0o711);
+  });
+
   it('lets nobody in without its password, and only by loopback', async () => {
     const access = await (await at('one')).start();
     await expect(ask({ ...access, password: 'wrong' }, 'SELECT 1')).rejects.toMatchObject({ code: '28P01' });

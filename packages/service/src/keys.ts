@@ -1,6 +1,7 @@
-import { createCipheriv, createDecipheriv, createHmac, randomBytes, randomUUID } from 'node:crypto';
+import { createCipheriv, createDecipheriv, createHmac, randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
-import { dirname, join } from 'node:path';
+import { join } from 'node:path';
+import { writeWhole } from '@tessarion/cluster';
 import { openBytes, sealBytes } from '@tessarion/engine';
 
 const MASTER_KEY = 'master.key';
@@ -94,16 +95,21 @@ export async function isMasterKey(folder: string, file: string): Promise<boolean
 const KEY_BYTES = 32;
 const elsewhere = (): string | undefined => process.env.TESSARION_KEY_FILE || undefined;
 
+const isThere = (file: string): Promise<boolean> =>
+  fs.stat(file).then(
+    () => true,
+    (error: NodeJS.ErrnoException) => {
+      if (error.code === 'ENOENT') return false;
+      throw error;
+    },
+  );
+
 /** @param mayMake whether one is made where there is none */
 async function masterKey(folder: string, mayMake: boolean): Promise<Buffer> {
   const named = elsewhere();
   const file = named ?? join(folder, MASTER_KEY);
-  if (named === undefined && mayMake)
-    await fs
-      .writeFile(file, randomBytes(KEY_BYTES).toString('hex'), { flag: 'wx', mode: 0o600 })
-      .catch((error: NodeJS.ErrnoException) => {
-        if (error.code !== 'EEXIST') throw error;
-      });
+  if (named === undefined && mayMake && !(await isThere(file)))
+    await writeWhole(file, randomBytes(KEY_BYTES).toString('hex'));
   const text = await fs.readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
     if (error.code !== 'ENOENT') throw error;
     throw new Error(
@@ -144,21 +150,6 @@ async function openSealed(folder: string, sealed: readonly Buffer[], master: Buf
 
 const writeSealed = (folder: string, sealed: readonly Buffer[]): Promise<void> =>
   writeWhole(join(folder, SEALED_KEY), sealed.map((one) => `${one.toString('hex')}\n`).join(''));
-
-/** Writes a small file that is there whole, the former one or this one, whatever happens meanwhile. */
-async function writeWhole(path: string, content: string): Promise<void> {
-  const temporary = `${path}.${randomUUID()}`;
-  const file = await fs.open(temporary, 'wx', 0o600);
-  try {
-    await file.writeFile(content);
-    await file.sync();
-  } finally {
-    await file.close();
-  }
-  await fs.rename(temporary, path);
-  const folder = await fs.open(dirname(path));
-  await folder.sync().finally(() => folder.close());
-}
 
 /** AES-256-GCM: nonce, tag and what is sealed, in base64. @param key 32 bytes */
 export function sealWith(key: Buffer, text: string): string {

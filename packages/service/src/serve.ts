@@ -2,7 +2,7 @@ import { type ChildProcess, fork } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { freePort, PrivateCluster } from '@tessarion/cluster';
+import { freePort, PrivateCluster, writeWhole } from '@tessarion/cluster';
 import type { FastifyInstance } from 'fastify';
 import { runMigrations } from 'graphile-worker';
 import { Access } from './access/sign-in.js';
@@ -13,6 +13,7 @@ import { createApp } from './http/app.js';
 import { openInstallation, toVariables } from './installation.js';
 import { Sealer } from './journal/seal-journal.js';
 import { sealFormerItems } from './records/forecast-items.js';
+import { HeldRecords } from './records/held-records.js';
 import { migrate } from './records/migrations.js';
 import { libraryOf } from './records/snapshots.js';
 import type { Installation } from './work/context.js';
@@ -65,9 +66,15 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
     installation.log.warn(
       'This service runs as root: whoever takes it over has the whole machine. Run it as a user of its own (docs/security.md, packaging/tessarion.service).',
     );
+  const held = await HeldRecords.take(recordsUrl, cluster, installation.log).catch(async (error: unknown) => {
+    await installation.records.destroy();
+    throw error;
+  });
+  await writeWhole(folder.run(PORTS), JSON.stringify(ports));
   await migrate(installation.records);
   await mustBeTheirKey(installation).catch(async (error: unknown) => {
     await installation.records.destroy();
+    await held.release();
     await cluster?.stop();
     throw error;
   });
@@ -115,6 +122,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
       await sealer.stop();
       await keeping.stop();
       await installation.records.destroy();
+      await held.release();
       await cluster?.stop();
     },
   };
@@ -158,21 +166,38 @@ async function once({ records }: Installation, name: string, act: () => Promise<
 }
 
 const CLOSE_GRACE_MS = 3000;
+const PORTS = 'ports.json';
 
 /** Copies carry the gateway's port in their addresses, so it stays the same from run to run. */
 async function settlePorts(folder: DataFolder, options: ServeOptions): Promise<{ service: number; gateway: number }> {
-  const file = folder.run('ports.json');
-  const former = await fs.readFile(file, 'utf8').then(
-    (text) => JSON.parse(text) as { service: number; gateway: number },
-    () => undefined,
-  );
-  const ports = {
+  const file = folder.run(PORTS);
+  const text = await fs.readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    if (error.code === 'ENOENT') return undefined;
+    throw error;
+  });
+  const former = text === undefined ? undefined : readPorts(file, text);
+  return {
     service: options.port || former?.service || (await freePort()),
     gateway: options.gatewayPort || former?.gateway || (await freePort()),
   };
-  await fs.writeFile(file, JSON.stringify(ports), { mode: 0o600 });
-  return ports;
 }
+
+/** @throws where a file does not say which ports there were */
+function readPorts(file: string, text: string): { service: number; gateway: number } {
+  try {
+    const { service, gateway } = JSON.parse(text);
+    if (Number.isInteger(service) && Number.isInteger(gateway)) return { service, gateway };
+  } catch {
+    // Told below.
+  }
+  throw new Error(
+    `${file} does not say which ports the service and its gateway had. The addresses of copies carry the gateway's: write {"service":PORT,"gateway":PORT} into it, or remove it, and name that with --gateway-port.`,
+  );
+}
+
+/** How long a worker must have lived so that another one is started at once, and waits for one that did not. */
+const LIVED_MS = 5000;
+const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 10_000];
 
 /** The service's own worker processes; one that dies is started again. */
 class Workers {
@@ -192,8 +217,10 @@ class Workers {
     await Promise.all(Array.from({ length: count }, () => this.#startOne()));
   }
 
-  #startOne(): Promise<void> {
+  /** @param waits how long until another one is started where this one does not live long */
+  #startOne(waits = FIRST_WAIT_MS): Promise<void> {
     return new Promise((resolve) => {
+      const began = Date.now();
       const main = fileURLToPath(new URL('./work/main.js', import.meta.url));
       const child = fork(main, [], {
         env: { ...process.env, ...this.variables },
@@ -206,9 +233,10 @@ class Workers {
         resolve();
         if (this.#isStopping) return;
         this.installation.log.warn({ code, signal }, 'a worker ended; another one is started');
+        const next = Date.now() - began > LIVED_MS ? FIRST_WAIT_MS : waits;
         setTimeout(() => {
-          if (!this.#isStopping) void this.#startOne();
-        }, 500);
+          if (!this.#isStopping) void this.#startOne(Math.min(2 * next, LONGEST_WAIT_MS));
+        }, next);
       });
     });
   }

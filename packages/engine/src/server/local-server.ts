@@ -164,6 +164,24 @@ function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
   }
 }
 
+/** Node has no syncfs; the program takes the open folder, whatever its name leads to by now. */
+function syncFileSystem(folder: number): Promise<void> {
+  return new Promise((resolve, reject) => {
+    const child = spawn('sync', ['--file-system', '/dev/stdin'], {
+      stdio: [folder, 'ignore', 'pipe'],
+      env: { PATH: process.env.PATH, LANG: 'C.UTF-8' },
+    });
+    let said = '';
+    child.stderr?.on('data', (piece: Buffer) => {
+      said = (said + piece.toString()).slice(-500);
+    });
+    child.on('error', reject);
+    child.on('close', (code) =>
+      code === 0 ? resolve() : reject(new Error(`sync ended with ${code}: ${said.trim()}`)),
+    );
+  });
+}
+
 /**
  * The machine that Tessarion itself runs on, as far as one folder in which environments lie (see {@link Below}).
  *
@@ -351,6 +369,17 @@ export class LocalServer implements ServerConnection {
 
   remove(path: ByteString): Promise<void> {
     return guard(path, async () => this.#below.remove(path));
+  }
+
+  flush(folder: ByteString): Promise<void> {
+    return guard(folder, async () => {
+      const fd = this.#below.openFolder(folder);
+      try {
+        await syncFileSystem(fd);
+      } finally {
+        closeSync(fd);
+      }
+    });
   }
 
   async freeBytes(path: ByteString): Promise<number> {

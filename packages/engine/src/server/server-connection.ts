@@ -82,6 +82,13 @@ export interface ServerConnection {
   isFolder(path: ByteString): Promise<boolean>;
   /** Removes a file or a whole folder; nothing there is no error. */
   remove(path: ByteString): Promise<void>;
+  /**
+   * Brings everything that was written on the file system of a folder to the disk (syncfs(2)), so that nothing that leads
+   * to it can outlive a loss of power without it.
+   *
+   * @throws {EngineError} also where something could not be written
+   */
+  flush(folder: ByteString): Promise<void>;
   freeBytes(path: ByteString): Promise<number>;
   /**
    * Runs a program of a site without a shell, apart from all others: as the user whom the environment's folder belongs to,

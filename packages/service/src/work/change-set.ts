@@ -64,6 +64,8 @@ export async function stageChanges(
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
   }
+  // What the roots will lead to is on the disk before they do.
+  if (state.trees.length > 0) await environment.server.flush(environment.folder);
   await context.remember({ roots: state.trees.map(({ root, from }) => ({ root, from })) });
 
   const rows = await stageRows(context, environment, set, environment.databases);

@@ -90,6 +90,7 @@ export async function fillCopy(
     },
     context.work,
   );
+  await destination.server.flush(destination.folder);
   return traces;
 }
 

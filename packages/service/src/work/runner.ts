@@ -1,5 +1,6 @@
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
+import { toEngine } from '../records/environments.js';
 import { enqueue, findUnqueued } from '../records/queue.js';
 import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
@@ -16,6 +17,14 @@ interface Claim {
   readonly record: TransferRecord;
   /** Another worker had begun it. */
   readonly resumed: boolean;
+}
+
+/** Nothing is said to be done that a loss of power could still undo. */
+async function flushEnds({ installation, record }: TransferContext): Promise<void> {
+  const found = await installation.environments.find(installation.records, record.onto_path);
+  if (!found) return;
+  const { server, folder } = toEngine(found, undefined);
+  if (await server.exists(folder)) await server.flush(folder);
 }
 
 /** Runs transfers step by step, and goes on with those whose worker died. */
@@ -183,6 +192,7 @@ export class TransferRunner {
         const isFirst = position === from;
         await context.enter(step.name, { position, isFirst, detailOfFormer: detail ?? null });
         detail = await step.run(context);
+        if (position === procedure.steps.length - 1) await flushEnds(context);
       } catch (error) {
         if (this.#lost.signal.aborted) return;
         installation.log.warn({ transfer: record.id, step: step.name, err: error }, 'step failed');
