@@ -109,6 +109,7 @@ export class PackStore {
   readonly #folder: string;
   readonly #key: Buffer;
   #index: Map<string, Spot> | undefined;
+  #forgetting: Promise<void> = Promise.resolve();
 
   /** @param key 32 bytes; every blob is encrypted with it (AES-256-CTR, the counter block from the blob's hash) */
   constructor(folder: string, key: Buffer) {
@@ -174,21 +175,34 @@ export class PackStore {
     const spot = (await this.#spots()).get(hash);
     if (!spot)
       throw new EngineError('blob-missing', `The store has no blob ${hash}.`, 'Verify the snapshots of this site.');
-    const stored = Buffer.alloc(spot.stored);
-    try {
+    const content = decode(await this.#stored(hash, spot), hash, spot, this.#key);
+    if (content) return content;
+    // Known as it is, it would never be stored again: what has the same content heals everything that names it.
+    await this.#forget(hash);
+    throw new EngineError(
+      'blob-damaged',
+      `Blob ${hash} in pack ${spot.pack} is damaged.`,
+      'Do it once more, or take another snapshot: what is still there is stored anew. Otherwise restore the pack from a backup.',
+    );
+  }
+
+  /** @throws {EngineError} */
+  async #stored(hash: string, spot: Spot): Promise<Buffer> {
+    const bytes = (at: Spot): Buffer => {
+      const stored = Buffer.alloc(at.stored);
       // Without the thread pool, whose hand-overs cost more than reading a block.
-      readSync(openPack(join(this.#folder, 'packs', `${spot.pack}.pack`)), stored, 0, spot.stored, spot.offset);
+      readSync(openPack(join(this.#folder, 'packs', `${at.pack}.pack`)), stored, 0, at.stored, at.offset);
+      return stored;
+    };
+    try {
+      return bytes(spot);
     } catch (error) {
-      throw fileError(error, `pack ${spot.pack}`);
+      // Packs are written anew without what nobody names any more, also while somebody reads.
+      this.refresh();
+      const now = (await this.#spots()).get(hash);
+      if (!now || now.pack === spot.pack) throw fileError(error, `pack ${spot.pack}`);
+      return bytes(now);
     }
-    const content = decode(stored, hash, spot, this.#key);
-    if (!content)
-      throw new EngineError(
-        'blob-damaged',
-        `Blob ${hash} in pack ${spot.pack} is damaged.`,
-        'Take the snapshot again, or restore the pack from a backup.',
-      );
-    return content;
   }
 
   /** All blobs and the bytes they take up on disk. */
@@ -208,23 +222,53 @@ export class PackStore {
     for (const [pack, entries] of byPack) {
       const dead = entries.filter(([hash]) => !keep.has(hash));
       if (dead.length === 0) continue;
-      const path = join(this.#folder, 'packs', pack);
-      if ((await fs.stat(`${path}.pack`)).mtime >= sparedSince) continue;
-      const content = await fs.readFile(`${path}.pack`);
-      const writer = new PackWriter(this.#folder, this.#key, new Map());
-      for (const [hash, spot] of entries) {
-        if (keep.has(hash))
-          await writer.putStored(hash, content.subarray(spot.offset, spot.offset + spot.stored), spot);
-      }
-      for (const [hash, spot] of await writer.close()) spots.set(hash, spot);
-      for (const [hash, spot] of dead) {
-        spots.delete(hash);
-        freed = { blobs: freed.blobs + 1, bytes: freed.bytes + spot.stored };
-      }
-      await fs.rm(`${path}.index`);
-      await fs.rm(`${path}.pack`);
+      if ((await fs.stat(join(this.#folder, 'packs', `${pack}.pack`))).mtime >= sparedSince) continue;
+      await this.#rewrite(pack, entries, (hash) => keep.has(hash));
+      for (const [, spot] of dead) freed = { blobs: freed.blobs + 1, bytes: freed.bytes + spot.stored };
     }
     return freed;
+  }
+
+  /**
+   * Lets a damaged blob be unknown, and whatever else is damaged in its pack, so that it is stored again when somebody has it.
+   * The pack is kept as it is in a folder beside the others, for whoever can still read something in it.
+   */
+  #forget(hash: string): Promise<void> {
+    const done = this.#forgetting.then(async () => {
+      this.refresh();
+      const spots = await this.#spots();
+      const pack = spots.get(hash)?.pack;
+      if (pack === undefined) return;
+      const path = join(this.#folder, 'packs', pack);
+      const aside = join(this.#folder, 'damaged');
+      await fs.mkdir(aside, { recursive: true, mode: 0o700 });
+      for (const end of ['pack', 'index']) await fs.copyFile(`${path}.${end}`, join(aside, `${pack}.${end}`));
+      const entries = [...spots].filter(([, spot]) => spot.pack === pack);
+      const content = await fs.readFile(`${path}.pack`);
+      const isWhole = ([one, spot]: [string, Spot]): boolean =>
+        decode(content.subarray(spot.offset, spot.offset + spot.stored), one, spot, this.#key) !== undefined;
+      const whole = new Set(entries.filter(isWhole).map(([one]) => one));
+      await this.#rewrite(pack, entries, (one) => one !== hash && whole.has(one));
+    });
+    // Another process may have been quicker.
+    this.#forgetting = done.catch((error: NodeJS.ErrnoException) => {
+      if (error.code !== 'ENOENT') throw error;
+    });
+    return this.#forgetting;
+  }
+
+  /** Writes a pack anew without some of its blobs, under another name: what is known of one never changes. */
+  async #rewrite(pack: string, entries: readonly [string, Spot][], isKept: (hash: string) => boolean): Promise<void> {
+    const spots = await this.#spots();
+    const path = join(this.#folder, 'packs', pack);
+    const content = await fs.readFile(`${path}.pack`);
+    const writer = new PackWriter(this.#folder, this.#key, new Map());
+    for (const [hash, spot] of entries)
+      if (isKept(hash)) await writer.putStored(hash, content.subarray(spot.offset, spot.offset + spot.stored), spot);
+    for (const [hash] of entries) spots.delete(hash);
+    for (const [hash, spot] of await writer.close()) spots.set(hash, spot);
+    await fs.rm(`${path}.index`);
+    await fs.rm(`${path}.pack`);
   }
 
   /** Forgets the index, so that packs written by other processes are seen. */

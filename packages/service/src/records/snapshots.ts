@@ -22,6 +22,22 @@ export interface SnapshotRecord {
 }
 
 /** The snapshots and baselines of a site. */
+/** Advisory lock class in the records' database: the store of one site, by the hash of its name. */
+const STORE_LOCK = 0x7454;
+
+/** Lets no transfer of a site begin until a transaction ends; one that is just beginning is waited for. */
+export const holdStore = (trx: OnRecords, site: string): Promise<unknown> =>
+  trx.raw('SELECT pg_advisory_xact_lock(?, hashtext(?))', [STORE_LOCK, site]);
+
+/** Whether nobody frees blobs of a site's store; until the transaction ends nobody begins to. */
+export async function mayUseStore(trx: OnRecords, site: string): Promise<boolean> {
+  const { rows } = await trx.raw<{ rows: { may: boolean }[] }>(
+    'SELECT pg_try_advisory_xact_lock_shared(?, hashtext(?)) AS may',
+    [STORE_LOCK, site],
+  );
+  return rows[0]?.may === true;
+}
+
 export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary =>
   new SnapshotLibrary(folder.store(site), folder.keys.derive(`store ${site}`));
 

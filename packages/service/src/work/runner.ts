@@ -2,7 +2,7 @@ import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import { toEngine } from '../records/environments.js';
 import { enqueue, findUnqueued } from '../records/queue.js';
-import { baselinesOf, spoolsToPack } from '../records/snapshots.js';
+import { baselinesOf, mayUseStore, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { type Installation, TransferContext } from './context.js';
 import { endTransfer } from './end-transfer.js';
@@ -120,6 +120,7 @@ export class TransferRunner {
         )
         .first('id');
       if (busy && record.state === 'waiting') return undefined;
+      if (!(await mayUseStore(trx, record.site))) return undefined;
       const resumed = record.state !== 'waiting';
       await installation.transfers.update(trx, id, {
         state: record.state === 'stopping' ? 'stopping' : 'running',

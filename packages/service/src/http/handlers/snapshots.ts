@@ -2,7 +2,14 @@ import { plainSentence } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
 import { refusePreview } from '../../records/environments.js';
 import { json } from '../../records/open.js';
-import { getSnapshot, libraryOf, type SnapshotRecord, spoolsToPack, toSnapshot } from '../../records/snapshots.js';
+import {
+  getSnapshot,
+  holdStore,
+  libraryOf,
+  type SnapshotRecord,
+  spoolsToPack,
+  toSnapshot,
+} from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
 
@@ -51,21 +58,26 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
   async snapshotRemove(call) {
     const { installation, params } = call;
     const record = await getSnapshot(installation.records, params.id);
-    const inUse = await installation
-      .records('transfer')
-      .where({ site: record.site })
-      .whereIn('state', ['running', 'stopping'])
-      .first('id');
-    if (inUse || (await spoolsToPack(installation.records, record.site)).length > 0)
-      throw new ProblemError(
-        'conflict',
-        `Work on ${record.site} is going on that may be using its store.`,
-        'Wait until it has ended.',
-      );
-    await installation.records.transaction(async (trx) => {
-      await trx('snapshot').where({ id: record.id }).delete();
-      await call.note(trx, record.environment, { snapshot: record.id, takenAt: record.taken_at.toISOString() });
+    const { records } = installation;
+    // As long as blobs are freed nothing begins that could count on them.
+    return records.transaction(async (lock) => {
+      await holdStore(lock, record.site);
+      const inUse = await lock('transfer')
+        .where({ site: record.site })
+        .whereIn('state', ['running', 'stopping'])
+        .first('id');
+      if (inUse || (await spoolsToPack(lock, record.site)).length > 0)
+        throw new ProblemError(
+          'conflict',
+          `Work on ${record.site} is going on that may be using its store.`,
+          'Wait until it has ended.',
+        );
+      // On record before anything is freed: a snapshot that is half gone must not be on offer.
+      await records.transaction(async (trx) => {
+        await trx('snapshot').where({ id: record.id }).delete();
+        await call.note(trx, record.environment, { snapshot: record.id, takenAt: record.taken_at.toISOString() });
+      });
+      return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));
     });
-    return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));
   },
 };
