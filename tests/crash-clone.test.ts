@@ -39,7 +39,7 @@ describe('SIGKILL of the worker in a clone', () => {
         expect(await ended(studio, removal)).toMatchObject({ state: 'done', failure: null });
       } else {
         expect(end.state).toBe('failed');
-        expect(end.failure?.message).toContain('The worker died');
+        expect(end.failure?.message).toContain('The worker ended');
       }
       expect(await leftOvers(studio)).toEqual(before);
       const [locks] = await breakpoint.query(

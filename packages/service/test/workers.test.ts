@@ -23,7 +23,7 @@ beforeAll(async () => {
   records = openRecords(url);
 });
 afterEach(async () => {
-  for (const one of alive.splice(0)) await one.leave();
+  for (const one of alive.splice(0)) await one.leave(false);
 });
 afterAll(async () => {
   await records?.destroy();

@@ -15,7 +15,8 @@ export class GatewayControl {
   }
 
   /** Lets requests through again. A lease that ended by itself is no error. */
-  async release(lease: string): Promise<{ heldMs: number }> {
+  /** @returns how long it was held; null where that had ended by itself */
+  async release(lease: string): Promise<{ heldMs: number | null }> {
     return this.#call('/release', { lease });
   }
 

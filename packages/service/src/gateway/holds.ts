@@ -67,10 +67,11 @@ export class Holds {
     });
   }
 
-  release(lease: string): { heldMs: number } {
+  /** @returns for how long it was; null where it had ended by itself */
+  release(lease: string): { heldMs: number | null } {
     const hold = this.#byLease.get(lease);
     this.#byLease.delete(lease);
     hold?.open();
-    return { heldMs: hold ? Math.round(performance.now() - hold.since) : 0 };
+    return { heldMs: hold ? Math.round(performance.now() - hold.since) : null };
   }
 }

@@ -206,16 +206,37 @@ export async function releaseVisitors(
 ): Promise<string | undefined> {
   const heldMs = await releaseLease(context);
   await closeSessions(context);
-  const detail = heldMs === undefined ? undefined : `visitors waited at most ${heldMs} ms`;
+  const detail =
+    heldMs === undefined
+      ? undefined
+      : heldMs === null
+        ? `the hold had ended by itself after ${LEASE_MS / 1000} s`
+        : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
 }
 
-/** Ends the hold, which may be one that a dead worker asked for. @returns how long it lasted */
-async function releaseLease(context: TransferContext): Promise<number | undefined> {
+/**
+ * Ends the hold, which may be one that a dead worker asked for. A gateway that is away is waited for as long as a hold can
+ * last: after that there is none.
+ *
+ * @returns how long it lasted; null where it had ended by itself, undefined where there was none
+ */
+async function releaseLease(context: TransferContext): Promise<number | null | undefined> {
   const lease = context.data.lease as string | undefined;
   if (lease === undefined) return undefined;
-  const { heldMs } = await context.installation.gateway.release(lease);
+  const until = Date.now() + LEASE_MS;
+  const release = async (): Promise<number | null> => {
+    try {
+      return (await context.installation.gateway.release(lease)).heldMs;
+    } catch (error) {
+      if (Date.now() > until) return null;
+      context.installation.log.warn({ transfer: context.record.id, err: error }, 'the gateway is waited for');
+      await new Promise((resolve) => setTimeout(resolve, 200));
+      return release();
+    }
+  };
+  const heldMs = await release();
   await context.remember({ lease: undefined, heldMs });
   return heldMs;
 }

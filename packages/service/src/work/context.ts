@@ -35,7 +35,7 @@ const PROGRESS_MS = 250;
 export class TransferContext {
   /** What later steps and a recovery need to know; kept with {@link remember}. */
   readonly data: Record<string, unknown>;
-  readonly work: Work;
+  readonly work: { -readonly [part in keyof Work]: Work[part] };
   readonly #counts = { files: 0, rows: 0, bytes: 0 };
   totalBytes: number | null = null;
   #step = '';

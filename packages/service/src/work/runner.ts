@@ -1,3 +1,4 @@
+import type { Failure } from '@tessarion/contract';
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import { toEngine } from '../records/environments.js';
@@ -12,6 +13,10 @@ import { procedureFor } from './procedures/index.js';
 import type { WorkerIdentity } from './worker-identity.js';
 
 const CLAIM_LOCK = 0x7450;
+
+/** For how long putting back waits for what is away, and between its tries. */
+const PATIENCE_MS = 5 * 60_000;
+const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 15_000];
 
 interface Claim {
   readonly record: TransferRecord;
@@ -32,6 +37,9 @@ export class TransferRunner {
   readonly #running = new Map<string, AbortController>();
   /** Transfers that this worker is about to claim. */
   readonly #claiming = new Set<string>();
+  /** Set once this worker is told to end: what it cannot bring to an end is left to another one. */
+  #isStopping = false;
+  #leavesWork = false;
   /** Fires when this worker may write nothing any more. */
   readonly #lost = new AbortController();
 
@@ -48,14 +56,19 @@ export class TransferRunner {
     for (const controller of this.#running.values()) controller.abort(this.#lost.signal.reason);
   }
 
-  /** Asks running transfers to come to an end that leaves the destination whole. */
+  /**
+   * Asks running transfers to come to an end that leaves the destination whole: put back where nothing of them is to be seen
+   * yet, left unfinished otherwise, to whoever goes on with them.
+   */
   stopAll(): void {
+    this.#isStopping = true;
     for (const controller of this.#running.values())
       controller.abort(new EngineError('stopped', 'The worker was stopped.', 'Start the transfer again.'));
   }
 
-  get isIdle(): boolean {
-    return this.#running.size === 0;
+  /** Whether something is left to be gone on with. */
+  get leavesWork(): boolean {
+    return this.#leavesWork;
   }
 
   /** Runs one transfer if it is its turn; otherwise leaves it in line. */
@@ -168,18 +181,15 @@ export class TransferRunner {
     const steps = await installation.transfers.steps(installation.records, record.id);
     const reached = steps.findLast((step) => step.state !== 'coming');
     if (!reached) return this.#begin(context, procedure);
-    await context.say(`The worker died in the step "${reached.title}"; another one takes over.`);
+    await context.say(`The worker ended in the step "${reached.title}"; another one takes over.`);
+    const reason = context.data.putBackBecause as Failure | undefined;
+    if (reason) return this.#putBack(context, procedure, reason);
     if (await procedure.mustGoForward(context, reached.name)) return this.#go(context, procedure, reached.position);
-    return this.#putBack(
-      context,
-      procedure,
-      reached.name,
-      new EngineError(
-        'stopped',
-        `The worker died in the step "${reached.title}". Everything was put back as it was.`,
-        'Start it again.',
-      ),
-    );
+    return this.#putBack(context, procedure, {
+      code: 'stopped',
+      message: `The worker ended in the step "${reached.title}". Everything was put back as it was.`,
+      next: 'Start it again.',
+    });
   }
 
   async #go(context: TransferContext, procedure: Procedure, from: number): Promise<void> {
@@ -196,11 +206,12 @@ export class TransferRunner {
         if (position === procedure.steps.length - 1) await flushEnds(context);
       } catch (error) {
         if (this.#lost.signal.aborted) return;
+        if (this.#isStopping && (await this.#mustBeLeft(context, procedure, step.name))) return;
         installation.log.warn({ transfer: record.id, step: step.name, err: error }, 'step failed');
         await records('transfer_step')
           .where({ transfer_id: record.id, position })
           .update({ state: 'failed', ended_at: now(), detail: failureOf(error).message });
-        return this.#putBack(context, procedure, step.name, error);
+        return this.#putBack(context, procedure, failureOf(error));
       }
     }
     await records('transfer_step')
@@ -209,18 +220,54 @@ export class TransferRunner {
     await this.#end(context, { state: 'done', failure: null });
   }
 
-  async #putBack(context: TransferContext, procedure: Procedure, step: string, reason: unknown): Promise<void> {
-    const isStop =
-      reason instanceof EngineError && reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
-    const remains = await procedure.putBack(context).catch((error: unknown) => {
-      context.installation.log.error({ transfer: context.record.id, step, err: error }, 'putting back failed');
-      return [`Putting everything back failed: ${failureOf(error).message}`];
-    });
+  async #putBack(context: TransferContext, procedure: Procedure, reason: Failure): Promise<void> {
+    const isStop = reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
+    // Nobody's stop ends it half-way; whoever takes over puts back too, and does not go on.
+    context.work.signal = this.#lost.signal;
+    await context.remember({ putBackBecause: reason });
+    const remains = await this.#putBackPatiently(context, procedure);
+    if (remains === undefined) return;
     await this.#end(context, {
       state: isStop ? 'stopped' : 'failed',
-      failure: isStop ? null : failureOf(reason),
+      failure: isStop ? null : reason,
       remains,
     });
+  }
+
+  /** @returns whether a transfer whose worker is to end is left as it is: something of it can be seen already */
+  async #mustBeLeft(context: TransferContext, procedure: Procedure, step: string): Promise<boolean> {
+    // Who cannot find out leaves it to who can.
+    if (!(await procedure.mustGoForward(context, step).catch(() => true))) return false;
+    this.#leavesWork = true;
+    context.installation.log.warn({ transfer: context.record.id, step }, 'left to another worker');
+    return true;
+  }
+
+  /**
+   * Puts back, and waits for what is away meanwhile, such as a database server that is started again.
+   *
+   * @returns what remains; undefined where it is left to another worker
+   */
+  async #putBackPatiently(context: TransferContext, procedure: Procedure): Promise<string[] | undefined> {
+    const { installation, record } = context;
+    const until = Date.now() + PATIENCE_MS;
+    for (let wait = FIRST_WAIT_MS; ; wait = Math.min(2 * wait, LONGEST_WAIT_MS)) {
+      try {
+        return await procedure.putBack(context);
+      } catch (error) {
+        if (this.#lost.signal.aborted || (error instanceof EngineError && error.code === 'fence-lost'))
+          return undefined;
+        const { message } = failureOf(error);
+        installation.log.error({ transfer: record.id, err: error }, 'putting back failed');
+        if (this.#isStopping) {
+          this.#leavesWork = true;
+          return undefined;
+        }
+        if (Date.now() > until) return [`Putting everything back failed: ${message}`];
+        if (wait === FIRST_WAIT_MS) await context.say(`Putting everything back has to wait: ${message}`);
+        await new Promise((resolve) => setTimeout(resolve, wait));
+      }
+    }
   }
 
   async #end(

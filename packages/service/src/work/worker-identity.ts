@@ -85,10 +85,11 @@ export class WorkerIdentity {
     await this.#client.query('DELETE FROM worker WHERE id = ANY ($1)', [dead]);
   }
 
-  async leave(): Promise<void> {
+  /** @param leavesWork whether others are to take this worker for dead, and to go on with what it leaves */
+  async leave(leavesWork: boolean): Promise<void> {
     clearInterval(this.#beat);
     this.#client.removeAllListeners('end');
-    await this.#client.query('DELETE FROM worker WHERE id = $1', [this.id]).catch(() => undefined);
+    if (!leavesWork) await this.#client.query('DELETE FROM worker WHERE id = $1', [this.id]).catch(() => undefined);
     await this.#client.end().catch(() => undefined);
   }
 }

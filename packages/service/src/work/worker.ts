@@ -77,7 +77,7 @@ export async function startWorker(): Promise<void> {
     for (const timer of timers) clearInterval(timer);
     work.stopAll();
     await queue.stop();
-    await identity.leave();
+    await identity.leave(work.leavesWork);
     await installation.records.destroy();
     process.exit(0);
   };
