@@ -16,6 +16,11 @@ beforeAll(async () => {
 }, 120_000);
 afterAll(() => dying?.stop());
 
+const gateway = async (): Promise<{ pid: number }> => {
+  const { GatewayControl } = await import('../packages/service/dist/gateway/control.js');
+  return new GatewayControl(join(studio.data, 'tessarion/run/gateway.sock')).ping();
+};
+
 /** Rows and the file that live has of a push that wrote a mark. */
 const found = async (mark: string): Promise<[rows: number, file: string]> => [
   Number(await dying.one(LIVE, `SELECT count(*) FROM page WHERE title = '${mark}'`)),
@@ -53,4 +58,35 @@ describe('a worker that is stopped in order in the middle of a push', () => {
       expect(trees.filter((name) => name.endsWith('-back'))).toEqual([]);
     },
   );
+});
+
+describe('what is away for a while after the files were switched', () => {
+  const away: Record<string, () => Promise<() => Promise<unknown>>> = {
+    'the database server of the site': async () => {
+      await studio.siteCluster.stop('immediate');
+      return () => studio.siteCluster.start();
+    },
+    'the gateway': async () => {
+      const { pid } = await gateway();
+      process.kill(pid, 'SIGKILL');
+      return async () => undefined;
+    },
+  };
+  it.each(Object.keys(away))('%s leaves live wholly old or wholly new, and the record says which', async (what) => {
+    const mark = `away ${what} ${Date.now()}`;
+    await breakpoint.setGate('switch');
+    const transfer = await beginPush(mark);
+    await breakpoint.reachedGate();
+    const comeBack = await (away[what] as () => Promise<() => Promise<unknown>>)();
+    await breakpoint.letGo();
+    await new Promise((resolve) => setTimeout(resolve, 2500));
+    await comeBack();
+    const end = await ended(studio, transfer);
+    await expect
+      .poll(async () => (await visit(studio.gatewayPort, 'threadmill.localhost', '/')).status, { timeout: 15_000 })
+      .toBe(200);
+    const [rows, file] = await found(mark);
+    expect([end.state, end.remains]).toEqual([expect.stringMatching(/^(done|failed)$/), []]);
+    expect([rows, file === mark]).toEqual(end.state === 'done' ? [2, true] : [0, false]);
+  });
 });
