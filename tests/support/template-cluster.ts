@@ -31,7 +31,8 @@ const PORTS = 40;
 /** Looks for a row of free ports below those that the system gives to outgoing connections (32768 and more, ip(7)). */
 async function freePorts(count: number): Promise<number> {
   for (let tries = 0; tries < 100; tries++) {
-    const first = 10_000 + Math.floor(Math.random() * 20_000);
+    // Above 10080, the last one that no client of HTTP asks anything (Fetch, "bad port").
+    const first = 11_000 + Math.floor(Math.random() * 20_000);
     const probes = await Promise.allSettled(Array.from({ length: count }, (_one, i) => listen(first + i)));
     for (const probe of probes) if (probe.status === 'fulfilled') await new Promise((done) => probe.value.close(done));
     if (probes.every((probe) => probe.status === 'fulfilled')) return first;

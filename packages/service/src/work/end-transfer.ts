@@ -21,6 +21,10 @@ export async function endTransfer(
   by: 'worker' | 'service',
 ): Promise<void> {
   await transfers.update(trx, record.id, { ...end, ended_at: now(), worker: null });
+  // A worker that died in one left it running.
+  await trx('transfer_step')
+    .where({ transfer_id: record.id, state: 'running' })
+    .update({ state: end.state === 'done' ? 'done' : 'failed', ended_at: now() });
   await noteEnd(trx, record, end, now());
   await journal.write(trx, {
     actor: by,

@@ -127,7 +127,9 @@ export class TransferRunner {
         )
         .orWhere((q) =>
           q
-            .where({ state: 'waiting', onto_path: record.onto_path })
+            .where({ state: 'waiting' })
+            // What was accepted earlier reads what there was then, and writes before it is read.
+            .andWhere((r) => r.whereIn('onto_path', places).orWhere('from_path', record.onto_path))
             .whereNot({ id })
             .whereRaw('(created_at, id) < (?, ?)', [record.created_at, id]),
         )
@@ -297,10 +299,12 @@ export class TransferRunner {
   async #wakeWaiting(record: TransferRecord): Promise<void> {
     const { records } = this.installation;
     const places = [record.onto_path, record.from_path].filter((place) => place !== null);
+    // Of those in line for one environment only the first may go; however many wait behind it.
     const waiting = await records('transfer')
+      .distinctOn('onto_path')
       .where({ state: 'waiting' })
       .andWhere((q) => q.whereIn('onto_path', places).orWhereIn('from_path', places))
-      .orderBy('created_at')
+      .orderBy([{ column: 'onto_path' }, { column: 'created_at' }, { column: 'id' }])
       .select('id');
     for (const { id } of waiting) await enqueue(records, 'transfer', id);
   }

@@ -9,6 +9,7 @@ import { ProblemError } from '../../problems.js';
 import { noEnvironment, noSite } from '../../records/absent.js';
 import { refusePreview } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
+import type { OnRecords } from '../../records/open.js';
 import { profileOfSite } from '../../records/profiles.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { visitsOf } from '../../records/transfer-items.js';
@@ -36,6 +37,30 @@ async function liveOf(installation: Installation, site: string) {
   if (!live) throw noSite(site);
   return live;
 }
+
+/** Advisory lock class in the records' database: one name of an environment, by the hash of its path. */
+const NAME_LOCK = 0x7455;
+
+/** Keeps a name to a transaction until that ends. */
+const holdName = (trx: OnRecords, path: string): Promise<unknown> =>
+  trx.raw('SELECT pg_advisory_xact_lock(?, hashtext(?))', [NAME_LOCK, path]);
+
+/** Sees that nothing has a name, nor is to have it. @throws {ProblemError} `taken` */
+async function mustBeFree(trx: OnRecords, { environments, transfers }: Installation, path: string): Promise<void> {
+  const [site, name] = path.split('/') as [string, string];
+  const underWay = (await transfers.list(trx, { site, kind: 'rename', limit: MOST_RENAMES })).filter(
+    (one) => one.ended_at === null && (one.input as unknown as RenameInput).name === name,
+  );
+  if (underWay.length > 0 || (await environments.find(trx, path)))
+    throw new ProblemError(
+      'taken',
+      underWay[0] ? `${underWay[0].onto_path} is being renamed to ${path}.` : `${path} exists already.`,
+      `Choose another name, such as ${proposeName(name, new Set([name]))}.`,
+    );
+}
+
+/** Newest renames of a site that are looked at for one that is under way. */
+const MOST_RENAMES = 100;
 
 export const environmentHandlers: Handlers<
   | 'environmentShow'
@@ -78,12 +103,7 @@ export const environmentHandlers: Handlers<
     const { records, environments, servers, transfers } = installation;
     const path = `${params.site}/${body.name}`;
     const site = await liveOf(installation, params.site);
-    if (await environments.find(records, path))
-      throw new ProblemError(
-        'taken',
-        `${path} exists already.`,
-        `Choose another name, such as ${proposeName(body.name, new Set([body.name]))}.`,
-      );
+    await mustBeFree(records, installation, path);
     const snapshot = body.snapshot === undefined ? undefined : await getSnapshot(records, body.snapshot);
     const source = await environments.get(records, snapshot?.environment ?? body.from ?? site.path);
     if (snapshot && snapshot.site !== params.site)
@@ -142,6 +162,8 @@ export const environmentHandlers: Handlers<
       acceptPersonal: body.acceptPersonal,
     };
     return records.transaction(async (trx) => {
+      await holdName(trx, path);
+      await mustBeFree(trx, installation, path);
       await environments.insert(trx, record);
       const transfer = await transfers.create(trx, {
         kind: 'clone',
@@ -197,12 +219,7 @@ export const environmentHandlers: Handlers<
     if (record.kind === 'live')
       throw new ProblemError('lane-closed', `${record.path} is live and keeps its name.`, 'Only copies are renamed.');
     const path = `${params.site}/${body.name}`;
-    if (await environments.find(records, path))
-      throw new ProblemError(
-        'taken',
-        `${path} exists already.`,
-        `Choose another name, such as ${proposeName(body.name, new Set([body.name]))}.`,
-      );
+    await mustBeFree(records, installation, path);
     if (record.status !== 'ready')
       throw new ProblemError('conflict', `${record.path} is not ready.`, 'Wait until it is.');
     const server = await servers.get(records, record.server);
@@ -210,6 +227,8 @@ export const environmentHandlers: Handlers<
     await refuseTakenAddresses(installation, place.addresses);
     const input: RenameInput = { from: record.path, name: body.name };
     return records.transaction(async (trx) => {
+      await holdName(trx, path);
+      await mustBeFree(trx, installation, path);
       const transfer = await transfers.create(trx, {
         kind: 'rename',
         from: null,

@@ -1,0 +1,65 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Breakpoint } from './support/breakpoint.js';
+import { done, ended, forecastOf, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+
+let studio: Studio;
+let breakpoint: Breakpoint;
+const [LIVE, COPY] = ['threadmill/live', 'threadmill/staging'];
+
+beforeAll(async () => {
+  studio = await startStudio('staging', { args: ['--workers', '2'] });
+  breakpoint = await Breakpoint.open(studio);
+}, 120_000);
+afterAll(async () => {
+  await breakpoint?.close();
+  await studio?.stop();
+});
+
+const stateOf = async ({ id }: { readonly id: string }): Promise<string> =>
+  (await studio.client.call('transferShow', { params: { id } })).state;
+
+describe('what was accepted later', () => {
+  it('does not overtake a push by taking its source away', async () => {
+    const { client } = studio;
+    await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Of great worth' WHERE slug = 'dye'"));
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    await breakpoint.setGate('take');
+    const snapshot = await client.call('snapshotTake', { body: { environment: LIVE } });
+    await breakpoint.reachedGate();
+    const push = await client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } });
+    const params = { site: 'threadmill', environment: 'staging' };
+    const removal = await client.call('environmentRemove', { params, query: { confirm: COPY } });
+    await new Promise((resolve) => setTimeout(resolve, 1500));
+    expect([await stateOf(push), await stateOf(removal)]).toEqual(['waiting', 'waiting']);
+    await breakpoint.letGo();
+    for (const one of [snapshot, push, removal]) await done(studio, one);
+    const [row] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
+    expect(row).toEqual({ title: 'Of great worth' });
+  });
+
+  it('does not take a name that something else is to have', async () => {
+    const { client } = studio;
+    for (const name of ['one', 'two']) await makeCopy(studio, 'threadmill', name);
+    const rename = (environment: string) =>
+      client.call('environmentRename', { params: { site: 'threadmill', environment }, body: { name: 'wanted' } });
+    const copy = () =>
+      client.call('environmentCreate', { params: { site: 'threadmill' }, body: { name: 'wanted', kind: 'dev' } });
+    const asked = await Promise.allSettled([rename('one'), rename('two'), copy()]);
+    const accepted = asked.flatMap((one) => (one.status === 'fulfilled' ? [one.value] : []));
+    expect(accepted.length).toBe(1);
+    for (const one of asked) if (one.status === 'rejected') expect(String(one.reason)).toMatch(/wanted/);
+    for (const one of accepted) expect((await ended(studio, one)).state).toBe('done');
+    const [site] = await client.call('siteList');
+    const names = site?.environments.map((one) => [one.name, one.state !== 'working']) ?? [];
+    expect(names).toContainEqual(['wanted', true]);
+    expect(names.every(([, isAtRest]) => isAtRest)).toBe(true);
+  });
+
+  it('waits behind some others, and all come to their end', async () => {
+    const { client } = studio;
+    const waiting = await Promise.all(
+      Array.from({ length: 6 }, () => client.call('snapshotTake', { body: { environment: LIVE } })),
+    );
+    for (const one of waiting) await done(studio, one);
+  });
+});
