@@ -1,6 +1,6 @@
 import { type Address, type EnvironmentKind, type Profile, type RootPath, toBytes } from '@tessarion/core';
-import { type Environment, LocalServer } from '@tessarion/engine';
-import type { DataFolder } from '../data-folder.js';
+import { EngineError, type Environment, LocalServer } from '@tessarion/engine';
+import { type DataFolder, newSecret } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import { noEnvironment } from './absent.js';
 import { json, type OnRecords } from './open.js';
@@ -47,7 +47,11 @@ export interface EnvironmentRecord {
   readonly schedule: PullSchedule | null;
   /** The change request that it shows: nobody works in it, and it goes when the request ends. */
   readonly preview: { readonly request: string; readonly revision: number } | null;
+  /** Its logins, settings or gate were damaged in the records. */
+  readonly isUnreadable?: boolean;
 }
+
+const UNREADABLE = 'What the records hold of its logins, settings or gate was damaged.';
 
 /** What is not known yet of an environment that is about to be made or brought in. */
 export const UNKNOWN_YET = {
@@ -98,14 +102,28 @@ export class Environments {
     this.#folder = folder;
   }
 
+  /** One that was damaged stands in nobody else's way: it is shown, its gate stays shut, and nothing is done to it. */
   #read(row: Row): EnvironmentRecord {
-    const { keys } = this.#folder;
+    const [databases, settings, gate] = [row.databases, row.settings, row.gate].map((sealed) => this.#open(sealed));
+    const nobodys: GateRecord = { user: newSecret('gate'), password: newSecret('gate') };
+    const isUnreadable = [databases, settings, gate].includes(undefined);
     return {
       ...row,
-      databases: JSON.parse(keys.decrypt(row.databases)),
-      settings: JSON.parse(keys.decrypt(row.settings)),
-      gate: row.gate === null ? null : JSON.parse(keys.decrypt(row.gate)),
+      databases: (databases as readonly DatabaseRecord[] | undefined) ?? [],
+      settings: (settings as EnvironmentRecord['settings'] | undefined) ?? {},
+      gate: gate === undefined ? nobodys : (gate as GateRecord | null),
+      ...(isUnreadable ? { isUnreadable, unreached: { problem: UNREADABLE, since: row.made_at.toISOString() } } : {}),
     };
+  }
+
+  /** @returns undefined where it was damaged */
+  #open(sealed: string | null): unknown {
+    if (sealed === null) return null;
+    try {
+      return JSON.parse(this.#folder.keys.decrypt(sealed));
+    } catch {
+      return undefined;
+    }
   }
 
   async find(on: OnRecords, path: string): Promise<EnvironmentRecord | undefined> {
@@ -146,7 +164,20 @@ export class Environments {
 
   #write(record: Partial<EnvironmentRecord>): Record<string, unknown> {
     const { keys } = this.#folder;
-    const { databases, settings, gate, addresses, roots, size, drift, unreached, schedule, preview, ...plain } = record;
+    const {
+      isUnreadable: _none,
+      databases,
+      settings,
+      gate,
+      addresses,
+      roots,
+      size,
+      drift,
+      unreached,
+      schedule,
+      preview,
+      ...plain
+    } = record;
     return {
       ...plain,
       ...(databases === undefined ? {} : { databases: keys.encrypt(json(databases)) }),
@@ -175,6 +206,12 @@ export function refusePreview({ path, preview }: EnvironmentRecord): void {
 
 /** An environment as the engine takes it. */
 export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
+  if (record.isUnreadable)
+    throw new EngineError(
+      'server-unreachable',
+      `${record.path}: ${UNREADABLE}`,
+      'Put the records back from a backup; nothing is done to it until then.',
+    );
   const folder = toBytes(record.folder);
   return {
     path: record.path,
