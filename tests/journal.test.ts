@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { Client, ServiceProblem } from '@tessarion/client';
 import type { JournalHead } from '@tessarion/contract';
 import type pg from 'pg';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { done, forecastOf, invited, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
 
 const ELSEWHERE = join(tmpdir(), `heads-elsewhere-${process.pid}.jsonl`);
@@ -17,6 +17,7 @@ beforeAll(async () => {
   studio = await startStudio('live', { variables: { TESSARION_JOURNAL_HEADS: ELSEWHERE } });
   copied = (await makeCopy(studio, 'threadmill', 'staging')).id;
   ({ records } = studio);
+  await vi.waitUntil(async () => (await readFile(ELSEWHERE, 'utf8').catch(() => '')) !== '', { timeout: 30_000 });
 }, 120_000);
 afterAll(async () => {
   await studio?.stop();
@@ -183,6 +184,7 @@ describe('verifying the journal', () => {
     expect(await whats()).toEqual(['empty', ...(await headsOf(here)).map(() => 'cut off')]);
     await writeFile(here, '');
     expect(await whats()).toContain('cut off');
+    const elsewhere = await readFile(ELSEWHERE);
     await rm(ELSEWHERE);
     expect(await whats()).toEqual(['empty']);
     expect(await whats({ heads: [first] })).toEqual(['empty', 'cut off']);
@@ -190,6 +192,7 @@ describe('verifying the journal', () => {
     await records.query('DROP TABLE kept_entry');
     expect(await whats()).toEqual([]);
     await writeFile(here, kept);
+    await writeFile(ELSEWHERE, elsewhere);
     expect(await whats({ heads: [{ ...first, position: first.position + 1 }] })).toEqual(['head not ours']);
   });
 

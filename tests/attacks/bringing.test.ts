@@ -28,7 +28,7 @@ const withLogin = (more: Partial<BodyOf<'siteAdopt'>['databases'][number]>) => (
   databases: own.databases.map((one) => ({ ...one, ...more })),
 });
 
-describe('a site that is brought in', () => {
+describe('a site that is brought in, step by step', { shuffle: false }, () => {
   it.each([
     ['outside its server’s folder', () => '/etc', 'invalid'],
     ['as the server’s folder itself', () => studio.hosts, 'invalid'],

@@ -1,8 +1,12 @@
 import { randomBytes } from 'node:crypto';
+import { EngineError } from '../errors.js';
 import { connectTo, databaseError } from './connect.js';
 import { EXTENSIONS, quoteLiteral, quoteName } from './describe.js';
 import type { DatabaseLogin, ExtensionShape } from './site-database.js';
 import { storedPassword } from './stored-password.js';
+
+/** SQLSTATE of PostgreSQL: insufficient_privilege. */
+const NO_PRIVILEGE = '42501';
 
 /** A login's password: 192 random bits. */
 export const newPassword = (): string => randomBytes(24).toString('base64url');
@@ -53,7 +57,11 @@ export class PostgresAdmin {
       query(
         'SELECT (rolsuper OR (rolcreatedb AND rolcreaterole))::text AS may FROM pg_roles WHERE rolname = current_user',
       ),
-    );
+    ).catch((error: unknown) => {
+      // A site's login, which may not even open this database.
+      if (error instanceof EngineError && (error.cause as { code?: string })?.code === NO_PRIVILEGE) return [];
+      throw error;
+    });
     return row?.may === 'true';
   }
 

@@ -132,6 +132,7 @@ export class Sealer {
 
   start(): void {
     this.#timer = setInterval(() => this.#wake(), 1000);
+    this.#wake();
   }
 
   #wake(): void {
