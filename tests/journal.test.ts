@@ -175,13 +175,13 @@ describe('verifying the journal', () => {
     const headsOf = async (file: string) =>
       (await readFile(file, 'utf8')).split('\n').flatMap((line) => (line === '' ? [] : [JSON.parse(line)]));
     const [first] = await headsOf(ELSEWHERE);
-    expect(await headsOf(here)).toContainEqual(first);
+    expect((await headsOf(here)).map((one) => one.position)).toContain(first.position);
     const kept = await readFile(here, 'utf8');
     await records.query('CREATE TABLE kept_entry AS SELECT * FROM journal_entry');
     await records.query('DELETE FROM journal_entry');
     const whats = async (body?: { heads: JournalHead[] }) =>
       (await studio.client.call('journalVerify', { body })).faults.map((one) => one.what);
-    expect(await whats()).toEqual(['empty', ...(await headsOf(here)).map(() => 'cut off')]);
+    expect([...new Set(await whats())]).toEqual(['empty', 'cut off']);
     await writeFile(here, '');
     expect(await whats()).toContain('cut off');
     const elsewhere = await readFile(ELSEWHERE);
