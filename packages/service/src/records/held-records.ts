@@ -6,6 +6,8 @@ import type { Logger } from 'pino';
 const SERVICE_LOCK = 0x7453;
 
 const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [250, 10_000];
+/** For how long a service that has just died may seem to have them still: three seconds. */
+const [TRY_MS, MOST_TRIES] = [200, 15];
 
 /**
  * What makes one service the only one on its records: a lock on a connection of its own, which ends with the process. Where
@@ -24,11 +26,13 @@ export class HeldRecords {
   /** @throws where another service has them */
   static async take(url: string, cluster: PrivateCluster | undefined, log: Logger): Promise<HeldRecords> {
     const held = new HeldRecords(url, cluster, log);
-    if (!(await held.#lock()))
-      throw new Error(
-        'Another service has these records: stop that one first, or name another data folder. Nothing of it was touched.',
-      );
-    return held;
+    for (let tries = 0; tries < MOST_TRIES; tries++) {
+      if (await held.#lock()) return held;
+      await new Promise((resolve) => setTimeout(resolve, TRY_MS));
+    }
+    throw new Error(
+      'Another service has these records: stop that one first, or name another data folder. Nothing of it was touched.',
+    );
   }
 
   async release(): Promise<void> {

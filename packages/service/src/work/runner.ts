@@ -134,8 +134,8 @@ export class TransferRunner {
             .whereRaw('(created_at, id) < (?, ?)', [record.created_at, id]),
         )
         .first('id');
-      if (busy && record.state === 'waiting') return undefined;
-      if (!(await mayUseStore(trx, record.site))) return undefined;
+      // One that runs already is seen by whoever would free blobs.
+      if (record.state === 'waiting' && (busy || !(await mayUseStore(trx, record.site)))) return undefined;
       const resumed = record.state !== 'waiting';
       await installation.transfers.update(trx, id, {
         state: record.state === 'stopping' ? 'stopping' : 'running',
