@@ -125,7 +125,14 @@ describe('the blob store', () => {
         expect(await new PackStore(folder, KEY).read(hash)).toEqual(contents[i]);
     }
     const other = new PackStore(folder, Buffer.alloc(32, 8));
-    await expect(other.read(hashes[0] as string)).rejects.toMatchObject({ code: 'blob-damaged' });
+    await expect(other.read(hashes[0] as string)).rejects.toMatchObject({ code: 'blob-missing' });
+    const [pack] = await packs();
+    const index = join(folder, 'packs', (pack as string).replace('.pack', '.index'));
+    const spoilt = await fs.readFile(index);
+    spoilt[20] = (spoilt[20] as number) ^ 1;
+    await fs.writeFile(index, spoilt);
+    await put(new PackStore(folder, KEY), ...contents);
+    for (const [i, hash] of hashes.entries()) expect(await new PackStore(folder, KEY).read(hash)).toEqual(contents[i]);
   });
 
   it('frees exactly what nobody keeps, whatever was put and kept', async () => {

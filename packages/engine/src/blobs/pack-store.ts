@@ -22,7 +22,7 @@ const deflateOffThread = promisify(deflateRaw) as (content: Uint8Array, options:
 const PACK_BYTES = 8 * 1024 * 1024;
 
 /** Indexes that were read lately, by path; a pack never changes. */
-const recentIndexes = new Map<string, readonly [string, Spot][]>();
+const recentIndexes = new Map<string, { readonly key: Buffer; readonly spots: readonly [string, Spot][] }>();
 const RECENT_INDEXES = 512;
 
 /** Packs that were read lately, open. One that was removed meanwhile can still be read. */
@@ -44,27 +44,32 @@ function openPack(path: string): number {
 
 const purposeOf = (pack: string): string => `index ${pack}`;
 
-/** An index names blobs by their content: what it says in the clear would confirm whoever guesses what is in them. */
-async function indexText(path: string, key: Buffer): Promise<string> {
+/**
+ * What an index says; undefined where it is damaged, or gone since somebody wrote its pack anew. It is sealed, since it names
+ * blobs by their content, which would confirm whoever guesses what is in them.
+ */
+async function indexText(path: string, key: Buffer): Promise<string | undefined> {
   const pack = basename(path, '.index');
-  const stored = await fs.readFile(path);
+  const stored = await fs.readFile(path).catch((error: NodeJS.ErrnoException) => {
+    if (error.code === 'ENOENT') return undefined;
+    throw fileError(error, path);
+  });
+  if (!stored) return undefined;
   const opened = openBytes(key, purposeOf(pack), stored)?.toString();
   if (opened !== undefined) return opened;
   // Those of former versions were not sealed; whatever one says, a blob is checked against its name when it is read.
-  if (/^[\da-f]{64} \d+ /.test(stored.toString('latin1', 0, 80))) return stored.toString();
-  throw new EngineError(
-    'blob-damaged',
-    `The index of pack ${pack} is damaged.`,
-    'Restore the store of this site from a backup.',
-  );
+  return /^[\da-f]{64} \d+ /.test(stored.toString('latin1', 0, 80)) ? stored.toString() : undefined;
 }
 
 async function packIndex(path: string, key: Buffer): Promise<readonly [string, Spot][]> {
   const recent = recentIndexes.get(path);
-  if (recent) return recent;
+  if (recent?.key.equals(key)) return recent.spots;
   const pack = basename(path, '.index');
+  const text = await indexText(path, key);
+  // Its blobs are missed by name when they are wanted, and stored anew by whoever has their content; the others go on.
+  if (text === undefined) return [];
   const spots: [string, Spot][] = [];
-  for (const line of (await indexText(path, key)).split('\n')) {
+  for (const line of text.split('\n')) {
     const [hash, offset, stored, size, how] = line.split(' ');
     if (hash)
       spots.push([
@@ -73,7 +78,7 @@ async function packIndex(path: string, key: Buffer): Promise<readonly [string, S
       ]);
   }
   if (recentIndexes.size >= RECENT_INDEXES) recentIndexes.clear();
-  recentIndexes.set(path, spots);
+  recentIndexes.set(path, { key, spots });
   return spots;
 }
 
