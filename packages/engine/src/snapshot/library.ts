@@ -155,15 +155,23 @@ export class SnapshotLibrary {
     await fs.rm(this.#path(id), { force: true });
   }
 
-  /** Removes a manifest and frees the blobs that no other manifest names. */
+  /**
+   * Removes a manifest and frees the blobs that no other manifest names. As long as a list of another one is damaged, nobody
+   * knows what it names, and nothing is freed.
+   */
   async remove(id: string, sparedSince: Date): Promise<Collected> {
     await this.discard(id);
     this.store.refresh();
     const keep = new Set<string>();
-    for (const other of await this.manifests()) {
-      for await (const { hash } of this.blobsOf(await this.load(other))) keep.add(hash);
+    try {
+      for (const other of await this.manifests())
+        for await (const { hash } of this.blobsOf(await this.load(other))) keep.add(hash);
+      await this.#blobsOfChanges(keep);
+    } catch (error) {
+      if (error instanceof EngineError && ['blob-missing', 'blob-damaged'].includes(error.code))
+        return { blobs: 0, bytes: 0 };
+      throw error;
     }
-    await this.#blobsOfChanges(keep);
     return this.store.collect(keep, sparedSince);
   }
 }
