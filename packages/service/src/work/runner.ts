@@ -16,6 +16,7 @@ const CLAIM_LOCK = 0x7450;
 
 /** For how long putting back waits for what is away, and between its tries. */
 const PATIENCE_MS = 5 * 60_000;
+const AWAY: ReadonlySet<string> = new Set(['database-unreachable', 'server-unreachable']);
 const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 15_000];
 
 interface Claim {
@@ -261,11 +262,12 @@ export class TransferRunner {
           return undefined;
         const { message } = failureOf(error);
         installation.log.error({ transfer: record.id, err: error }, 'putting back failed');
-        if (this.#isStopping) {
+        const isAway = error instanceof EngineError && AWAY.has(error.code);
+        if (isAway && this.#isStopping) {
           this.#leavesWork = true;
           return undefined;
         }
-        if (Date.now() > until) return [`Putting everything back failed: ${message}`];
+        if (!isAway || Date.now() > until) return [`Putting everything back failed: ${message}`];
         if (wait === FIRST_WAIT_MS) await context.say(`Putting everything back has to wait: ${message}`);
         await new Promise((resolve) => setTimeout(resolve, wait));
       }
