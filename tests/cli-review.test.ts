@@ -198,6 +198,37 @@ describe('on the command line a change, at any time', () => {
   });
 });
 
+describe('tags of a site', () => {
+  it('are shown to who asks, and taken away only by name', async () => {
+    await out('site tag threadmill shop north');
+    expect(await out('site tag threadmill')).toBe('threadmill: north, shop.\n');
+    await refused('site tag threadmill shop --none', 2);
+    expect(await out('site list --tag nosuch')).toContain('No site is like that');
+    expect(await out('site tag threadmill --none')).toBe('threadmill: no tags.\n');
+  });
+});
+
+describe('a forecast that was read', () => {
+  it('is what is pushed, by its id; it says all itself, and ends as it stands', async () => {
+    await kept.restore();
+    await out('lane rule threadmill --approvals 0');
+    await editPage('Read before');
+    const forecast = await asJson<{ id: string }>(`forecast --from ${COPY} --onto ${LIVE} --only page:*`);
+    expect(await refused(`push --forecast ${forecast.id} --from ${COPY} --yes`, 2)).toContain('--from');
+    expect(await refused(`pull --forecast ${forecast.id} --yes`, 3)).toContain('A pull goes downward');
+    await out(`push --forecast ${forecast.id} --confirm ${LIVE}`);
+    const [page] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
+    expect(page?.title).toBe('Read before');
+
+    await editPage('Of the copy');
+    await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Of live' WHERE slug = 'dye'"));
+    expect((await run(`forecast --from ${COPY} --onto ${LIVE}`)).code).toBe(4);
+    expect((await run(`forecast --from ${COPY} --onto ${LIVE} --only nosuch:1`)).code).toBe(3);
+    expect((await run(`forecast --from ${COPY} --onto ${LIVE} --rest destination`)).code).toBe(0);
+    await kept.restore();
+  });
+});
+
 describe('windows and freezes', () => {
   it('are set, shown and lifted, and say what is wrong with them', async () => {
     await refused('window set threadmill someday', 2);
@@ -217,11 +248,18 @@ describe('windows and freezes', () => {
     await refused('freeze add --for no-such-site --from 01-01 --until 01-02 --reason x', 1);
     await out(`freeze lift ${freeze}`);
     expect(await out('freeze list')).toContain('No freezes.');
-    expect(await out('window set threadmill')).toContain('There are no windows');
+    expect(await refused('window set threadmill', 2)).toContain('one may deliver at all times');
+    expect(await out('window show threadmill'), 'who asks changes nothing').toMatch(/sun +06:00|01:00/);
+    await refused('window set threadmill sun,06:00-09:00 --none', 2);
+    expect(await out('window set threadmill --none')).toContain('There are no windows');
     expect(await out('window quiet threadmill')).toMatch(/Nobody has come|Counted since/);
     // A token is for programs, and makes no address by which somebody reads along.
     await refused('window calendar', 3);
     expect(await out('lane rule threadmill --approvals 1 --guests 1')).toContain('1 approval, a yes of 1 guest');
+    expect(await refused('lane rule threadmill', 2)).toContain('what is not named stays');
+    expect(await out('lane rule threadmill --threads-block')).toContain('1 approval, a yes of 1 guest, and no open');
+    expect(await out('lane rule threadmill --guests 0 --no-threads-block')).toMatch(/needs 1 approval\.$/m);
+    await refused('lane rule threadmill --approvals some', 2);
   });
 });
 
@@ -236,6 +274,12 @@ describe('people and roles', () => {
     await out(`people give ${mail} observer`);
     await out(`people team night-shift ${mail} --title "Night shift"`);
     expect(await out('people teams')).toMatch(/night-shift +Night shift +Odd Rye/);
+    expect(await out('people team night-shift'), 'who asks empties nothing').toBe('Night shift: Odd Rye.\n');
+    expect(await out('people team night-shift --title "Nights"')).toBe('Nights: Odd Rye.\n');
+    expect(await refused('people team no-such-team', 1)).toContain('There is no team no-such-team');
+    await refused(`people team night-shift ${mail} --nobody`, 2);
+    expect(await out('people team night-shift --nobody')).toBe('Nights: nobody.\n');
+    await out(`people team night-shift ${mail}`);
     await out('people give team:night-shift developer --for threadmill');
     await out(`people take ${mail} observer`);
     expect(await refused(`people take ${mail} developer --for threadmill`, 1)).toContain('by a team');

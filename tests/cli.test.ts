@@ -142,7 +142,7 @@ describe('what is shown', () => {
 
   it('narrows lists down, and says so when nothing is left', async () => {
     expect(await out('site list --client "Threadmill & Daughters"')).not.toContain('larkfield');
-    expect(await out('site list --state failed')).toContain('No sites');
+    expect(await out('site list --state failed')).toContain('No site is like that');
     expect(await out('transfer list --kind undo --person Nobody')).toBe('No transfers.\n');
     expect(await out('snapshot list --env larkfield/live')).toContain('No snapshots yet');
     expect(await refused('site list --state sideways', 2)).toContain('state');
@@ -284,12 +284,25 @@ describe('snapshots', () => {
     const id = taken?.id as string;
     expect(await out(`snapshot verify ${id}`)).toContain('is whole');
     await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Later' WHERE slug = 'home'"));
-    expect(await refused(`snapshot restore ${id} --onto ${COPY}`, 3)).toContain('--yes');
+    const asked = await run(`snapshot restore ${id} --onto ${COPY}`);
+    expect([asked.code, asked.err]).toEqual([3, expect.stringContaining('--yes')]);
+    expect(asked.out).toMatch(/page:\d+ +Home +changed +title/);
     await out(`snapshot restore ${id} --onto ${COPY} --yes`);
     const [home] = await onSite(studio, COPY, (query) => query("SELECT title FROM page WHERE slug = 'home'"));
     expect(home?.title).toBe('Home');
-    expect(await refused(`snapshot restore ${id} --onto ${LIVE}`, 3)).toContain(`--confirm ${LIVE}`);
-    expect(await out(`snapshot remove ${id}`)).toMatch(/^Removed; \d+ parts, .* freed\.$/m);
+    await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Newer on live' WHERE slug = 'home'"));
+    const unread = await run(`snapshot restore ${id} --onto ${LIVE}`);
+    expect([unread.code, unread.err]).toEqual([3, expect.stringContaining(`--confirm ${LIVE}`)]);
+    expect(unread.out, 'what goes is listed before anybody is asked').toMatch(/page:\d+ +Home +changed +title/);
+    await out(`snapshot restore ${id} --onto ${LIVE} --confirm ${LIVE}`);
+    const [live] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'home'"));
+    expect(live?.title).toBe('Home');
+    expect(await refused(`snapshot remove ${id}`, 3)).toContain('--yes');
+    const removed = await out(`snapshot remove ${id} --yes`);
+    expect(removed).toContain(`Goes: ${id} of ${COPY}, taken`);
+    expect(removed).toMatch(
+      /\(before the sale\): \d+ files, \d+ rows; it is the only one of .*\n.*Removed; \d+ parts, .* freed\.$/m,
+    );
     expect(await refused(`snapshot verify ${id}`, 1)).toContain(id);
   });
 });

@@ -55,7 +55,8 @@ describe('a worker that is stopped in order in the middle of a push', () => {
         expect(end.remains).toEqual([]);
       }
       const trees = await fs.readdir(join(folderOf(studio, LIVE), 'trees'));
-      expect(trees.filter((name) => name.endsWith('-back'))).toEqual([]);
+      // One of a push before, to which live went back, may be kept as the tree before.
+      expect(trees).not.toContain(`main-${transfer.id}-back`);
     },
   );
 });

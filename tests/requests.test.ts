@@ -548,7 +548,11 @@ describe('a lane that asks for approval', () => {
     const body = { snapshot: snapshot?.id ?? '', onto: LIVE, confirm: LIVE };
     expect(await refusal(asOperations().call('restoreCreate', { body }))).toBe('needs-approval');
     const urgent = 'Back to how it was.';
-    const restored = await done(studio, await asOperations().call('restoreCreate', { body: { ...body, urgent } }));
+    const { id: forecast } = await forecastOf(studio, LIVE, LIVE, { snapshot: body.snapshot });
+    const restored = await done(
+      studio,
+      await asOperations().call('restoreCreate', { body: { ...body, urgent, forecast } }),
+    );
     expect(restored).toMatchObject({ kind: 'restore', urgent });
   });
 

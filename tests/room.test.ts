@@ -2,6 +2,7 @@ import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
+import type { Client } from '@tessarion/client';
 import { visit } from '@tessarion/demo';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import {
@@ -12,7 +13,9 @@ import {
   forecastOf,
   leftOvers,
   makeCopy,
+  newcomer,
   onSite,
+  refusal,
   SHOP,
   type Studio,
   startStudio,
@@ -170,12 +173,12 @@ describe('a baseline, step by step', { shuffle: false }, () => {
   });
 });
 
-describe('a copy that starts from another site', () => {
+describe('a copy that starts from another site, step by step', { shuffle: false }, () => {
   it('is made of it, at an address of its own site, and is compared with nothing there', async () => {
     await addSite(studio, { ...SHOP, name: 'loomworks', client: 'Loomworks' });
     const transfer = await studio.client.call('environmentCreate', {
       params: { site: 'loomworks' },
-      body: { name: 'fresh', kind: 'staging', from: 'threadmill/live' },
+      body: { name: 'fresh', kind: 'staging', from: 'threadmill/live', confirm: 'threadmill/live' },
     });
     await done(studio, transfer);
     const shown = await studio.client.call('environmentShow', { params: { site: 'loomworks', environment: 'fresh' } });
@@ -187,6 +190,38 @@ describe('a copy that starts from another site', () => {
     expect(customers.map((row) => row.email)).not.toContain('ingrid.solheim@post.example');
     const forecast = await forecastOf(studio, 'loomworks/fresh', 'loomworks/live');
     expect(forecast.baselineAt).toBeNull();
+    const said = forecast.checks.find((one) => one.name === 'origin');
+    expect(said?.message).toContain('loomworks/fresh was made of threadmill/live, of another client: Threadmill');
+
+    const copied = { name: 'again', kind: 'staging', from: 'loomworks/fresh' } as const;
+    await done(studio, await studio.client.call('environmentCreate', { params: { site: 'loomworks' }, body: copied }));
+    const again = await studio.client.call('environmentShow', { params: { site: 'loomworks', environment: 'again' } });
+    expect(again).toMatchObject({ madeFrom: 'loomworks/fresh', foreignOrigin: 'threadmill/live' });
+    await done(
+      studio,
+      await studio.client.call('resetCreate', { body: { from: 'loomworks/live', onto: 'loomworks/again' } }),
+    );
+    const own = await studio.client.call('environmentShow', { params: { site: 'loomworks', environment: 'again' } });
+    expect(own, 'what it was made of is what it was made of last').toMatchObject({
+      madeFrom: 'loomworks/live',
+      foreignOrigin: null,
+    });
+  });
+
+  it('is another client’s only where somebody says so who may copy it there; and replaces no copy', async () => {
+    const create = (client: Client, more = {}) =>
+      client.call('environmentCreate', {
+        params: { site: 'loomworks' },
+        body: { name: 'other', kind: 'dev', from: 'threadmill/live', ...more },
+      });
+    expect(await refusal(create(studio.client))).toBe('not-confirmed');
+    expect(await refusal(create(studio.client, { confirm: 'loomworks/live' }))).toBe('not-confirmed');
+    const here = await newcomer(studio, 'siri@copperlane.example', 'developer', 'loomworks');
+    const { id } = await here.call('me');
+    await studio.client.call('roleGive', { body: { person: id, role: 'editor', scope: 'threadmill' } });
+    expect(await refusal(create(here, { confirm: 'threadmill/live' }))).toBe('not-allowed');
+    const reset = studio.client.call('resetCreate', { body: { from: 'threadmill/live', onto: 'loomworks/fresh' } });
+    expect(await refusal(reset)).toBe('lane-closed');
   });
 
   it('needs a source with the same profile, and says so', async () => {

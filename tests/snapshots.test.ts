@@ -6,6 +6,7 @@ import {
   done,
   ended,
   folderOf,
+  forecastOf,
   leftOvers,
   onSite,
   type Studio,
@@ -83,9 +84,13 @@ it('spares on live what visitors made since', async () => {
   await expect(studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE } })).rejects.toThrow(
     /full name/,
   );
+  const unread = studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE, confirm: LIVE } });
+  await expect(unread).rejects.toThrow(/is read first: it needs a forecast/);
+  const { id: forecast, written } = await forecastOf(studio, LIVE, LIVE, { snapshot: id });
+  expect(written, 'what goes is listed').toMatchObject([{ count: 1, kind: 'page' }]);
   const transfer = await done(
     studio,
-    await studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE, confirm: LIVE } }),
+    await studio.client.call('restoreCreate', { body: { snapshot: id, onto: LIVE, confirm: LIVE, forecast } }),
   );
   const [page] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
   expect(page?.title).toBe('How we dye');

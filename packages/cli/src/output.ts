@@ -52,6 +52,21 @@ export function print(text = ''): void {
   process.stdout.write(`${text}\n`);
 }
 
+/** The most that stands in a line of sentences. */
+const LINE = 100;
+
+/** Prints sentences, broken between words where the line ends; a word that is longer stands in one of its own. */
+export function say(text: string): void {
+  const width = Math.min(LINE, process.stdout.columns || LINE);
+  const lines: string[] = [];
+  for (const word of text.split(' ')) {
+    const last = lines.at(-1);
+    if (last === undefined || stripVTControlCharacters(`${last} ${word}`).length > width) lines.push(word);
+    else lines[lines.length - 1] = `${last} ${word}`;
+  }
+  print(lines.join('\n'));
+}
+
 /** Writes text as it comes, no faster than whoever reads it. */
 export async function writeOut(pieces: AsyncIterable<string>): Promise<void> {
   for await (const piece of pieces) if (!process.stdout.write(piece)) await once(process.stdout, 'drain');

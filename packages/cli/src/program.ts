@@ -5,7 +5,7 @@ import { sendByNode } from '@tessarion/client/node';
 import type { EnvironmentKind, Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
-import { bold, count, cut, dim, print, printJson, printTable, when } from './output.js';
+import { bold, count, cut, dim, print, printJson, printTable, say, when } from './output.js';
 import { readSettings } from './settings.js';
 import { mayHaveChanged, reportEnd, watchTransfer } from './watch.js';
 
@@ -77,16 +77,17 @@ export async function finish(
   client: Client,
   transfer: Transfer,
   options: { detach?: boolean; json?: boolean },
-): Promise<void> {
+): Promise<boolean> {
   if (options.detach) {
     if (options.json) printJson(transfer);
     else print(transfer.id);
-    return;
+    return false;
   }
   if (!options.json) process.stderr.write(`${transfer.id}  ${transfer.sentence.map((piece) => piece.text).join('')}\n`);
   const ended = await watchTransfer(client, transfer.id);
   if (options.json) printJson(ended);
   if (!options.json || ended.state !== 'done') reportEnd(ended);
+  return ended.state === 'done';
 }
 
 /** Shows a thing again and again until it is as it is wanted. @param type what events of it are called */
@@ -210,7 +211,7 @@ const MOST_USED = 6;
 
 /** Prints a forecast as people read it. */
 export async function printForecast(client: Client, forecast: Forecast): Promise<void> {
-  print(bold(forecast.sentence.map((piece) => piece.text).join('')));
+  say(bold(forecast.sentence.map((piece) => piece.text).join('')));
   print();
   const { items } = await client.call('forecastItems', { params: { id: forecast.id }, query: { limit: 30 } });
   if (items.length > 0) {
@@ -230,7 +231,7 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
     const used = items
       .filter((item) => item.usedBy.length > 0 && item.outcome !== 'left-out')
       .sort((a, b) => uses(b) - uses(a));
-    for (const item of used.slice(0, MOST_USED)) print(dim(`${cut(item.title, 34)} is used by ${usedBy(item)}`));
+    for (const item of used.slice(0, MOST_USED)) say(dim(`${cut(item.title, 34)} is used by ${usedBy(item)}`));
     if (used.length > MOST_USED) print(dim(`and ${used.length - MOST_USED} more are used elsewhere`));
     if (forecast.itemCount > items.length) print(dim(`and ${count(forecast.itemCount - items.length)} more`));
     print();
@@ -241,7 +242,7 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
     print(`${part.type} ${part.name}: ${part.inserted} new, ${part.updated} changed, ${part.deleted} deleted`);
   const rewritten = forecast.rewrites.reduce((sum, one) => sum + one.count, 0);
   if (rewritten > 0)
-    print(
+    say(
       `${rewritten === 1 ? 'One address is' : `${count(rewritten)} addresses are`} rewritten, in ${forecast.rewrites
         .slice(0, 4)
         .map((one) => `${one.table}.${one.column}`)
@@ -249,15 +250,15 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
     );
   const fired = forecast.touched.filter((one) => one.triggers.length > 0);
   if (fired.length > 0)
-    print(`Triggers fire: ${fired.map((one) => `${one.triggers.join(', ')} of ${one.table}`).join('; ')}`);
+    say(`Triggers fire: ${fired.map((one) => `${one.triggers.join(', ')} of ${one.table}`).join('; ')}`);
   const kept = forecast.kept
     .filter((one) => one.count > 0)
     .map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`);
   if (kept.length > 0) print(`Stays as it is: ${kept.join(', ')}`);
   for (const check of forecast.checks)
     if (check.state !== 'passed')
-      print(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
-  print(
+      say(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
+  say(
     dim(
       `${forecast.holdMilliseconds === null ? 'How long visitors wait is known after the first push' : `Visitors wait about ${forecast.holdMilliseconds} ms`}. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
     ),

@@ -2,7 +2,7 @@ import { setTimeout } from 'node:timers/promises';
 import { type Client, followEvents } from '@tessarion/client';
 import type { StreamEvent, TransferDetail } from '@tessarion/contract';
 import { CliError } from './errors.js';
-import { bar, bold, count, dim, print, size } from './output.js';
+import { bar, bold, count, dim, print, say, size } from './output.js';
 
 const ENDED = new Set(['done', 'failed', 'stopped', 'undone']);
 
@@ -79,12 +79,12 @@ export function reportEnd(transfer: TransferDetail): void {
       transfer.startedAt && transfer.endedAt
         ? ` in ${((Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000).toFixed(1)} s`
         : '';
-    print(`${bold('Done')}${seconds}: ${transfer.sentence.map((piece) => piece.text).join('')}`);
-    for (const warning of transfer.warnings) print(`Note: ${warning}`);
-    for (const remain of transfer.remains) print(`Stays: ${remain}`);
+    say(`${bold('Done')}${seconds}: ${transfer.sentence.map((piece) => piece.text).join('')}`);
+    for (const warning of transfer.warnings) say(`Note: ${warning}`);
+    for (const remain of transfer.remains) say(`Stays: ${remain}`);
     const held = transfer.proof.filter((point) => point.state === 'passed').length;
     if (transfer.proof.length > 0) print(`Read again: ${held} of ${transfer.proof.length} points hold.`);
-    for (const point of transfer.proof) if (point.state !== 'passed') print(`Not so: ${point.message}`);
+    for (const point of transfer.proof) if (point.state !== 'passed') say(`Not so: ${point.message}`);
     if (transfer.canUndo) print(dim(`Take it back: tessarion undo ${transfer.id}`));
     return;
   }

@@ -280,6 +280,8 @@ export const Environment = z.object({
   addresses: z.array(z.object({ name: z.string(), url: z.string() })),
   editorsUrl: z.string().nullable(),
   madeFrom: z.string().nullable(),
+  /** The environment of another site that what it holds came from. */
+  foreignOrigin: z.string().nullable(),
   madeAt: Time,
   /** When news from its source last came in; null for live. */
   refreshedAt: Time.nullable(),

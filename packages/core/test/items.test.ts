@@ -113,7 +113,13 @@ describe('items', () => {
     const gathered = collector();
     const empty = gathered.fingerprint();
     const goes: RowChange = { ...on('page', '3'), op: 'delete', row: { id: '3', title: 'Sold' } };
-    const stays = { outcome: 'kept', fields: [], collisions: [], reason: '2 rows of sale refer to it' } as const;
+    const stays = {
+      outcome: 'kept',
+      fields: [],
+      collisions: [],
+      reason: '2 rows of sale refer to it',
+      standsFor: null,
+    } as const;
     gathered.addRow('page', goes, { id: '3', title: 'Sold' }, false, stays);
     expect(gathered.fingerprint()).toBe(empty);
     expect(gathered.amounts((one) => one.outcome === 'kept')).toEqual([{ count: 1, kind: 'page', plural: 'pages' }]);

@@ -57,6 +57,11 @@ describe('lanes', () => {
         next: expect.any(String),
       });
       expect(resetLane(end(kind), end(kind)).allowed).toBe(false);
+      expect(resetLane(end(kind), end('staging', 'quayside'))).toMatchObject({
+        allowed: false,
+        reason: expect.stringContaining('different sites'),
+        next: expect.stringContaining('env create quayside/NAME'),
+      });
       expect(pushLane(end('staging'), end('live', 'quayside')).allowed).toBe(false);
     }
   });

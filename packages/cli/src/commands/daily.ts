@@ -1,7 +1,7 @@
 import { type Client, ServiceProblem } from '@tessarion/client';
 import type { Forecast, ForecastItem } from '@tessarion/contract';
 import type { Command } from 'commander';
-import { CliError } from '../errors.js';
+import { CliError, type ExitCode } from '../errors.js';
 import { bold, count, cut, print, printJson, printTable } from '../output.js';
 import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
@@ -30,6 +30,8 @@ async function confirmed(onto: string, options: Ends, button: string): Promise<s
 }
 
 interface MergeOptions extends Ends, Choice {
+  /** One that was read; it says itself what goes where. */
+  readonly forecast?: string;
   readonly replace?: boolean;
   readonly urgent?: string;
   readonly override?: string;
@@ -50,13 +52,39 @@ async function makeForecast(
   return awaitForecast(client, await client.call('forecastCreate', { body }));
 }
 
+/** A forecast that somebody has read, so that what was read is what is done. @throws {CliError} */
+async function readForecast(client: Client, id: string, options: MergeOptions): Promise<Forecast> {
+  const { from, onto, snapshot, replace, only, except, take, keep, edit, rest } = options;
+  const said = Object.entries({ from, onto, snapshot, replace, only, except, take, keep, edit, rest });
+  const more = said.flatMap(([name, value]) => (value === undefined ? [] : [`--${name}`]));
+  if (more.length > 0)
+    throw new CliError(
+      2,
+      `--forecast ${id} says already what goes where.`,
+      `${more.join(' and ')} would make it another one.`,
+      'Leave them out, or make a new forecast.',
+    );
+  const forecast = await awaitForecast(client, { id });
+  if (forecast.undoes !== null)
+    throw new CliError(
+      2,
+      `${id} is a forecast of an undo.`,
+      `It would take back ${forecast.undoes}.`,
+      `Take it back: tessarion undo ${forecast.undoes}`,
+    );
+  return forecast;
+}
+
 const WAYS = { push: 'up', pull: 'down' } as const;
 
 /** Shows what a push or a pull would do, asks, and does it. */
 async function merge(options: MergeOptions, command: Command, way: 'push' | 'pull'): Promise<void> {
   const client = await connect(command);
-  const chosen = await chooseEnds(client, options, way);
-  const forecast = await makeForecast(client, chosen, options);
+  const forecast =
+    options.forecast === undefined
+      ? await makeForecast(client, await chooseEnds(client, options, way), options)
+      : await readForecast(client, options.forecast, options);
+  const chosen = { from: forecast.from, onto: forecast.onto };
   if (forecast.direction !== WAYS[way]) {
     const other = way === 'push' ? 'pull' : 'push';
     throw new CliError(
@@ -219,6 +247,9 @@ export function addDailyCommands(program: Command): void {
       const forecast = await makeForecast(client, await chooseEnds(client, options, 'push'), options);
       if (wantsJson(command)) printJson(forecast);
       else await printForecast(client, forecast);
+      // A script sees what a reader reads.
+      if (forecast.checks.some((check) => check.state === 'failed')) process.exitCode = 3 satisfies ExitCode;
+      else if (forecast.unsettled > 0) process.exitCode = 4 satisfies ExitCode;
     });
 
   program
@@ -234,15 +265,17 @@ export function addDailyCommands(program: Command): void {
     .action((left: string, right: string, _options: unknown, command: Command) => compare(left, right, command));
 
   acting(replacing(ends(program.command('push').description('write an environment’s work onto the one above it'))))
+    .option('--forecast <ID>', 'do what this forecast says, which you have read')
     .option('--urgent <REASON>', 'past approval and claims; marked for ever')
     .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
     .addHelpText(
       'after',
-      '\nExamples:\n  tessarion push --from threadmill/staging --onto threadmill/live\n  tessarion push --from threadmill/staging --only page:7 --keep product:3 --confirm threadmill/live',
+      '\nExamples:\n  tessarion push --from threadmill/staging --onto threadmill/live\n  tessarion push --forecast f-8k2m4q9x1c --confirm threadmill/live',
     )
     .action((options: MergeOptions, command: Command) => merge(options, command, 'push'));
 
   acting(replacing(ends(program.command('pull').description('bring news into a copy; the work in it stays'))))
+    .option('--forecast <ID>', 'do what this forecast says, which you have read')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion pull --from threadmill/live --onto threadmill/staging\n  tessarion pull --onto threadmill/staging --rest destination --yes',
@@ -263,11 +296,10 @@ export function addDailyCommands(program: Command): void {
       const client = await connect(command);
       const chosen = await chooseEnds(client, options, 'reset');
       const dropped = await workIn(client, chosen);
-      await confirmed(
-        chosen.onto,
-        options,
-        `Make ${chosen.onto} the double of ${chosen.from} again; ${dropped === '' ? 'work that exists only there goes' : `${dropped} exist only there, and go`}`,
-      );
+      const goes = dropped === '' ? 'work that exists only there goes' : `${dropped} exist only there, and go`;
+      // Who says yes beforehand reads it nevertheless.
+      if (options.yes && !wantsJson(command)) print(`In ${chosen.onto}, ${goes}.`);
+      await confirmed(chosen.onto, options, `Make ${chosen.onto} the double of ${chosen.from} again; ${goes}`);
       await finish(
         client,
         await client.call('resetCreate', {

@@ -45,7 +45,8 @@ export function addEnvironments(program: Command): void {
         .option('--without-area <NAME...>', 'leave an area of files out')
         .option('--without-path <PATH...>', 'leave a path out')
         .option('--accept-trace <NAME...>', 'traces of the source that may stay in the copy')
-        .option('--accept-personal <REASON>', 'copy columns that look personal and are not classified'),
+        .option('--accept-personal <REASON>', 'copy columns that look personal and are not classified')
+        .option('--confirm <SITE/NAME>', 'what is copied, where it is of another client'),
     ),
     'tessarion env create threadmill/staging',
     'tessarion env create threadmill/till-test --kind dev --from threadmill/staging --without-area uploads',
@@ -61,6 +62,7 @@ export function addEnvironments(program: Command): void {
         withoutPath?: string[];
         acceptTrace?: string[];
         acceptPersonal?: string;
+        confirm?: string;
       },
       command: Command,
     ) => {
@@ -84,10 +86,10 @@ export function addEnvironments(program: Command): void {
           },
           ...given('acceptTraces', options.acceptTrace),
           ...given('acceptPersonal', options.acceptPersonal),
+          ...given('confirm', options.confirm),
         },
       });
-      await finish(client, transfer, options);
-      if (options.detach || options.json) return;
+      if (!(await finish(client, transfer, options)) || options.json) return;
       const made = await client.call('environmentShow', { params: { site, environment } });
       const login = await client.call('environmentLogins', { params: { site, environment } });
       print(`${made.addresses[0]?.url}  gate: ${login.gate?.user} / ${login.gate?.password}`);
@@ -107,6 +109,9 @@ export function addEnvironments(program: Command): void {
       ['address', one.addresses.map((address) => address.url).join(', ')],
       ['editors', one.editorsUrl ?? '–'],
       ['made', `${when(one.madeAt)}${one.madeFrom ? ` from ${one.madeFrom}` : ''}`],
+      ...(one.foreignOrigin === null || one.madeFrom?.startsWith(one.foreignOrigin)
+        ? []
+        : [['holds', `the work of another site: ${one.foreignOrigin}`] as [string, string]]),
       ['up to date', one.refreshedAt ? `${ago(one.refreshedAt)} ago` : '–'],
       [
         'size',

@@ -1,6 +1,6 @@
 import { ExportForm } from '@tessarion/contract';
 import { type DatabaseAddress, readDatabaseAddress } from '@tessarion/core';
-import { type Command, Option } from 'commander';
+import { type Command, InvalidArgumentError, Option } from 'commander';
 import { CliError } from '../errors.js';
 
 /** What every command takes that starts a transfer. */
@@ -22,6 +22,19 @@ export function databaseAddress(text: string): DatabaseAddress {
       '',
     );
   return address;
+}
+
+/** Reads a whole number that an option says. @throws {InvalidArgumentError} which names the option */
+export function wholeNumber(text: string): number {
+  if (!/^\d{1,9}$/.test(text)) throw new InvalidArgumentError('It is a whole number.');
+  return Number(text);
+}
+
+/** Reads a port; 0 chooses a free one. @throws {InvalidArgumentError} which names the option */
+export function portNumber(text: string): number {
+  const port = wholeNumber(text);
+  if (port > 65_535) throw new InvalidArgumentError('A port is at most 65535.');
+  return port;
 }
 
 /** How a list is written out. */

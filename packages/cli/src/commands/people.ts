@@ -19,6 +19,11 @@ async function find(client: Client, who: string): Promise<Colleague> {
 const rolesText = ({ roles }: Pick<Colleague, 'roles'>): string =>
   roles.map((one) => `${one.role} for ${one.scope}${one.team ? ` (${one.team})` : ''}`).join(', ');
 
+interface TeamOptions {
+  readonly title?: string;
+  readonly nobody?: boolean;
+}
+
 /** Commands on people, teams and roles. */
 export function addPeople(program: Command): void {
   const people = program.command('people').description('who is here, and what they may do');
@@ -142,21 +147,34 @@ export function addPeople(program: Command): void {
         .command('team')
         .argument('<name>')
         .argument('[mail...]')
-        .description('make a team, or say who is in it')
-        .option('--title <TEXT>'),
+        .description('show who is in a team; make it, or say who is in it')
+        .option('--title <TEXT>', 'what it is called')
+        .option('--nobody', 'take everybody out of it'),
     ),
     'tessarion people team shop ida.moe@copperlane.example --title "The shop"',
     'tessarion people team shop',
-  ).action(async (name: string, mails: string[], options: { title?: string }, command: Command) => {
+  ).action(async (name: string, mails: string[], options: TeamOptions, command: Command) => {
     const client = await connect(command);
+    const former = (await client.call('teamList')).find((one) => one.name === name);
+    const isAsked = mails.length === 0 && options.title === undefined && !options.nobody;
+    if (!former && (isAsked || options.nobody))
+      throw new CliError(1, `There is no team ${name}.`, '', `Make it: tessarion people team ${name} MAIL`);
+    if (options.nobody && mails.length > 0)
+      throw new CliError(2, 'Say who is in it, or --nobody.', 'Both were given.', '');
     const members: string[] = [];
     for (const mail of mails) members.push((await find(client, mail)).id);
-    const former = (await client.call('teamList')).find((one) => one.name === name);
-    const team = await client.call('teamSave', {
-      params: { name },
-      body: { title: options.title ?? former?.title ?? name, members },
-      etag: former?.etag ?? null,
-    });
+    const keeps = mails.length === 0 && !options.nobody;
+    const team =
+      isAsked && former
+        ? former
+        : await client.call('teamSave', {
+            params: { name },
+            body: {
+              title: options.title ?? former?.title ?? name,
+              members: keeps ? (former?.members ?? []).map((one) => one.id) : members,
+            },
+            etag: former?.etag ?? null,
+          });
     if (wantsJson(command)) printJson(team);
     else print(`${team.title}: ${team.members.map((one) => one.name).join(', ') || 'nobody'}.`);
   });

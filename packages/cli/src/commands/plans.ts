@@ -5,7 +5,7 @@ import { CliError } from '../errors.js';
 import { print, printJson, printTable, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { readTime } from './deliver.js';
-import { examples, json } from './options.js';
+import { examples, json, wholeNumber } from './options.js';
 
 const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
 
@@ -38,11 +38,19 @@ export function addPlans(program: Command): void {
         .command('set')
         .argument('<site>')
         .argument('[window...]', 'such as mon-fri,22:00-02:00; in the time zone of the site')
-        .description('say when one may deliver; without any window it is allowed at all times'),
+        .description('say when one may deliver; without any window it is allowed at all times')
+        .option('--none', 'remove the windows: one may deliver at all times'),
     ),
     'tessarion window set threadmill mon-thu,22:00-02:00 sun,06:00-09:00',
-    'tessarion window set threadmill',
-  ).action(async (site: string, windows: string[], _options: unknown, command: Command) => {
+    'tessarion window set threadmill sat,01:00-05:00 --json',
+  ).action(async (site: string, windows: string[], options: { none?: boolean }, command: Command) => {
+    if ((windows.length === 0) !== (options.none === true))
+      throw new CliError(
+        2,
+        'Name windows, or --none.',
+        windows.length === 0 ? 'Without any window one may deliver at all times.' : 'Both were given.',
+        `See what there is: tessarion window show ${site}`,
+      );
     const body = { windows: windows.map(readWindow) };
     const client = await connect(command);
     const { etag } = await client.call('deliveryPlan', { params: { site } });
@@ -156,10 +164,12 @@ function addLanes(program: Command): void {
         .argument('<site>')
         .description('say what must be there before anything goes onto live, or onto staging')
         .addOption(new Option('--onto <KIND>').choices(['live', 'staging']).default('live'))
-        .requiredOption('--approvals <N>', 'how many must approve; 0 lets a plain push go')
+        .option('--approvals <N>', 'how many must approve; 0 lets a plain push go', wholeNumber)
         .option('--team <NAME...>', 'somebody of each of these must approve')
-        .option('--guests <N>', 'how many guests must say yes, beside them')
-        .option('--threads-block', 'open threads keep it from going'),
+        .option('--no-team', 'no team must')
+        .option('--guests <N>', 'how many guests must say yes, beside them', wholeNumber)
+        .option('--threads-block', 'open threads keep it from going')
+        .option('--no-threads-block', 'open threads do not matter'),
     ),
     'tessarion lane rule threadmill --approvals 1',
     'tessarion lane rule threadmill --onto live --approvals 2 --team legal --threads-block',
@@ -168,23 +178,31 @@ function addLanes(program: Command): void {
       site: string,
       options: {
         onto: 'live' | 'staging';
-        approvals: string;
-        team?: string[];
-        guests?: string;
+        approvals?: number;
+        team?: string[] | false;
+        guests?: number;
         threadsBlock?: boolean;
       },
       command: Command,
     ) => {
       const client = await connect(command);
       const former = (await client.call('laneList', { params: { site } })).find((one) => one.onto === options.onto);
+      const { approvals, team, guests, threadsBlock } = options;
+      if ([approvals, team, guests, threadsBlock].every((one) => one === undefined))
+        throw new CliError(
+          2,
+          'Nothing was said of the lane.',
+          'A rule says --approvals, --team, --guests or --threads-block; what is not named stays.',
+          `See what there is: tessarion lane show ${site}`,
+        );
       const rule = await client.call('laneRule', {
         etag: former?.etag ?? null,
         params: { site, onto: options.onto },
         body: {
-          approvals: Number(options.approvals),
-          teams: options.team ?? [],
-          threadsBlock: options.threadsBlock === true,
-          guests: Number(options.guests ?? 0),
+          approvals: approvals ?? former?.approvals ?? 0,
+          teams: team === false ? [] : (team ?? former?.teams ?? []),
+          threadsBlock: threadsBlock ?? former?.threadsBlock ?? false,
+          guests: guests ?? former?.guests ?? 0,
         },
       });
       if (wantsJson(command)) printJson(rule);

@@ -1,6 +1,6 @@
 import type { RequestDetail, RequestItem } from '@tessarion/contract';
 import { counted, momentWords, wantedBy } from '@tessarion/core';
-import { bold, cut, dim, print, printTable, when } from '../output.js';
+import { bold, cut, dim, print, printTable, say, when } from '../output.js';
 
 /** Names a request to an endpoint. */
 export const byId = (id: string) => ({ params: { id } });
@@ -17,7 +17,7 @@ const standing = (item: RequestItem): string => {
 /** Prints a request as people read it. */
 export function printRequest(request: RequestDetail): void {
   print(bold(request.title));
-  print(request.sentence.map((piece) => piece.text).join(''));
+  say(request.sentence.map((piece) => piece.text).join(''));
   print(
     `${request.id}, ${request.state}, revision ${request.revision}, by ${request.author.name}${request.deliverAt ? `, due ${when(request.deliverAt)}` : ''}`,
   );

@@ -1,5 +1,6 @@
 import { fileURLToPath } from 'node:url';
 import type { Command } from 'commander';
+import { portNumber, wholeNumber } from './options.js';
 
 /** Starting the service. */
 export function addServe(program: Command): void {
@@ -12,13 +13,13 @@ export function addServe(program: Command): void {
       process.env.TESSARION_DATA ?? '.tessarion',
     )
     .option('--host <ADDRESS>', 'where to listen', '127.0.0.1')
-    .option('--port <N>', 'console and interface; 0 chooses a free one', '7070')
-    .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', '0')
+    .option('--port <N>', 'console and interface; 0 chooses a free one', portNumber, 7070)
+    .option('--gateway-port <N>', 'environments; 0 keeps the last one or chooses a free one', portNumber, 0)
     .option('--public-url <URL>', 'where people reach the console, when another server stands before it')
     .option('--trusted-front <ADDRESS...>', 'servers before it that are believed who asks: addresses or networks', [])
     .option('--records <URL>', 'PostgreSQL for the records; a private cluster otherwise')
-    .option('--most-requests <N>', 'requests that one person may make in a minute', '3000')
-    .option('--workers <N>', 'worker processes', '1')
+    .option('--most-requests <N>', 'requests that one person may make in a minute', wholeNumber, 3000)
+    .option('--workers <N>', 'worker processes', wholeNumber, 1)
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion serve --data /var/lib/tessarion\n  tessarion serve --records postgresql://tessarion@db/records --port 8080',
@@ -27,13 +28,13 @@ export function addServe(program: Command): void {
       async (options: {
         data: string;
         host: string;
-        port: string;
-        gatewayPort: string;
+        port: number;
+        gatewayPort: number;
         publicUrl?: string;
         records?: string;
         trustedFront: string[];
-        mostRequests: string;
-        workers: string;
+        mostRequests: number;
+        workers: number;
       }) => {
         if (options.records !== undefined && new URL(options.records).password !== '') {
           // Everybody on the machine may read the arguments of a process, until it has another title.
@@ -44,13 +45,13 @@ export function addServe(program: Command): void {
         const service = await serve({
           dataFolder: options.data,
           host: options.host,
-          port: Number(options.port),
-          gatewayPort: Number(options.gatewayPort),
+          port: options.port,
+          gatewayPort: options.gatewayPort,
           recordsUrl: options.records ?? process.env.TESSARION_RECORDS,
           publicUrl: options.publicUrl ?? process.env.TESSARION_PUBLIC_URL,
           trustedFronts: options.trustedFront,
-          mostRequests: Number(options.mostRequests),
-          workers: Number(options.workers),
+          mostRequests: options.mostRequests,
+          workers: options.workers,
           version: '0.1.0',
           consoleFolder: fileURLToPath(new URL('../../../console/dist', import.meta.url)),
         });

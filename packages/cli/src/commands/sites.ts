@@ -1,5 +1,6 @@
 import type { Environment } from '@tessarion/contract';
 import type { Command } from 'commander';
+import { CliError } from '../errors.js';
 import { ago, bold, cut, print, printJson, printTable, size, tile } from '../output.js';
 import { connect, finish, wantsJson } from '../program.js';
 import { type Acting, acting, databaseAddress, examples, json } from './options.js';
@@ -34,7 +35,12 @@ export function addSites(program: Command): void {
         },
       });
       if (wantsJson(command)) return printJson(sites);
-      if (sites.length === 0) return print('No sites yet. Bring one in: tessarion site adopt --help');
+      if (sites.length === 0)
+        return print(
+          Object.values({ client, tag, kind, state }).every((one) => one === undefined)
+            ? 'No sites yet. Bring one in: tessarion site adopt --help'
+            : 'No site is like that. See all of them: tessarion site list',
+        );
       printTable(
         ['site', 'client', 'environments', 'what is going on'],
         sites.map((one) => [
@@ -52,14 +58,19 @@ export function addSites(program: Command): void {
         .command('tag')
         .argument('<site>')
         .argument('[tag...]', 'all that it is to have')
-        .description('say by which words a site is put together with others, for lists and freezes'),
+        .description('show or say by which words a site is put together with others, for lists and freezes')
+        .option('--none', 'take all of them away'),
     ),
     'tessarion site tag threadmill shop north',
     'tessarion site tag threadmill',
-  ).action(async (name: string, tags: string[], _options: unknown, command: Command) => {
+  ).action(async (name: string, tags: string[], options: { none?: boolean }, command: Command) => {
+    if (options.none && tags.length > 0) throw new CliError(2, 'Name tags, or --none.', 'Both were given.', '');
     const client = await connect(command);
-    const { etag } = await client.call('siteShow', { params: { site: name } });
-    const tagged = await client.call('siteTag', { params: { site: name }, body: { tags }, etag });
+    const shown = await client.call('siteShow', { params: { site: name } });
+    const tagged =
+      tags.length === 0 && !options.none
+        ? shown
+        : await client.call('siteTag', { params: { site: name }, body: { tags }, etag: shown.etag });
     if (wantsJson(command)) printJson(tagged);
     else print(`${tagged.name}: ${tagged.tags.join(', ') || 'no tags'}.`);
   });

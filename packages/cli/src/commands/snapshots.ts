@@ -1,5 +1,5 @@
 import type { Client } from '@tessarion/client';
-import type { Forecast } from '@tessarion/contract';
+import type { Forecast, Snapshot } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { count, print, printJson, printTable, size, when } from '../output.js';
@@ -11,7 +11,13 @@ import { type Acting, acting, examples, json } from './options.js';
 export function addSnapshots(program: Command): void {
   const snapshot = program.command('snapshot').description('immutable records of an environment at one moment');
   examples(
-    acting(snapshot.command('take').argument('<site/name>').description('take a snapshot').option('--reason <TEXT>')),
+    acting(
+      snapshot
+        .command('take')
+        .argument('<site/name>')
+        .description('take a snapshot')
+        .option('--reason <TEXT>', 'why it is taken'),
+    ),
     'tessarion snapshot take threadmill/live',
     'tessarion snapshot take threadmill/live --reason "before the sale"',
   ).action(async (path: string, options: Acting & { reason?: string }, command: Command) => {
@@ -29,8 +35,8 @@ export function addSnapshots(program: Command): void {
       snapshot
         .command('list')
         .description('list snapshots, newest first')
-        .option('--site <NAME>')
-        .option('--env <SITE/NAME>'),
+        .option('--site <NAME>', 'of a site')
+        .option('--env <SITE/NAME>', 'of an environment'),
     ),
     'tessarion snapshot list --site threadmill',
     'tessarion snapshot list --env threadmill/live --json',
@@ -78,12 +84,22 @@ export function addSnapshots(program: Command): void {
   });
   examples(
     json(
-      snapshot.command('remove').argument('<id>').description('remove a snapshot; only what no other shares is freed'),
+      snapshot
+        .command('remove')
+        .argument('<id>')
+        .description('remove a snapshot; only what no other shares is freed')
+        .option('--yes', 'do not ask'),
     ),
     'tessarion snapshot remove s-8k2m4q9x1c',
-    'tessarion snapshot remove s-8k2m4q9x1c --json',
-  ).action(async (id: string, _options: unknown, command: Command) => {
-    const freed = await (await connect(command)).call('snapshotRemove', { params: { id } });
+    'tessarion snapshot remove s-8k2m4q9x1c --yes --json',
+  ).action(async (id: string, options: { yes?: boolean }, command: Command) => {
+    const client = await connect(command);
+    const one = await findSnapshot(client, id);
+    const goes = `${id} of ${one.environment}, taken ${when(one.takenAt)}${one.reason === '' ? '' : ` (${one.reason})`}: ${count(one.files)} files, ${count(one.rows)} rows${one.isOnly ? `; it is the only one of ${one.environment}` : ''}`;
+    if (options.yes && !wantsJson(command)) print(`Goes: ${goes}.`);
+    if (!options.yes && !/^y/i.test(await ask(`Remove ${goes}? (yes/no) `, '--yes')))
+      throw new CliError(3, 'Nothing was removed.', 'It was not confirmed.', '');
+    const freed = await client.call('snapshotRemove', { params: { id } });
     if (wantsJson(command)) return printJson(freed);
     print(`Removed; ${count(freed.blobs)} parts, ${size(freed.bytes)} freed.`);
   });
@@ -93,63 +109,46 @@ export function addSnapshots(program: Command): void {
         .command('restore')
         .argument('<id>')
         .description('restore a snapshot onto an environment')
-        .requiredOption('--onto <SITE/NAME>')
+        .requiredOption('--onto <SITE/NAME>', 'where it is brought back')
         .option('--confirm <SITE/NAME>', 'names a live destination in full')
         .option('--urgent <REASON>', 'onto live past approval; marked for ever')
         .option('--override <REASON>', 'outside a window or in a freeze; marked for ever')
         .option('--only <NAME...>', ONLY)
         .option('--except <NAME...>', 'move everything but these')
-        .option('--yes'),
+        .option('--yes', 'answers the question, where it is not live'),
     ),
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/staging --only page:7',
     'tessarion snapshot restore s-8k2m4q9x1c --onto threadmill/live --confirm threadmill/live',
   ).action(async (id: string, options: Acting & RestoreOptions, command: Command) => {
     const client = await connect(command);
     const { environment } = readPath(options.onto);
-    const { only = [], except = [] } = options;
-    const chosen = only.length + except.length > 0;
+    const { only = [], except = [], yes, onto } = options;
+    const isWhole = only.length + except.length === 0;
     const past = {
       ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
       ...(options.override === undefined ? {} : { override: options.override }),
     };
-    const forecast = chosen ? await forecastRestore(client, id, options.onto, { only, except }) : undefined;
-    if (forecast && !wantsJson(command)) await printForecast(client, forecast);
-    if (forecast && forecast.written.length === 0) {
-      print(`Nothing of what was chosen is other than in ${id}.`);
+    const forecast = await forecastRestore(client, id, onto, { only, except });
+    if (!wantsJson(command)) await printForecast(client, forecast);
+    if (forecast.written.length === 0 && (!isWhole || environment === 'live')) {
+      if (wantsJson(command)) printJson(forecast);
+      else print(`Nothing ${isWhole ? '' : 'of what was chosen '}is other than in ${id}.`);
       return;
     }
     const confirm =
       options.confirm ??
-      (environment === 'live'
-        ? await ask(
-            forecast
-              ? `${forecast.button}. Type ${options.onto}: `
-              : `Restore ${id} onto live; newer authored work there goes, what visitors made stays. Type ${options.onto}: `,
-            `--confirm ${options.onto}`,
-          )
-        : undefined);
-    if (
-      environment !== 'live' &&
-      !options.yes &&
-      !/^y/i.test(await ask(`Restore ${id} onto ${options.onto}? (yes/no) `, '--yes'))
-    )
+      (environment === 'live' ? await ask(`${forecast.button}. Type ${onto}: `, `--confirm ${onto}`) : undefined);
+    const all = isWhole ? `All of ${onto} becomes as it was in ${id}, also what visitors of the copy made. ` : '';
+    if (environment !== 'live' && !yes && !/^y/i.test(await ask(`${all}${forecast.button}? (yes/no) `, '--yes')))
       throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
-    if (forecast) {
-      const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }), ...past };
-      await finish(
-        client,
-        forecast.direction === 'up'
-          ? await client.call('pushCreate', { body })
-          : await client.call('pullCreate', { body: { forecast: forecast.id } }),
-        options,
-      );
-      return;
-    }
+    const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }), ...past };
     await finish(
       client,
-      await client.call('restoreCreate', {
-        body: { snapshot: id, onto: options.onto, ...(confirm === undefined ? {} : { confirm }), ...past },
-      }),
+      isWhole || environment === 'live'
+        ? await client.call('restoreCreate', { body: { snapshot: id, onto, ...body } })
+        : forecast.direction === 'up'
+          ? await client.call('pushCreate', { body })
+          : await client.call('pullCreate', { body: { forecast: forecast.id } }),
       options,
     );
   });
@@ -165,24 +164,30 @@ interface RestoreOptions {
   readonly override?: string;
 }
 
-/** What bringing back a part of a snapshot would write. */
+/** What bringing back a snapshot, or a part of it, would write. */
 async function forecastRestore(
   client: Client,
   id: string,
   onto: string,
   wishes: { readonly only: string[]; readonly except: string[] },
 ): Promise<Forecast> {
-  const snapshots = await client.call('snapshotList', { query: { site: readPath(onto).site } });
-  const environment = snapshots.find((one) => one.id === id)?.environment;
-  if (environment === undefined)
-    throw new CliError(
-      3,
-      `There is no snapshot ${id} of this site.`,
-      '',
-      'List what there is: tessarion snapshot list',
-    );
+  const { environment } = await findSnapshot(client, id, readPath(onto).site);
   return awaitForecast(
     client,
     await client.call('forecastCreate', { body: { from: environment, onto, snapshot: id, wishes } }),
   );
+}
+
+/** @throws {CliError} where there is none */
+async function findSnapshot(client: Client, id: string, site?: string): Promise<Snapshot & { isOnly: boolean }> {
+  const all = await client.call('snapshotList', { query: site === undefined ? {} : { site } });
+  const found = all.find((one) => one.id === id);
+  if (!found)
+    throw new CliError(
+      1,
+      `There is no snapshot ${id}${site === undefined ? '' : ` of ${site}`}.`,
+      '',
+      `List what there is: tessarion snapshot list${site === undefined ? '' : ` --site ${site}`}`,
+    );
+  return { ...found, isOnly: all.filter((one) => one.environment === found.environment).length === 1 };
 }

@@ -1,7 +1,7 @@
 import { type ExportForm, TransferKind, TransferState } from '@tessarion/contract';
 import { counted } from '@tessarion/core';
 import { type Command, Option } from 'commander';
-import { arrow, bold, cut, dim, print, printJson, printTable, size, when, writeOut } from '../output.js';
+import { arrow, bold, cut, dim, print, printJson, printTable, say, size, when, writeOut } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { examples, exportForm, given, json } from './options.js';
 
@@ -71,7 +71,7 @@ export function addTransfers(program: Command): void {
   ).action(async (id: string, _options: unknown, command: Command) => {
     const one = await (await connect(command)).call('transferShow', { params: { id } });
     if (wantsJson(command)) return printJson(one);
-    print(bold(one.sentence.map((piece) => piece.text).join('')));
+    say(bold(one.sentence.map((piece) => piece.text).join('')));
     print(
       `${one.kind} ${one.id}, ${one.state}, by ${one.person}, ${when(one.createdAt)}${one.undoneBy ? `, undone by ${one.undoneBy}` : ''}${one.undoOf ? `, undoes ${one.undoOf}` : ''}`,
     );

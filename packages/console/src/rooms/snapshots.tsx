@@ -95,10 +95,7 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
     ...refresh,
   });
   const restore = useMutation({
-    mutationFn: (confirm: string) =>
-      client.call('restoreCreate', {
-        body: { snapshot: one.id, onto: one.environment, ...(confirm === '' ? {} : { confirm }) },
-      }),
+    mutationFn: () => client.call('restoreCreate', { body: { snapshot: one.id, onto: one.environment } }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
   const failure = [verify, remove, restore].find((act) => act.isError)?.error;
@@ -138,9 +135,18 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
           <Link className="btn sm" to={`/sites/${one.site}/new?snapshot=${one.id}`}>
             Copy
           </Link>
-          <button type="button" className="btn sm" onClick={() => setRestoring(true)}>
-            Restore
-          </button>
+          {isLive ? (
+            <Link
+              className="btn sm"
+              to={`/sites/${one.site}/forecast?${new URLSearchParams({ from: one.environment, onto: one.environment, snapshot: one.id })}`}
+            >
+              Restore…
+            </Link>
+          ) : (
+            <button type="button" className="btn sm" onClick={() => setRestoring(true)}>
+              Restore
+            </button>
+          )}
           <button type="button" className="btn sm" onClick={() => setRemoving(true)}>
             Remove
           </button>
@@ -148,14 +154,11 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
             isOpen={isRestoring}
             close={() => setRestoring(false)}
             title={`Restore onto ${one.environment}`}
-            {...(isLive ? { mustType: one.environment } : {})}
             button={`Restore onto ${one.environment.split('/')[1]}`}
             isDanger
-            act={(typed) => restore.mutate(typed)}
+            act={() => restore.mutate()}
           >
-            {isLive
-              ? 'Authored work on live that is newer than this snapshot goes. What visitors made stays.'
-              : 'The copy becomes exactly what it was then.'}
+            The copy becomes exactly what it was then.
           </Confirm>
           <Confirm
             isOpen={isRemoving}

@@ -53,6 +53,8 @@ export const environmentsEndpoints = {
         .optional(),
       acceptTraces: z.array(z.string()).optional(),
       acceptPersonal: z.string().max(500).optional(),
+      /** The source's path, typed again where it is of another client. */
+      confirm: s.EnvironmentPath.optional(),
     }),
     response: s.Transfer,
     status: 202,

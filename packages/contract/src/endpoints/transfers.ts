@@ -79,7 +79,14 @@ export const transfersEndpoints = {
     summary: 'Restore a snapshot onto an environment.',
     params: nothing,
     query: nothing,
-    body: z.strictObject({ snapshot: s.Id, onto: s.EnvironmentPath, confirm: z.string().optional(), ...past }),
+    body: z.strictObject({
+      snapshot: s.Id,
+      onto: s.EnvironmentPath,
+      /** What was read; onto live there must be one. */
+      forecast: s.Id.optional(),
+      confirm: z.string().optional(),
+      ...past,
+    }),
     response: s.Transfer,
     status: 202,
   }),

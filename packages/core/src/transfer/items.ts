@@ -40,6 +40,8 @@ export interface Standing {
   readonly fields: readonly ItemField[];
   readonly collisions: readonly ItemCollision[];
   readonly reason: string;
+  /** What of it goes into the item's fingerprint: what a person who read it agreed to. */
+  readonly standsFor: unknown;
 }
 
 /** A thing that people know by a title, and what happens to it. */
@@ -62,7 +64,7 @@ export interface ChangedItem {
   takenAlongFor: string | null;
   /** What on the destination refers to it. */
   usedBy: readonly Amount[];
-  /** Fingerprint of everything that would be written for it. */
+  /** Fingerprint of everything that would be written for it; empty where nothing about it is decided. */
   hash: string;
 }
 
@@ -158,9 +160,11 @@ export class ItemCollector {
     change: Change,
   ): void {
     const known = this.items.get(item.id);
-    const { outcome = 'written', collisions = [], reason = '' } = standing ?? {};
+    const { outcome = 'written', collisions = [], reason = '', standsFor = change } = standing ?? {};
     const settled = collisions.map((one) => one.settled);
-    const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [change, settled] : change)}`);
+    const hash = this.#digest(
+      `${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [standsFor, settled] : standsFor)}`,
+    );
     if (!known) {
       const { id, kind, title, key, part, change: how, overwrites, isOwner } = item;
       const own = {
@@ -246,14 +250,16 @@ export class ItemCollector {
       .sort((a, b) => b.count - a.count);
   }
 
-  /** One fingerprint over all items that would be written. */
+  /** One fingerprint over all items that are decided about; what is left out is not among them. */
   fingerprint(): string {
-    const written = [...this.items.values()]
-      .filter((item) => item.outcome === 'written' || item.collisions.length > 0)
-      .sort((a, b) => (a.id < b.id ? -1 : 1));
+    const written = [...this.items.values()].filter(isDecidedAbout).sort((a, b) => (a.id < b.id ? -1 : 1));
     return this.#digest(written.map((item) => `${item.id} ${item.hash}`).join('\n'));
   }
 }
+
+/** Whether an item is written, collides, or stays since somebody said so: what a forecast stands for. */
+export const isDecidedAbout = ({ outcome, collisions, hash }: Pick<ChangedItem, 'outcome' | 'collisions' | 'hash'>) =>
+  outcome !== 'left-out' && hash !== '' && (outcome === 'written' || collisions.length > 0);
 
 /** The plural of an item kind: the profile's, else by the common rule. */
 export function pluralOf(profile: Profile | undefined, kind: string): string {

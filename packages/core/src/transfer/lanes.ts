@@ -82,12 +82,17 @@ export const compareLane = (a: LaneEnd, b: LaneEnd): LaneVerdict =>
     ? { allowed: true }
     : mergeLane(a, b);
 
-/** Decides whether a copy may be made like its source again: downward, or onto a copy of the same kind. */
+/** Decides whether a copy may be made like its source again: within one site, downward or onto a copy of the same kind. */
 export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
   const shown = previewOf(from, onto);
   if (shown) return shown;
   if (from.path === onto.path)
     return refused(`${from.path} cannot be reset from itself.`, 'Name two different environments.');
+  if (from.site !== onto.site)
+    return refused(
+      `${from.path} and ${onto.path} belong to different sites; a reset would put one in the place of the other.`,
+      `Make a copy of its own of it: tessarion env create ${onto.site}/NAME --from ${from.path}`,
+    );
   if (onto.kind === 'live')
     return refused(
       `${onto.path} is live; a reset would overwrite it.`,

@@ -79,6 +79,7 @@ export function toEnvironment(
     addresses: record.addresses.map((address) => ({ name: address.name, url: formatLocation(address) })),
     editorsUrl: main && profile?.editors ? `${formatLocation(main)}${profile.editors.path}` : null,
     madeFrom: record.made_from,
+    foreignOrigin: record.foreign_origin,
     madeAt: record.made_at.toISOString(),
     refreshedAt: iso(record.refreshed_at),
     size: record.size,

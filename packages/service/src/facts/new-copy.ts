@@ -77,11 +77,16 @@ export function newCopy(
     settings: settings.values,
     gate: newGate(site),
     made_from: madeFrom,
+    foreign_origin: originOf(source, site),
     made_at: now(),
     preview,
   };
   return { record, warnings: settings.warnings };
 }
+
+/** Where what a copy for a site gets came from, where that is another site. */
+export const originOf = (source: EnvironmentRecord, site: string): string | null =>
+  source.site === site ? source.foreign_origin : source.path;
 
 /** The login of a copy's gate. */
 const newGate = (site: string): { user: string; password: string } => ({

@@ -34,6 +34,8 @@ export interface EnvironmentRecord {
   readonly settings: Readonly<Record<string, string>>;
   readonly gate: GateRecord | null;
   readonly made_from: string | null;
+  /** The environment of another site that what it holds came from, however many copies ago. */
+  readonly foreign_origin: string | null;
   readonly made_at: Date;
   readonly refreshed_at: Date | null;
   readonly size: { files: number; fileBytes: number; rows: number; databaseBytes: number } | null;
@@ -65,6 +67,7 @@ export const UNKNOWN_YET = {
   description: null,
   schedule: null,
   preview: null,
+  foreign_origin: null,
 } as const satisfies Partial<EnvironmentRecord>;
 
 /** When news comes into a copy by itself. */

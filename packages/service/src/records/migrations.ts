@@ -6,6 +6,7 @@ import { addDigests } from './migrations/digests.js';
 import { addDoers } from './migrations/doers.js';
 import { addFollows } from './migrations/follows.js';
 import { addSealedFields } from './migrations/forecast-items.js';
+import { addForeignOrigins } from './migrations/foreign-origins.js';
 import { addGuestNotices } from './migrations/guest-notices.js';
 import { addGuests } from './migrations/guests.js';
 import { addJournal } from './migrations/journal.js';
@@ -266,6 +267,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '027_looks': addLooks,
   '028_answers': sealAnswers,
   '029_forecast_items': addSealedFields,
+  '030_foreign_origins': addForeignOrigins,
 };
 
 /**

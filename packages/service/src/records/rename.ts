@@ -13,6 +13,7 @@ const PLACES: readonly (readonly [table: string, column: string])[] = [
   ['baseline', 'lower'],
   ['baseline', 'upper'],
   ['environment', 'made_from'],
+  ['environment', 'foreign_origin'],
   ['change_request', 'from_path'],
   ['change_request', 'onto_path'],
   ['claim', 'onto_path'],

@@ -1,3 +1,4 @@
+import { type ChangedItem, counted, isDecidedAbout } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 import type { ForecastRecord } from './forecasting.js';
@@ -11,11 +12,25 @@ export async function forecastOf(context: TransferContext, id: string): Promise<
   return forecast;
 }
 
-/** How what a transfer writes is looked at again. */
-const againOf = ({ record }: TransferContext, { from_path, onto_path }: ForecastRecord): string =>
-  record.request === null
-    ? `tessarion forecast --from ${from_path} --onto ${onto_path}`
-    : `tessarion request revise ${record.request}`;
+/** The command by which what a transfer writes is looked at again, with all that was wished. */
+function againOf({ record }: TransferContext, forecast: ForecastRecord): string {
+  if (record.request !== null) return `tessarion request revise ${record.request}`;
+  if (forecast.undoes !== null) return `tessarion undo ${forecast.undoes}`;
+  const { from_path, onto_path, snapshot, method, wishes } = forecast;
+  const of = (take: 'source' | 'destination'): string[] =>
+    Object.entries(wishes.settlements).flatMap(([id, one]) => (one.take === take ? [id] : []));
+  const lists = { only: wishes.only, except: wishes.except, take: of('source'), keep: of('destination') };
+  const said = Object.entries(lists).flatMap(([name, list]) =>
+    list.length === 0 ? [] : [`--${name} ${list.map(quoted).join(' ')}`],
+  );
+  if (snapshot !== null) return [`tessarion snapshot restore ${snapshot} --onto ${onto_path}`, ...said].join(' ');
+  const replaces = method === 'replace' ? ['--replace'] : [];
+  const rest = wishes.rest === null ? [] : [`--rest ${wishes.rest}`];
+  return [`tessarion forecast --from ${from_path} --onto ${onto_path}`, ...replaces, ...said, ...rest].join(' ');
+}
+
+/** A word as a shell takes it. */
+const quoted = (word: string): string => (/^[\w:/.@%+-]+$/.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
 
 /**
  * @param again the command by which it is looked at again
@@ -30,22 +45,19 @@ export async function compareWithForecast(
   if (forecast.result?.fingerprint === facts.fingerprint && facts.unsettled === 0) return;
   const { records } = context.installation;
   const { id } = forecast;
-  const shown = new Map(
-    (
-      (await records('forecast_item').where({ forecast_id: id }).select('item')) as {
-        item: { id: string; hash: string; title: string; kind: string };
-      }[]
-    ).map(({ item }) => [item.id, item]),
-  );
-  const changed: string[] = [];
-  for (const item of facts.collector.items.values())
-    if (shown.get(item.id)?.hash !== item.hash) changed.push(`${item.kind} "${item.title}"`);
-  for (const item of shown.values())
-    if (!facts.collector.items.has(item.id)) changed.push(`${item.kind} "${item.title}"`);
-  const named = changed.slice(0, 5).join(', ');
-  throw new EngineError(
-    'outdated',
-    `The forecast is outdated; changed since: ${named}${changed.length > 5 ? ` and ${changed.length - 5} more` : ''}. Nothing was written.`,
-    `Look again: ${again}`,
-  );
+  type Shown = Pick<ChangedItem, 'id' | 'hash' | 'title' | 'kind' | 'outcome' | 'collisions'>;
+  const rows = (await records('forecast_item').where({ forecast_id: id }).select('item')) as { item: Shown }[];
+  const shown = new Map(rows.flatMap(({ item }) => (isDecidedAbout(item) ? [[item.id, item] as const] : [])));
+  const now = new Map([...facts.collector.items].filter(([, item]) => isDecidedAbout(item)));
+  const changed = [
+    ...[...now.values()].filter((item) => shown.get(item.id)?.hash !== item.hash),
+    ...[...shown.values()].filter((item) => !now.has(item.id)),
+  ].map((item) => `${item.kind} "${item.title}"`);
+  const named = changed.slice(0, MOST_NAMED).join(', ');
+  const more = changed.length > MOST_NAMED ? ` and ${changed.length - MOST_NAMED} more` : '';
+  const why =
+    changed.length > 0 ? `changed since: ${named}${more}` : `${counted(facts.unsettled, 'item')} to be decided`;
+  throw new EngineError('outdated', `The forecast is outdated; ${why}. Nothing was written.`, `Look again: ${again}`);
 }
+
+const MOST_NAMED = 5;

@@ -1,5 +1,5 @@
 import { createHmac } from 'node:crypto';
-import type { ForecastWishes } from '@tessarion/contract';
+import type { Check, ForecastWishes } from '@tessarion/contract';
 import { type ByteString, isChosen, maskValue } from '@tessarion/core';
 import {
   type Baseline,
@@ -91,7 +91,7 @@ export async function gatherFacts(
     baseline,
     await otherHosts(installation, destination),
   );
-  return gathering.facts(
+  const facts = await gathering.facts(
     source,
     pair && {
       createdAt: pair.created_at,
@@ -103,4 +103,25 @@ export async function gatherFacts(
       },
     },
   );
+  if (direction === 'up') facts.checks.push(...(await foreignCheck(installation, from.path)));
+  return facts;
+}
+
+/** What a copy holds that came from another site is said before it goes up. */
+async function foreignCheck({ records, environments }: Installation, from: string): Promise<Check[]> {
+  const record = await environments.find(records, from);
+  if (!record?.foreign_origin) return [];
+  const origin = record.foreign_origin;
+  const [there, here] = (await Promise.all(
+    [origin.split('/')[0], record.site].map((name) => records('site').where({ name }).first('client')),
+  )) as ({ client: string } | undefined)[];
+  const whose = there && there.client !== here?.client ? `, of another client: ${there.client}` : '';
+  return [
+    {
+      name: 'origin',
+      state: 'warning',
+      message: `${from} was made of ${origin}${whose}. What it holds came from there, and has nothing in common with ${record.site}.`,
+      remedy: `Send only what is meant for ${record.site}: --only KIND:KEY`,
+    },
+  ];
 }

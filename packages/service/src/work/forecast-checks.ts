@@ -1,7 +1,9 @@
 import type { Check, Forecast } from '@tessarion/contract';
 import {
   type Change,
+  counted,
   type ItemCollector,
+  isChosen,
   isNamed,
   type RowChange,
   type Selectable,
@@ -109,20 +111,25 @@ export function checksOf(
   collector: ItemCollector,
 ): Check[] {
   const checks: Check[] = [];
+  const tables: Selectable[] = [];
   for (const note of comparison.notes) {
+    if (note.type !== 'unclassified' && note.type !== 'schema') continue;
+    const table: Selectable = { id: `table:${note.table}`, kind: 'table', part: note.table, path: undefined };
+    tables.push(table);
+    const isLeftOut = !isChosen(wishes, table);
     if (note.type === 'unclassified')
       checks.push({
         name: 'unclassified tables',
-        state: 'failed',
-        message: `${note.table} changed on ${from.path} (${note.rows} rows), and nobody has said what class it is.`,
-        remedy: `Give it a class: tessarion profile classify ${destination.site} ${note.table} CLASS`,
+        state: isLeftOut ? 'warning' : 'failed',
+        message: `${note.table} changed on ${from.path} (${counted(note.rows, 'row')}), and nobody has said what class it is${isLeftOut ? '; it is left out' : ''}.`,
+        remedy: `Give it a class: tessarion profile classify ${destination.site} ${note.table} CLASS${isLeftOut ? '' : `; or leave it out: --except ${table.id}`}`,
       });
-    if (note.type === 'schema')
+    else
       checks.push({
         name: 'schema',
-        state: 'failed',
-        message: `The schemas differ: ${note.message}.`,
-        remedy: 'Bring both ends to the same schema first.',
+        state: isLeftOut ? 'warning' : 'failed',
+        message: `The schemas differ: ${note.message}${isLeftOut ? '; it is left out' : ''}.`,
+        remedy: `Bring both ends to the same schema first${isLeftOut ? '' : `, or leave it out: --except ${table.id}`}.`,
       });
   }
   const masks = comparison.notes.flatMap((note) => (note.type === 'mask' ? [note.broken] : []));
@@ -147,7 +154,7 @@ export function checksOf(
   // They were right when they were made; what they name may have come to its end by another way.
   if (follows) return checks;
   const { only, except, settlements } = wishes;
-  const items = [...selectable];
+  const items = [...selectable, ...tables];
   const nothing = [...only, ...except].filter((selector) => !items.some((one) => isNamed(selector, one)));
   if (nothing.length > 0)
     checks.push({

@@ -73,7 +73,7 @@ export async function computeForecast(installation: Installation, id: string): P
             record,
           )
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
-    await store(installation, record, facts);
+    if (!(await store(installation, record, facts))) return;
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
       const above = await aboveOf(records, environments, ends.from);
       if (above?.path === record.onto_path)
@@ -81,9 +81,11 @@ export async function computeForecast(installation: Installation, id: string): P
     }
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');
-    await records('forecast')
+    const failed = await records('forecast')
       .where({ id, state: 'computing' })
+      .whereRaw('wishes = ?', [json(record.wishes)])
       .update({ state: 'failed', failure: json(failureOf(error)) });
+    if (failed === 0) return;
   }
   const computed = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord;
   if (computed.request !== null) await takeRevision(installation, computed);
@@ -97,7 +99,8 @@ const siteOf = ({ onto_path }: ForecastRecord): string => onto_path.split('/')[0
 const isEverything = ({ method, wishes }: ForecastRecord): boolean =>
   method === 'merge' && wishes.only.length === 0 && wishes.except.length === 0;
 
-async function store(installation: Installation, record: ForecastRecord, facts: TransferFacts): Promise<void> {
+/** @returns false where the forecast is no longer that one: another worker was first, or somebody wished otherwise since */
+async function store(installation: Installation, record: ForecastRecord, facts: TransferFacts): Promise<boolean> {
   const items = [...facts.collector.items.values()].sort((a, b) => ORDER.indexOf(a.outcome) - ORDER.indexOf(b.outcome));
   const result: ForecastResult = {
     sentence: facts.sentence,
@@ -118,16 +121,21 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     fingerprint: facts.fingerprint,
     itemCount: items.length,
   };
-  await installation.records.transaction(async (trx) => {
-    // Another worker may have computed it as well, and been first.
-    const { state } = await trx('forecast').where({ id: record.id }).forUpdate().first('state');
-    if (state !== 'computing') return;
+  const isStored = await installation.records.transaction(async (trx) => {
+    const current = await trx('forecast')
+      .where({ id: record.id, state: 'computing' })
+      .whereRaw('wishes = ?', [json(record.wishes)])
+      .forUpdate()
+      .first('id');
+    if (!current) return false;
     await storeItems(trx, installation.folder.keys, record.id, items);
     await trx('forecast')
       .where({ id: record.id })
       .update({ state: 'ready', result: json(result) });
+    return true;
   });
-  installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
+  if (isStored) installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
+  return isStored;
 }
 
 /** What the last transfers of a kind onto this environment took: time as a median, and the longest hold. Null before the first. */

@@ -54,6 +54,8 @@ export class GatheredFiles {
           : settled === 'destination'
             ? 'kept'
             : 'written',
+      // What stays as it is on the destination may change there.
+      standsFor: settled === 'destination' ? { ...change, before: null } : change,
       fields: [],
       collisions: collides
         ? [

@@ -24,7 +24,7 @@ import {
 import type { Environment, EnvironmentComparison } from '@tessarion/engine';
 import { collisionWords } from './collision-words.js';
 import { profileTable } from './forecast-checks.js';
-import { asChange, fieldsOf, hashed } from './item-fields.js';
+import { asChange, fieldsOf, standsFor } from './item-fields.js';
 import { rowOf } from './item-notes.js';
 
 /** What becomes of the rows of a transfer, as items. */
@@ -162,30 +162,27 @@ export class GatheredRows {
       // A row that comes where another one moves away is new, though it is written over that one.
       const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
       const change = planned ?? asChange(outcome);
+      const going = planned ?? (changes.has(outcome) ? change : undefined);
       const whole = own.find((one) => one.column === undefined);
+      const becomes = !written.has(outcome)
+        ? 'left-out'
+        : own.some((one) => !one.settled)
+          ? 'needs-you'
+          : whole?.settled?.take === 'destination' || !changes.has(outcome)
+            ? 'kept'
+            : 'written';
       const standing: Standing = {
-        outcome: !written.has(outcome)
-          ? 'left-out'
-          : own.some((one) => !one.settled)
-            ? 'needs-you'
-            : whole?.settled?.take === 'destination' || !changes.has(outcome)
-              ? 'kept'
-              : 'written',
-        fields: fieldsOf(
-          outcome,
-          planned ?? (changes.has(outcome) ? change : undefined),
-          (column) => this.#collisionName(outcome, column),
-          own,
-          this.#show,
-        ),
+        outcome: becomes,
+        fields: fieldsOf(outcome, going, (column) => this.#collisionName(outcome, column), own, this.#show),
         collisions: own.map((one) => this.#itemCollision(one)),
         reason: whole ? collisionWords(whole, this.#destination.path) : this.#numberWords(outcome),
+        standsFor: standsFor(outcome, going, own, becomes),
       };
       const overwrites =
         (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
           ? true
           : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
-      this.#collector.addRow(label, hashed(change, table), rowOf(outcome), overwrites, standing, outcome.sourceKey);
+      this.#collector.addRow(label, change, rowOf(outcome), overwrites, standing, outcome.sourceKey);
     }
   }
 

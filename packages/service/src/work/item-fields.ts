@@ -4,9 +4,9 @@ import {
   type FileChange,
   type ImageEdit,
   type ItemField,
+  type ItemOutcome,
   isFresh,
   isSame,
-  type MergeTable,
   type RowChange,
   type RowOutcome,
   type SettledFile,
@@ -41,13 +41,39 @@ export function asChange({ table, key, sides }: RowOutcome): RowChange {
   return { ...on, op: 'update', cells: Object.fromEntries(cells) };
 }
 
-/** A change without the cells that visitors write: they are no part of what a forecast stands for. */
-export function hashed(change: RowChange, table: MergeTable): RowChange {
-  if (change.op === 'update') return change;
-  const authored = Object.entries(change.row).filter(
-    ([name]) => table.rules.columns.find((column) => column.name === name)?.class === 'authored',
+/**
+ * What a row stands for in the fingerprint of its item: what the source has, by its own keys, and what of the destination
+ * that replaces. Cells that visitors write, the number that a row will get, and what the destination has of that which
+ * stays as it is there are no part of it: they may change while somebody reads.
+ *
+ * @param planned what is written, where something is
+ */
+export function standsFor(
+  outcome: RowOutcome,
+  planned: RowChange | undefined,
+  collisions: readonly Collision[],
+  becomes: ItemOutcome,
+): unknown {
+  const { table, raw, sides, sourceKey } = outcome;
+  const of = { table: table.id, key: sourceKey };
+  const authored = table.columns.flatMap((name, i) =>
+    table.rules.columns.find((column) => column.name === name)?.class === 'authored' ? [i] : [],
   );
-  return { ...change, row: Object.fromEntries(authored) };
+  const source = (i: number): unknown => raw.source?.[i] ?? null;
+  const both = (i: number): unknown => [table.columns[i], sides.destination?.[i] ?? null, source(i)];
+  if (becomes === 'kept') return { ...of, stays: raw.source ? authored.map(source) : null };
+  const colliding = new Map(collisions.map((one) => [one.column, one.settled?.take]));
+  const change = planned ?? (colliding.has(undefined) ? asChange(outcome) : undefined);
+  const isWritten = (i: number): boolean =>
+    change !== undefined && (change.op !== 'update' || (table.columns[i] as string) in change.cells);
+  return {
+    ...of,
+    op: change?.op ?? 'update',
+    cells: authored.filter((i) => !colliding.has(i) && isWritten(i)).map(both),
+    colliding: authored
+      .filter((i) => colliding.has(i))
+      .map((i) => (colliding.get(i) === 'destination' ? [table.columns[i], source(i)] : both(i))),
+  };
 }
 
 const MOST_FIELDS = 24;

@@ -96,6 +96,10 @@ export function schemaItem(
     reason: outcome === 'kept' || outcome === 'written' ? words : '',
     takenAlongFor: null,
     usedBy: [],
-    hash: digest(JSON.stringify([one.statements, one.source, one.destination, outcome])),
+    // Nobody decides about what is no news; it stays as it is.
+    hash:
+      outcome === 'kept' && !one.isNews && !said
+        ? ''
+        : digest(JSON.stringify([one.statements, one.source, one.destination, outcome])),
   };
 }

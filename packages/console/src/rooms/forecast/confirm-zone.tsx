@@ -35,9 +35,11 @@ export function ConfirmZone({
     mutationFn: () =>
       forecast.undoes !== null
         ? client.call('transferUndo', { params: { id: forecast.undoes }, body })
-        : forecast.direction === 'up'
-          ? client.call('pushCreate', { body })
-          : client.call('pullCreate', { body: { forecast: forecast.id } }),
+        : forecast.snapshot !== null && isLive
+          ? client.call('restoreCreate', { body: { snapshot: forecast.snapshot, onto: forecast.onto, ...body } })
+          : forecast.direction === 'up'
+            ? client.call('pushCreate', { body })
+            : client.call('pullCreate', { body: { forecast: forecast.id } }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
   const lane = useLane(forecast);

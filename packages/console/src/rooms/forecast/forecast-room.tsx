@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
-import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
+import type { Environment, Forecast, ForecastItem, ForecastWishes } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
@@ -21,12 +21,21 @@ export function ForecastRoom(): JSX.Element {
   const [from, onto, id] = [query.get('from') ?? '', query.get('onto') ?? '', query.get('id') ?? undefined];
   const undoes = query.get('undo');
   const isReplace = query.get('method') === 'replace';
+  const snapshot = query.get('snapshot');
   const site = useSite(siteName);
   const make = useMutation({
-    mutationFn: () =>
+    mutationFn: (wishes: ForecastWishes | undefined) =>
       undoes === null
-        ? client.call('forecastCreate', { body: { from, onto, ...(isReplace ? { method: 'replace' as const } : {}) } })
-        : client.call('forecastUndo', { params: { id: undoes }, body: {} }),
+        ? client.call('forecastCreate', {
+            body: {
+              from,
+              onto,
+              ...(isReplace ? { method: 'replace' as const } : {}),
+              ...(snapshot === null ? {} : { snapshot }),
+              ...(wishes === undefined ? {} : { wishes }),
+            },
+          })
+        : client.call('forecastUndo', { params: { id: undoes }, body: wishes ?? {} }),
     onSuccess: (made) => {
       const next = new URLSearchParams(query);
       next.set('id', made.id);
@@ -38,19 +47,17 @@ export function ForecastRoom(): JSX.Element {
   useEffect(() => {
     if (id !== undefined || isAsked.current === `${from} ${onto}`) return;
     isAsked.current = `${from} ${onto}`;
-    make.mutate();
+    make.mutate(undefined);
   }, [id, from, onto, make]);
   const forecast = useForecast(id);
   const swap = (): void => {
-    if (undoes !== null) return;
+    if (undoes !== null || snapshot !== null) return;
     isAsked.current = '';
     setQuery({ from: onto, onto: from }, { replace: true });
   };
+  // What was chosen and decided holds on, and is not asked again.
   const again = (): void => {
-    const next = new URLSearchParams(query);
-    next.delete('id');
-    isAsked.current = '';
-    setQuery(next, { replace: true });
+    if (!make.isPending) make.mutate(forecast.data?.wishes);
   };
   const navigate = useNavigate();
   useKeys({ x: swap, Escape: () => void navigate(`/sites/${siteName}`), f: again });

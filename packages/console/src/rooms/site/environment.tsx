@@ -94,6 +94,11 @@ function Facts({ site, one }: { readonly site: Site; readonly one: Environment }
         {one.madeFrom ? (
           <>
             from <span className="mono">{one.madeFrom}</span>, {clock(one.madeAt)}
+            {one.foreignOrigin !== null && !one.madeFrom.startsWith(one.foreignOrigin) && (
+              <>
+                ; holds the work of <span className="mono">{one.foreignOrigin}</span>
+              </>
+            )}
           </>
         ) : (
           `brought in ${clock(one.madeAt)}`

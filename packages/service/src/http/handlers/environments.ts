@@ -7,7 +7,7 @@ import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
 import { publishHolders } from '../../gateway/routes.js';
 import { ProblemError } from '../../problems.js';
 import { noEnvironment, noSite } from '../../records/absent.js';
-import { refusePreview } from '../../records/environments.js';
+import { type EnvironmentRecord, refusePreview } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import type { OnRecords } from '../../records/open.js';
 import { profileOfSite } from '../../records/profiles.js';
@@ -58,6 +58,32 @@ async function mustBeFree(trx: OnRecords, { environments, transfers }: Installat
       `Choose another name, such as ${proposeName(name, new Set([name]))}.`,
     );
 }
+
+/**
+ * Whether a site's work may become a copy of another site: who makes copies there may, and says so where it is a client's
+ * other than that of the site.
+ *
+ * @throws {ProblemError} `not-allowed`, `not-confirmed`
+ */
+async function mustMayLeave(
+  call: Pick<Call, 'installation' | 'mustHold'>,
+  source: EnvironmentRecord,
+  site: string,
+  confirm: string | undefined,
+): Promise<void> {
+  const { records } = call.installation;
+  call.mustHold('copy.manage', await environmentThing(records, source.path));
+  const [there, here] = await Promise.all([clientOf(records, source.site), clientOf(records, site)]);
+  if (there === here || confirm === source.path) return;
+  throw new ProblemError(
+    'not-confirmed',
+    `${source.path} is of another client, ${there}; ${site} is ${here}’s.`,
+    `If ${here} may have a copy of it, confirm it with its path: --confirm ${source.path}`,
+  );
+}
+
+const clientOf = async (on: OnRecords, site: string): Promise<string> =>
+  ((await on('site').where({ name: site }).first('client')) as { client: string }).client;
 
 /** Newest renames of a site that are looked at for one that is under way. */
 const MOST_RENAMES = 100;
@@ -129,6 +155,7 @@ export const environmentHandlers: Handlers<
         `${params.site} has ${own ? `the profile ${own.name}` : 'no profile'}, and ${source.site} has ${version.name}: what is data of one kind there may be another here.`,
         `Start from an environment of a site with the same profile as ${params.site}.`,
       );
+    if (source.site !== params.site) await mustMayLeave(call, source, params.site, body.confirm);
     const { profile } = version;
     const server = await servers.get(records, site.server);
     const { record, warnings } = newCopy(

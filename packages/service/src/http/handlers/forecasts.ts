@@ -129,9 +129,11 @@ export const forecastHandlers: Handlers<
   },
   async forecastSettle({ installation, params, body }) {
     const { records } = installation;
-    const record = await getForecast(installation, params.id);
     await records.transaction(async (trx) => {
-      await trx('forecast').where({ id: record.id }).forUpdate().first('id');
+      const record = (await trx<ForecastRecord>('forecast').where({ id: params.id }).forUpdate().first()) as
+        | ForecastRecord
+        | undefined;
+      if (!record) throw noForecast(params.id);
       // What reviewers look at stays what they looked at.
       const revision = await trx('request_revision').where({ forecast: record.id }).first('request_id');
       if (revision || record.request !== null)
@@ -145,7 +147,7 @@ export const forecastHandlers: Handlers<
         .update({ state: 'computing', failure: null, wishes: json({ ...record.wishes, ...body }) });
       await enqueue(trx, 'forecast', record.id);
     });
-    return toForecast(await getForecast(installation, record.id));
+    return toForecast(await getForecast(installation, params.id));
   },
   async forecastFile({ installation, params, query }) {
     const { records, environments } = installation;

@@ -13,6 +13,7 @@ import { heldBy } from '../../requests/claims.js';
 import { mustBeOpen } from '../../requests/deliver.js';
 import { openUrgent } from '../../requests/urgent.js';
 import { endTransfer } from '../../work/end-transfer.js';
+import type { ForecastResult } from '../../work/forecasting.js';
 import type { PushInput } from '../../work/procedures/push.js';
 import type { ResetInput } from '../../work/procedures/reset.js';
 import { readyToGo, warningsOf } from '../../work/ready-to-go.js';
@@ -116,6 +117,34 @@ async function mustBePlain(
     );
 }
 
+/**
+ * What a restore onto live would write, as somebody has read it.
+ *
+ * @throws {ProblemError} `needs-approval`, `closed`, `invalid`, `conflict`, `checks-failed`, `unsettled`
+ */
+async function readRestore(
+  call: Call<unknown, unknown, Past & { readonly snapshot: string; readonly forecast?: string | undefined }>,
+  onto: EnvironmentRecord,
+): Promise<ForecastResult> {
+  await mustBePlain(call, onto, undefined);
+  const { snapshot, forecast: id } = call.body;
+  const again = `tessarion snapshot restore ${snapshot} --onto ${onto.path}`;
+  if (id === undefined)
+    throw new ProblemError(
+      'invalid',
+      `What a restore writes onto ${onto.path} is read first: it needs a forecast.`,
+      `Read it, and confirm it: ${again}`,
+    );
+  const forecast = await getForecast(call.installation, id);
+  if (forecast.snapshot !== snapshot || forecast.onto_path !== onto.path)
+    throw new ProblemError(
+      'conflict',
+      `Forecast ${id} is not of snapshot ${snapshot} onto ${onto.path}.`,
+      `Make one: ${again}`,
+    );
+  return readyToGo(forecast, again);
+}
+
 /** Starts the push or pull that a forecast shows, when nothing in it is left to settle. */
 async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'up' | 'down') {
   const { installation } = call;
@@ -216,11 +245,11 @@ export const transferHandlers: Handlers<
         `Choose a snapshot of ${onto.site}.`,
       );
     mustConfirm(onto, body.confirm);
-    if (onto.kind === 'live') await mustBePlain(call, onto, undefined);
+    const result = onto.kind === 'live' ? await readRestore(call, onto) : undefined;
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
       onto.kind === 'live'
-        ? { onto: 'live', snapshot: snapshot.id, from: source.path }
+        ? { onto: 'live', snapshot: snapshot.id, from: source.path, forecast: body.forecast as string }
         : {
             onto: 'copy',
             origin: { snapshot: snapshot.id },
@@ -235,6 +264,7 @@ export const transferHandlers: Handlers<
       sentence: plainSentence({ kind: 'restore', snapshot: snapshot.id, onto: onto.path }),
       by: person,
       input,
+      ...(result ? { forecast: body.forecast as string, checks: result.checks, warnings: warningsOf(result) } : {}),
       ...pastOf(body),
     });
   },

@@ -1,8 +1,8 @@
 import * as fs from 'node:fs/promises';
 import { type Environment, layout, switchTrees, treeInUse } from '@tessarion/engine';
-import { copyDatabases } from '../../facts/new-copy.js';
+import { copyDatabases, originOf } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
-import type { DatabaseRecord } from '../../records/environments.js';
+import type { DatabaseRecord, EnvironmentRecord } from '../../records/environments.js';
 import { toEngine } from '../../records/environments.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
@@ -48,6 +48,18 @@ async function prepared(
     wishes: { leftOut: NOTHING_LEFT_OUT, acceptTraces: input.acceptTraces ?? [], acceptPersonal: undefined },
     source: await context.environment(input.source),
     destination: toEngine({ ...record, databases: facts.databases, settings: facts.settings }, profile),
+  };
+}
+
+/** What a copy is made of from now on. */
+async function madeOf(
+  { installation: { environments, records }, record }: TransferContext,
+  { origin, source }: ResetInput,
+): Promise<Pick<EnvironmentRecord, 'made_from' | 'foreign_origin'>> {
+  const from = await environments.get(records, source);
+  return {
+    made_from: 'snapshot' in origin ? `${source} (snapshot ${origin.snapshot})` : source,
+    foreign_origin: originOf(from, record.site),
   };
 }
 
@@ -118,7 +130,7 @@ export const reset: Procedure = {
             refreshed_at: installation.now(),
             ...(input.exact
               ? { drift: null, looked_at: null }
-              : { drift: { up: 0, down: 0, at: installation.now().toISOString() } }),
+              : { ...(await madeOf(context, input)), drift: { up: 0, down: 0, at: installation.now().toISOString() } }),
           });
           await forgetBaselines(installation, destination.path, input.exact ? undefined : source.path);
           await rememberBaseline(context, source, destination, input.origin, NOTHING_LEFT_OUT);
