@@ -25,8 +25,10 @@ name: pair
 title: A site with two databases
 areas: [{ name: code, path: ., class: authored }]
 databases:
-  main: { tables: { page: { class: authored }, sale: { class: collected } } }
-  shop: { tables: { product: { class: authored } } }
+  main: { tables: { page: { class: authored }, sale: { class: collected }, till.receipt: { class: collected }, "v1.2": { class: authored } } }
+  shop: { tables: { product: { class: authored }, "*": { class: authored } } }
+# What the database does not declare.
+references: [{ from: sale.page_id, to: page.id }, { from: till.receipt.page_id, to: page.id }]
 items: [{ kind: page, table: page, title: title }, { kind: product, table: product, title: title }]
 `;
 
@@ -66,7 +68,7 @@ beforeAll(async () => {
   await on(
     LIVE,
     0,
-    "CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE sale (id serial PRIMARY KEY, n int); INSERT INTO page VALUES (1, 'Home'), (2, 'Away')",
+    "CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE sale (id serial PRIMARY KEY, n int, page_id int); CREATE SCHEMA till; CREATE TABLE till.receipt (id serial PRIMARY KEY, page_id int); CREATE TABLE \"v1.2\" (id serial PRIMARY KEY, page_id int REFERENCES page); INSERT INTO page VALUES (1, 'Home'), (2, 'Away')",
   );
   await on(LIVE, 1, "CREATE TABLE product (id int PRIMARY KEY, title text); INSERT INTO product VALUES (1, 'Pot')");
   await makeCopy(studio, 'pair', 'staging');
@@ -131,6 +133,37 @@ describe('a site with two databases', () => {
     await on(LIVE, 1, 'DROP FUNCTION refuse CASCADE');
     await done(studio, await pushOnto(studio, COPY, LIVE));
     expect(await titles(LIVE)).toEqual({ pages: ['Welcome', 'Away'], products: ['Pot', 'Lid'] });
+  });
+
+  it.each(['sale', 'till.receipt'])(
+    'keeps what %s refers to, whatever the profile says of tables in the other database',
+    async (table) => {
+      await on(LIVE, 0, `INSERT INTO ${table} (page_id) VALUES (2)`);
+      await on(COPY, 0, 'DELETE FROM page WHERE id = 2');
+      const forecast = await forecastOf(studio, COPY, LIVE);
+      expect(forecast.unsettled, 'a row of visitors refers to it').toBe(1);
+      await done(studio, await pushOnto(studio, COPY, LIVE, { wishes: { rest: 'destination' } }));
+      expect(await titles(LIVE)).toMatchObject({ pages: ['Home', 'Away'] });
+
+      // One that comes between the forecast and the push as well.
+      await on(LIVE, 0, `DELETE FROM ${table}`);
+      await on(COPY, 0, 'DELETE FROM page WHERE id = 1');
+      const late = await forecastOf(studio, COPY, LIVE);
+      expect(late.unsettled).toBe(0);
+      await on(LIVE, 0, `INSERT INTO ${table} (page_id) VALUES (1)`);
+      const end = await ended(
+        studio,
+        await studio.client.call('pushCreate', { body: { forecast: late.id, confirm: LIVE } }),
+      );
+      expect(end.state).toBe('failed');
+      expect(await titles(LIVE)).toMatchObject({ pages: ['Home', 'Away'] });
+    },
+  );
+
+  it('takes a table whose name has a dot in it along, and what it refers to', async () => {
+    await on(COPY, 0, 'INSERT INTO page VALUES (3, \'New\'); INSERT INTO "v1.2" (page_id) VALUES (3)');
+    await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await on(LIVE, 0, 'SELECT page_id FROM "v1.2"')).toEqual([{ page_id: 3 }]);
   });
 
   it('is previewed in both, and live stays as it is', async () => {

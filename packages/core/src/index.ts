@@ -38,6 +38,7 @@ export * from './notice/webhook.js';
 export * from './pattern.js';
 export * from './profile/check.js';
 export * from './profile/classify.js';
+export { columnPlace } from './profile/column-place.js';
 export * from './profile/compose.js';
 export * from './profile/inconsistencies.js';
 export * from './profile/layer.js';

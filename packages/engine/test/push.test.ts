@@ -77,7 +77,7 @@ async function compared(): Promise<{
 }
 
 async function open(changes: readonly RowChange[], mode: Mode): Promise<RowApplication> {
-  const application = await RowApplication.open(login(), 'test', mode, PROFILE);
+  const application = await RowApplication.open({ name: 'main', login: login() }, 'test', mode, PROFILE);
   async function* each(): AsyncGenerator<RowChange> {
     yield* changes;
   }

@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { columnPlace } from '../profile/column-place.js';
 import type { Profile } from '../profile/schema.js';
 import { compileCondition } from '../rows/condition.js';
 import { keysInside } from './keys-inside.js';
@@ -43,10 +44,9 @@ export function keyUses(
     return undefined;
   };
   const profiled = (profile?.references ?? []).flatMap((rule) => {
-    const [from, column] = rule.from.split('.') as [string, string];
-    const [to, targetColumn] = rule.to.split('.') as [string, string];
-    const [table, target] = [byLabel.get(from), byLabel.get(to)];
-    return table && target ? [{ table, column, target: { table: target, column: targetColumn }, rule }] : [];
+    const [from, to] = [columnPlace(rule.from), columnPlace(rule.to)];
+    const [table, target] = [byLabel.get(from.table), byLabel.get(to.table)];
+    return table && target ? [{ table, column: from.column, target: { table: target, column: to.column }, rule }] : [];
   });
   const isKey = ({ table, column }: Target): boolean => table.key.length === 1 && table.key[0] === column;
   /** The table whose single key a value is in the end, and those on the way that have a row under the same key. */

@@ -1,4 +1,5 @@
 import { compilePattern } from '../pattern.js';
+import { columnPlace } from './column-place.js';
 import type { Profile } from './schema.js';
 
 export interface Inconsistency {
@@ -40,7 +41,7 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
   const known = (table: string): boolean => [...tables].some((pattern) => matchesName(pattern, table));
   for (const [index, reference] of (profile.references ?? []).entries()) {
     for (const end of ['from', 'to'] as const) {
-      const table = reference[end].split('.')[0] as string;
+      const { table } = columnPlace(reference[end]);
       if (!known(table))
         found.push({ path: ['references', index, end], message: `no table "${table}" is described in this profile` });
     }

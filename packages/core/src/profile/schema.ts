@@ -50,9 +50,12 @@ const Table = z.strictObject({
 });
 export type TableRule = z.infer<typeof Table>;
 
+/** Tables outside the default schema go by both names. */
+const ColumnName = z.string().regex(/^([^.]+\.)?[^.]+\.[^.]+$/, 'write table.column, or schema.table.column');
+
 const Reference = z.strictObject({
-  from: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
-  to: z.string().regex(/^[^.]+\.[^.]+$/, 'write table.column'),
+  from: ColumnName,
+  to: ColumnName,
   when: Condition.optional(),
   path: z
     .string()

@@ -87,6 +87,12 @@ export interface SchemaShape {
 export const fullName = (table: { readonly schema: string; readonly name: string }): string =>
   `${table.schema}.${table.name}`;
 
+/** A table by its {@link fullName}; schemas have no dots in their names, tables may. */
+export function tableNamed(name: string): { readonly schema: string; readonly name: string } {
+  const at = name.indexOf('.');
+  return { schema: name.slice(0, at), name: name.slice(at + 1) };
+}
+
 /** The name by which profiles speak of a table: without the default schema. */
 export const profileName = (table: { readonly schema: string; readonly name: string }): string =>
   table.schema === 'public' ? table.name : fullName(table);

@@ -24,7 +24,12 @@ export class RowApplication {
   readonly #mode: Mode;
   readonly #profile: Profile | undefined;
 
-  private constructor(staged: StagedChanges, mode: Mode, profile: Profile | undefined) {
+  private constructor(
+    staged: StagedChanges,
+    mode: Mode,
+    profile: Profile | undefined,
+    readonly database: string,
+  ) {
     this.#staged = staged;
     this.#mode = mode;
     this.#profile = profile;
@@ -32,14 +37,14 @@ export class RowApplication {
 
   /** @param purpose names the transfer and epoch in the session, so that a successor can end it */
   static async open(
-    login: DatabaseLogin,
+    { name, login }: { readonly name: string; readonly login: DatabaseLogin },
     purpose: string,
     mode: Mode,
     profile: Profile | undefined,
   ): Promise<RowApplication> {
     const client = await borrowSession(login, 'write', purpose);
     try {
-      return new RowApplication(new StagedChanges(client, login, await describeSchema(client)), mode, profile);
+      return new RowApplication(new StagedChanges(client, login, await describeSchema(client)), mode, profile, name);
     } catch (error) {
       await client.giveBack();
       throw databaseError(error, login);
@@ -76,7 +81,7 @@ export class RowApplication {
       for (const table of tables)
         remains.push(
           ...(await checkRows(client, table, this.#mode)),
-          ...(await spareReferred(this.#staged, table, this.#mode, this.#profile)),
+          ...(await spareReferred(this.#staged, table, this.#mode, this.#profile, this.database)),
         );
       const toRead = tables.filter(
         ({ shape }) => shape.key.length > 0 && (shape.rowTriggers.length > 0 || unsure.has(fullName(shape))),

@@ -1,7 +1,7 @@
 import type { Profile } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
-import { fullName } from '../database/site-database.js';
+import { fullName, tableNamed } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
 import { protectingReferences } from './protecting-references.js';
 import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
@@ -68,12 +68,13 @@ export async function spareReferred(
   table: StagedTable,
   mode: Mode,
   profile: Profile | undefined,
+  database: string,
 ): Promise<Remain[]> {
   if (table.counts.delete === 0) return [];
   const remains: Remain[] = [];
-  for (const reference of protectingReferences(profile, staged.schema, table.shape)) {
+  for (const reference of protectingReferences(profile, database, staged.schema, table.shape)) {
     const key = `n${table.columns.indexOf(table.shape.key[0] as string)}`;
-    const quoted = reference.table.split('.').map(quoteName).join('.');
+    const quoted = quoteTable(tableNamed(reference.table));
     const spared = await staged.client.query<{ key: string }>(
       `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} t WHERE t.${quoteName(reference.column)} = s.${key}${unlessLetGo(staged, reference)}) RETURNING s.${key}::text AS key`,
     );

@@ -1,4 +1,12 @@
-import { type Comparison, compareTables, type FileOutcome, type MergeRules, type Profile } from '@tessarion/core';
+import {
+  type Comparison,
+  columnPlace,
+  compareTables,
+  type FileOutcome,
+  type MergeRules,
+  type Profile,
+  tableId,
+} from '@tessarion/core';
 import { PostgresView } from '../database/postgres-view.js';
 import { type DatabaseLogin, fullName, profileName, type SchemaShape } from '../database/site-database.js';
 import { masksThatBreak } from './broken-masks.js';
@@ -31,7 +39,7 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
     const schema = ends.flatMap((one) => one.schema?.differences ?? []);
     const reshaped = ends.flatMap((one) => one.reshaped);
-    const triggers = triggersOf(schemas.values());
+    const triggers = triggersOf(schemas);
     const facts = askDestination(destination, schemas, direction);
     return { merge, rows, files, notes, facts, schema, reshaped, triggers };
   } finally {
@@ -39,18 +47,23 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
   }
 }
 
-export const triggersOf = (schemas: Iterable<SchemaShape>): Map<string, readonly string[]> =>
-  new Map([...schemas].flatMap(({ tables }) => tables.map((one) => [fullName(one), one.rowTriggers] as const)));
+/** Triggers that fire by row, by {@link tableId}. */
+export const triggersOf = (schemas: ReadonlyMap<string, SchemaShape>): Map<string, readonly string[]> =>
+  new Map(
+    [...schemas].flatMap(([database, { tables }]) =>
+      tables.map((one) => [tableId(database, fullName(one)), one.rowTriggers] as const),
+    ),
+  );
 
 /** References of the profile from tables that are there, out of or into columns that are not. */
 function lostReferences(profile: Profile | undefined, ends: readonly DatabaseEnds[]): Note[] {
   const tables = new Map(ends.flatMap(({ view }) => view.schema.tables.map((one) => [profileName(one), one] as const)));
   const isThere = (column: string): boolean => {
-    const [table, name] = column.split('.') as [string, string];
+    const { table, column: name } = columnPlace(column);
     return tables.get(table)?.columns.some((one) => one.name === name) === true;
   };
   return (profile?.references ?? []).flatMap(({ from, to }): Note[] => {
-    if (!tables.has(from.split('.')[0] as string)) return [];
+    if (!tables.has(columnPlace(from).table)) return [];
     const missing = [from, to].find((column) => !isThere(column));
     return missing === undefined ? [] : [{ type: 'reference', from, to, missing }];
   });

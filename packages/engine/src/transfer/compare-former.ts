@@ -24,6 +24,7 @@ import {
   referringRows,
   type TableRows,
   type TableToCompare,
+  tableId,
   type Values,
   writeLine,
 } from '@tessarion/core';
@@ -87,7 +88,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
       rows.outcomes = [...rows.outcomes, ...one.outcomes];
       rows.ownChanges = [...rows.ownChanges, ...one.ownChanges, ...found.referring];
       rows.lacking = [...rows.lacking, ...one.lacking, ...found.lacking];
-      for (const [table, keys] of found.leaving) going.set(table, keys);
+      for (const [table, keys] of found.leaving) going.set(tableId(name, table), keys);
     } finally {
       await Promise.all([view.close(), client.giveBack()]);
     }
@@ -95,7 +96,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
   const files: FileOutcome[] = [];
   for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
   const facts = askDestination(destination, schemas, 'up', going);
-  return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas.values()), gone };
+  return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas), gone };
 }
 
 type Mutable<T> = { -readonly [K in keyof T]: T[K] };

@@ -3,13 +3,14 @@ import {
   type DestinationFacts,
   type MergeTable,
   type RowKey,
+  tableId,
   toBytes,
   toText,
   type Values,
 } from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
-import { fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import { fullName, type SchemaShape, type TableShape, tableNamed } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
 import { protectingReferences } from './protecting-references.js';
@@ -17,7 +18,7 @@ import { protectingReferences } from './protecting-references.js';
 /**
  * Answers from the destination's databases what a merge must know of rows that it does not compare.
  *
- * @param going rows that do not protect what they refer to, since they go themselves: keys by table (`schema.table`)
+ * @param going rows that do not protect what they refer to, since they go themselves: keys by {@link tableId}
  */
 export function askDestination(
   destination: Environment,
@@ -47,9 +48,14 @@ export function askDestination(
       const schema = schemas.get(table.database) as SchemaShape;
       const wanted = keys.map(written);
       const found = [];
-      for (const { table: name, column } of protectingReferences(destination.profile, schema, shapeOf(table))) {
-        const quoted = name.split('.').map(quoteName).join('.');
-        const leaving = going.get(name) ?? [];
+      for (const { table: name, column } of protectingReferences(
+        destination.profile,
+        table.database,
+        schema,
+        shapeOf(table),
+      )) {
+        const quoted = quoteTable(tableNamed(name));
+        const leaving = going.get(tableId(table.database, name)) ?? [];
         const key = schema.tables.find((one) => fullName(one) === name)?.key ?? [];
         const others =
           leaving.length === 0 || key.length === 0

@@ -1,6 +1,7 @@
 import { type ByteString, type FreshKey, toBytes, toText } from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
+import { tableNamed } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { EngineError } from '../errors.js';
 
@@ -22,8 +23,7 @@ export async function drawKeys(
     const client = await borrowSession(login, 'write', 'keys');
     try {
       for (const table of new Set(own.map((one) => one.table))) {
-        const [schema, ...rest] = table.table.split('.') as [string, ...string[]];
-        const quoted = quoteTable({ schema, name: rest.join('.') });
+        const quoted = quoteTable(tableNamed(table.table));
         const column = toText(table.key[0] as string);
         const sequence = await client.query<{ name: string | null }>(
           'SELECT pg_catalog.pg_get_serial_sequence($1, $2) AS name',

@@ -1,4 +1,4 @@
-import { addTo, type ByteString, matchesPath, type Profile, toBytes, toText } from '@tessarion/core';
+import { addTo, type ByteString, columnPlace, matchesPath, type Profile, toBytes, toText } from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { fullName, profileName, type TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
@@ -155,7 +155,7 @@ function referencesTo(target: TableShape, tables: readonly TableShape[], profile
       return one.table === fullName(target) && column !== undefined ? [{ table, column, when: {} }] : [];
     });
     const profiled = (profile?.references ?? []).flatMap((rule): Reference[] => {
-      const [from, column] = rule.from.split('.') as [string, string];
+      const { table: from, column } = columnPlace(rule.from);
       const leads =
         rule.to === `${profileName(target)}.${key}` && from === profileName(table) && rule.path === undefined;
       return leads && !declared.some((one) => one.column === column) ? [{ table, column, when: rule.when ?? {} }] : [];

@@ -1,4 +1,4 @@
-import { counted, type FileChange, type RowChange, rulesForTable } from '@tessarion/core';
+import { counted, type FileChange, type RowChange, rulesForTable, tableId } from '@tessarion/core';
 import {
   type AppliedRows,
   carryOver,
@@ -15,6 +15,7 @@ import {
   showPath,
   stageTree,
   switchTrees,
+  tableNamed,
   treeInUse,
   writeKept,
 } from '@tessarion/engine';
@@ -82,7 +83,7 @@ async function stageRows(
   const rewriter = rewriterOf(environment);
   let rows = 0;
   for (const { name, login } of databases) {
-    const application = await RowApplication.open(login, purposeOf(context), set.mode, environment.profile);
+    const application = await RowApplication.open({ name, login }, purposeOf(context), set.mode, environment.profile);
     workOf(context).applications.push({ database: name, rows: application });
     const counted = async function* (): AsyncGenerator<RowChange> {
       for await (const change of rowsOf(context, set, name)) {
@@ -91,13 +92,7 @@ async function stageRows(
       }
     };
     await application.stage(counted(), rewriter, (table, columns) => {
-      const [schema, ...rest] = table.split('.');
-      const rules = rulesForTable(
-        environment.profile,
-        name,
-        profileName({ schema: schema as string, name: rest.join('.') }),
-        columns,
-      );
+      const rules = rulesForTable(environment.profile, name, profileName(tableNamed(table)), columns);
       return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
     });
   }
@@ -148,10 +143,11 @@ async function commitRows(context: TransferContext, environment: Environment): P
   const { applications } = workOf(context);
   const applied: AppliedRows[] = [];
   const transactions = [...transactionsOf(context)];
-  const unsure = new Set(context.data.editedTables as string[] | undefined);
+  const edited = (context.data.editedTables as string[] | undefined) ?? [];
   const read = [...(await readBackOf(context.library(), ownOf(context))).values()];
   for (const { database, rows } of applications) {
-    const written = await rows.write(unsure);
+    const own = edited.filter((id) => id.startsWith(tableId(database, '')));
+    const written = await rows.write(new Set(own.map((id) => id.slice(tableId(database, '').length))));
     applied.push(written.applied);
     transactions.push({ database, id: written.transaction });
     read.push(...readBackChanges(environment, database, written.read));

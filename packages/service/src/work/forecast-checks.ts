@@ -8,6 +8,7 @@ import {
   type RowChange,
   type Selectable,
   type StrayAddress,
+  tableId,
   toText,
 } from '@tessarion/core';
 import {
@@ -19,16 +20,14 @@ import {
   misfitText,
   profileName,
   rewriterOf,
+  tableNamed,
 } from '@tessarion/engine';
 import { maskCheck } from './mask-check.js';
 import type { SchemaChange } from './schema-items.js';
 import type { TransferWish } from './transfer-facts.js';
 
 /** Tables are named `schema.table` in change sets, and without the default schema in profiles. */
-export const profileTable = (fullName: string): string => {
-  const [schema, ...name] = fullName.split('.');
-  return profileName({ schema: schema as string, name: name.join('.') });
-};
+export const profileTable = (fullName: string): string => profileName(tableNamed(fullName));
 
 /** Tries what would be written against the destination's columns, constraints and unique values. */
 export async function checkFit(destination: Environment, changes: readonly Change[]): Promise<Check> {
@@ -50,10 +49,16 @@ export function touchedTables(
   changes: readonly Change[],
   triggers: ReadonlyMap<string, readonly string[]>,
 ): Forecast['touched'] {
-  const rows = new Map<string, number>();
-  for (const change of changes) if (change.part === 'row') rows.set(change.table, (rows.get(change.table) ?? 0) + 1);
+  const rows = new Map<string, { readonly table: string; rows: number }>();
+  for (const change of changes) {
+    if (change.part !== 'row') continue;
+    const id = tableId(change.database, change.table);
+    const counted = rows.get(id) ?? { table: profileTable(change.table), rows: 0 };
+    counted.rows++;
+    rows.set(id, counted);
+  }
   return [...rows]
-    .map(([table, count]) => ({ table: profileTable(table), rows: count, triggers: [...(triggers.get(table) ?? [])] }))
+    .map(([id, counted]) => ({ ...counted, triggers: [...(triggers.get(id) ?? [])] }))
     .sort((a, b) => b.rows - a.rows);
 }
 

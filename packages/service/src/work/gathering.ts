@@ -181,7 +181,7 @@ export class Gathering {
       unsettled,
       news: countNews(comparison, collector),
       editedTables: new Set(
-        settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.table] : [])),
+        settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.id] : [])),
       ),
       fingerprint: collector.fingerprint(),
       baselineAt: pair?.createdAt,

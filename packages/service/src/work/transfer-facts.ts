@@ -38,7 +38,7 @@ export interface TransferFacts {
   readonly unsettled: number;
   /** Items that the destination changed itself since the two last had them in common. */
   readonly news: number;
-  /** Tables in which an edited value stands, which the database may spell otherwise. */
+  /** Tables (by `tableId`) in which an edited value stands, which the database may spell otherwise. */
   readonly editedTables: ReadonlySet<string>;
   readonly fingerprint: string;
   readonly baselineAt: Date | undefined;
