@@ -22,6 +22,24 @@ describe('keys inside a value', () => {
     ['serialised numbers', 'a:2:{s:4:"page";i:12;s:1:"n";i:12;}', '$.page', 'a:2:{s:4:"page";i:40;s:1:"n";i:12;}'],
     ['serialised strings, their lengths anew', 'a:1:{i:0;s:2:"12";}', '$[*]', 'a:1:{i:0;s:2:"40";}'],
     ['objects', 'O:4:"Menu":1:{s:4:"page";i:12;}', '$.page', 'O:4:"Menu":1:{s:4:"page";i:40;}'],
+    [
+      'beside values that stand for others by number',
+      'a:2:{s:4:"page";i:12;s:4:"same";R:2;}',
+      '$.page',
+      'a:2:{s:4:"page";i:40;s:4:"same";R:2;}',
+    ],
+    [
+      'beside objects that stand for others',
+      'a:3:{i:0;O:4:"Menu":1:{s:4:"page";i:12;}i:1;r:2;i:2;i:12;}',
+      '$..page',
+      'a:3:{i:0;O:4:"Menu":1:{s:4:"page";i:40;}i:1;r:2;i:2;i:12;}',
+    ],
+    [
+      'beside cases of an enumeration and what a class writes itself',
+      'a:3:{s:1:"s";E:11:"Suit:Hearts";s:1:"c";C:3:"Bag":5:{i:12;}s:4:"page";i:12;}',
+      '$.page',
+      'a:3:{s:1:"s";E:11:"Suit:Hearts";s:1:"c";C:3:"Bag":5:{i:12;}s:4:"page";i:40;}',
+    ],
     ['nothing in what is no document', 'page 12', '$..page', 'page 12'],
     ['nothing where no path leads', '{"other": 12}', '$.page', '{"other": 12}'],
     ['the document itself', '12', '$', '40'],
@@ -39,6 +57,14 @@ describe('keys inside a value', () => {
       expect(standing).not.toBe(value);
       expect(swap(standing, '$.*', { '\0arriving main/public.page\x0012': '12' })).toBe(value);
     }
+  });
+
+  it('knows what it cannot read', () => {
+    const { isReadable } = keysInside('$.page');
+    for (const value of ['{"page":12}', 'a:1:{s:4:"page";R:1;}', '12', '', ' '])
+      expect(isReadable(value), value).toBe(true);
+    for (const value of ['page 12', '{"page":12', 'a:2:{s:4:"page";i:12;}', 'X:1;'])
+      expect(isReadable(value), value).toBe(false);
   });
 
   it('knows what is no path', () => {

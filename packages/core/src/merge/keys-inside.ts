@@ -33,6 +33,7 @@ export function keysInside(path: string): KeysInside {
   const steps = readKeyPath(path);
   if (!steps) throw new Error(`"${path}" is no path.`);
   return {
+    isReadable: (value) => value.trim() === '' || readValueTree(value) !== undefined,
     replace(value, translate) {
       const tree = readValueTree(value);
       if (!tree) return value;

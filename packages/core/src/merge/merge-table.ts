@@ -9,6 +9,8 @@ export type Values = readonly (ByteString | null)[];
 export interface KeysInside {
   /** The value with every key in it translated; the same string when nothing changed. */
   replace(value: ByteString, translate: (key: ByteString) => ByteString): ByteString;
+  /** Whether the value can be read; in what cannot no keys are found. An empty one has none. */
+  isReadable(value: ByteString): boolean;
 }
 
 /** A column that holds keys of a table: the table's own key, or a reference, declared or of the profile. */

@@ -14,12 +14,14 @@ const written = ({ node, text }: Part): ByteString => text.slice(node.start, nod
  * Merges JSON documents or serialised values member by member: what one side changed, added or removed is taken over.
  * Lists count as one value.
  *
- * @returns undefined where both changed the same differently, or where one of the three cannot be read
+ * @returns undefined where both changed the same differently, or where one of the three cannot be read or has values that
+ *   stand for others by their number
  */
 export function mergeValues(base: ByteString, source: ByteString, destination: ByteString): ByteString | undefined {
   const trees = [base, source, destination].map(readValueTree) as [ValueTree?, ValueTree?, ValueTree?];
   const [b, s, d] = trees;
   if (!b || !s || !d || b.format !== s.format || s.format !== d.format) return undefined;
+  if (b.isNumbered || s.isNumbered || d.isNumbered) return undefined;
   const partOf = ({ root, text }: ValueTree): Part => ({ node: root, text });
   return mergeParts(b.format, partOf(b), partOf(s), partOf(d))?.text;
 }

@@ -35,14 +35,17 @@ export interface ValueTree {
   readonly format: 'json' | 'serialised';
   readonly text: ByteString;
   readonly root: ValueNode;
+  /** Some of its values stand for others by their number: members that come or go would make them others'. */
+  readonly isNumbered: boolean;
 }
 
 /** Reads a structured value; undefined when it is not exactly one. Stand-ins for keys count as numbers. */
 export function readValueTree(text: ByteString): ValueTree | undefined {
   const json = new JsonReader(text).document();
-  if (json) return { format: 'json', text, root: json };
-  const serialised = new SerialisedReader(text).document();
-  return serialised && { format: 'serialised', text, root: serialised };
+  if (json) return { format: 'json', text, root: json, isNumbered: false };
+  const reader = new SerialisedReader(text);
+  const root = reader.document();
+  return root && { format: 'serialised', text, root, isNumbered: reader.isNumbered };
 }
 
 class Unreadable extends Error {}
@@ -142,7 +145,10 @@ function nameIn(key: ByteString): ByteString {
 
 const STRING = /"(?:[^"\\\n]|\\[\s\S])*"/y;
 
+/** As strict as the reader of addresses (address/structure.ts): what the one reads the other reads. */
 class SerialisedReader extends Reader {
+  isNumbered = false;
+
   protected value(depth: number): ValueNode {
     if (depth > MAX_DEPTH) throw new Unreadable();
     const start = this.at;
@@ -162,6 +168,22 @@ class SerialisedReader extends Reader {
       case 'd':
         this.match(/[bd]:[^;"{}]+;/y);
         return scalar(undefined, false);
+      case 'r':
+      case 'R':
+        this.match(/[rR]:\d+;/y);
+        this.isNumbered = true;
+        return scalar(undefined, false);
+      case 'E':
+        this.take('E:');
+        this.#counted('"', '"');
+        this.take(';');
+        return scalar(undefined, false);
+      case 'C':
+        this.take('C:');
+        this.#counted('"', '"');
+        this.take(':');
+        this.#counted('{', '}');
+        return scalar(undefined, false);
       case 'i': {
         this.take('i:');
         const text = this.match(NUMBER);
@@ -170,7 +192,7 @@ class SerialisedReader extends Reader {
       }
       case 's': {
         this.take('s:');
-        const text = this.#counted();
+        const text = this.#counted('"', '"');
         this.take(';');
         return scalar(text, true);
       }
@@ -179,7 +201,7 @@ class SerialisedReader extends Reader {
         this.at++;
         if (kind === 'O') {
           this.take(':');
-          this.#counted();
+          this.#counted('"', '"');
         }
         const head = this.text.slice(start, this.at);
         this.take(':');
@@ -199,13 +221,13 @@ class SerialisedReader extends Reader {
     }
   }
 
-  /** `LENGTH:"BYTES"` */
-  #counted(): ByteString {
+  /** `LENGTH:"BYTES"`, or with other signs about it. */
+  #counted(open: string, close: string): ByteString {
     const length = Number(this.match(/\d{1,10}/y));
-    this.take(':"');
+    this.take(`:${open}`);
     const text = this.text.slice(this.at, this.at + length);
     this.at += length;
-    this.take('"');
+    this.take(close);
     return text;
   }
 }

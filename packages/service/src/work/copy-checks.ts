@@ -110,7 +110,7 @@ async function checkDatabases(
   wishes: CopyWishes,
 ): Promise<Check[]> {
   const { records, servers } = context.installation;
-  const { server } = await context.environmentRecord(source.path);
+  const { server } = await context.environmentRecord(destination.path);
   const offers = await servers.admin(await servers.get(records, server)).offers();
   const checks: Check[] = [];
   const found: Found = { personal: [], unclassified: [], broken: [], misfits: [], untried: 0 };

@@ -6,6 +6,7 @@ import {
   isChosen,
   isNamed,
   type RowChange,
+  type RowOutcome,
   type Selectable,
   type StrayAddress,
   tableId,
@@ -104,6 +105,30 @@ export function strayCheck(found: readonly StrayAddress[]): Check {
     message: `${found.length === 1 ? 'One value holds' : `${found.length} values hold`} the address of another environment, which nobody rewrites: ${where.join('; ')}${found.length > SHOWN_MISFITS ? '; and more' : ''}.`,
     remedy: 'Correct them where they come from.',
   };
+}
+
+/** Values that are written and in which keys were to be followed, and which nobody can read; none where all can be read. */
+export function unreadCheck(written: readonly RowOutcome[]): Check[] {
+  const found = new Map<string, number>();
+  for (const { table, raw } of written) {
+    if (!raw.source) continue;
+    for (const { column, inside, when } of table.uses) {
+      const value = raw.source[column];
+      if (!inside || typeof value !== 'string' || (when && !when(raw.source)) || inside.isReadable(value)) continue;
+      const place = `${profileTable(table.table)}.${table.columns[column]}`;
+      found.set(place, (found.get(place) ?? 0) + 1);
+    }
+  }
+  if (found.size === 0) return [];
+  const where = [...found].map(([place, count]) => `${counted(count, 'value')} of ${place}`).join(', ');
+  return [
+    {
+      name: 'keys inside values',
+      state: 'warning',
+      message: `Keys of other rows are to be followed in them, and they cannot be read: ${where}.`,
+      remedy: 'Look at them where they come from; a number in them may mean another row on the destination.',
+    },
+  ];
 }
 
 /** What a comparison must say before anything is written: what is not classified, differs in its make, or was misspelt. */

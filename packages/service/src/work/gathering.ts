@@ -28,7 +28,15 @@ import {
   type TransferSource,
 } from '@tessarion/engine';
 import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
-import { checkFit, checksOf, profileTable, strayCheck, touchedTables, withoutNewPlaces } from './forecast-checks.js';
+import {
+  checkFit,
+  checksOf,
+  profileTable,
+  strayCheck,
+  touchedTables,
+  unreadCheck,
+  withoutNewPlaces,
+} from './forecast-checks.js';
 import { GatheredFiles } from './gathered-files.js';
 import { GatheredRows } from './gathered-rows.js';
 import { fileChange, imageChange } from './item-fields.js';
@@ -125,6 +133,7 @@ export class Gathering {
         message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
         remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
       });
+    checks.push(...unreadCheck(settled.written));
     const stray = strayAddresses(changes, this.otherHosts);
     if (stray.length > 0) checks.push(strayCheck(stray));
     const collector = this.#collector;
