@@ -103,6 +103,7 @@ describe('a snapshot', () => {
         leftOut: { tables: [], areas: [], paths: [] },
         exact: true,
         treeId: 'back',
+        like: back.environment,
         traces: undefined,
         guarded: undefined,
         hash: () => Buffer.alloc(32),

@@ -43,7 +43,9 @@ export async function* walkRoot(
     const folder = node.type === 'link' ? keptFolder(environment.folder, root, node.target) : undefined;
     if (folder !== undefined) {
       if (!classes.has(area.class)) continue;
-      const there = { ...node, type: 'folder' as const, mode: 0o755, bytes: 0, target: undefined };
+      const found = await environment.server.nodeAt(folder);
+      const own = found && { mode: found.mode, uid: found.uid, gid: found.gid };
+      const there = { ...node, ...own, type: 'folder' as const, bytes: 0, target: undefined };
       yield { path: node.path, area, node: there, realPath: folder };
       for await (const inner of environment.server.listTree(folder)) {
         const path = `${node.path}/${inner.path}`;

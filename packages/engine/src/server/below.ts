@@ -4,6 +4,7 @@ import {
   fchmodSync,
   fchownSync,
   fstatSync,
+  lchownSync,
   lstatSync,
   mkdirSync,
   openSync,
@@ -14,6 +15,7 @@ import {
 } from 'node:fs';
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../errors.js';
+import type { Owner } from './server-connection.js';
 
 /**
  * Everything that is read, written or removed below the folder in which environments lie goes through here. A site may
@@ -130,8 +132,8 @@ export class Below {
     }
   }
 
-  /** Makes a folder and those that it lies in. One that is there keeps its mode unless one is given. */
-  makeFolder(path: ByteString, mode?: number): void {
+  /** Makes a folder and those that it lies in. One that is there keeps its mode and owner unless they are given. */
+  makeFolder(path: ByteString, mode?: number, owner?: Owner): void {
     if (path === this.#base || this.#base.startsWith(`${path}/`)) {
       mkdirSync(raw(path), { recursive: true });
       return;
@@ -145,10 +147,11 @@ export class Below {
       this.makeFolder(path.slice(0, path.lastIndexOf('/')));
       isNew = this.at(path, (entry) => made(entry, (mode ?? 0o755) & FOLDER_MODES));
     }
-    if (mode === undefined && !isNew) return;
+    if (mode === undefined && owner === undefined && !isNew) return;
     const fd = this.openFolder(path);
     try {
-      fchmodSync(fd, (mode ?? 0o755) & FOLDER_MODES);
+      if (owner) giveTo(owner, fd);
+      if (mode !== undefined || isNew) fchmodSync(fd, (mode ?? 0o755) & FOLDER_MODES);
     } finally {
       closeSync(fd);
     }
@@ -200,7 +203,7 @@ function made({ path, folder }: Entry, mode: number): boolean {
     mkdirSync(path, { mode });
     const fd = openSync(path, constants.O_RDONLY | constants.O_DIRECTORY | NO_LINK);
     try {
-      giveToOwner(folder, fd);
+      giveTo(ownerIn(folder), fd);
     } finally {
       closeSync(fd);
     }
@@ -243,11 +246,27 @@ function removeEntry({ path }: Entry): void {
  * Where Tessarion is root, what it has just made belongs to whoever owns the folder that it lies in: a site's files are the
  * site's own user's.
  */
-export function giveToOwner(folder: number, made: number): void {
+export function giveTo(owner: Owner, made: number): void {
   if (process.getuid?.() !== 0) return;
-  const { uid, gid } = fstatSync(folder);
-  if (uid !== 0 && fstatSync(made).uid === 0) fchownSync(made, uid, gid);
+  const { uid, gid } = fstatSync(made);
+  if (uid !== owner.uid || gid !== owner.gid) fchownSync(made, owner.uid, owner.gid);
 }
+
+/** The same for a link, which is never opened. */
+export function giveLinkTo(owner: Owner, { path }: Entry): void {
+  if (process.getuid?.() === 0) lchownSync(path, owner.uid, owner.gid);
+}
+
+/**
+ * Who owns what lies in an open folder: who owns the folder. A folder of root's says nothing of who writes in it; the group
+ * of one that passes its group on (setgid) holds all the same.
+ */
+export function ownerIn(folder: number): Owner {
+  const { uid, gid, mode } = fstatSync(folder);
+  return { uid, gid: uid !== 0 || (mode & SETGID) !== 0 ? gid : 0 };
+}
+
+const SETGID = 0o2000;
 
 const MOST_TRIES = 5;
 

@@ -18,12 +18,13 @@ import {
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { EngineError, fileChanged, fileError, readError } from '../errors.js';
-import { Below, type Entry, giveToOwner, inFolder, namesOf, opened, showPath } from './below.js';
+import { Below, type Entry, giveLinkTo, giveTo, inFolder, namesOf, opened, ownerIn, showPath } from './below.js';
 import { runApart } from './run-apart.js';
 import {
   type CommandOptions,
   type CommandResult,
   type FileContent,
+  type Owner,
   type ServerConnection,
   type TreeNode,
   whileStill,
@@ -75,14 +76,14 @@ function mustBeStill(file: number, path: ByteString, before: BigIntStats): void 
 }
 
 /** Fills a new file of an open folder, and removes it again when that fails. @returns its identity */
-async function fill({ path, folder }: Entry, file: number, content: FileContent, mode: number): Promise<string> {
+async function fill({ path }: Entry, file: number, content: FileContent, mode: number, owner: Owner): Promise<string> {
   const write = (piece: Uint8Array): void => {
     for (let at = 0; at < piece.length; ) at += writeSync(file, piece, at);
   };
   try {
     if (content instanceof Uint8Array) write(content);
     else for await (const piece of content) write(piece);
-    giveToOwner(folder, file);
+    giveTo(owner, file);
     const made = fstatSync(file, { bigint: true });
     if (Number(made.mode & 0o7777n) === mode) return identity(made);
     fchmodSync(file, mode);
@@ -96,10 +97,10 @@ async function fill({ path, folder }: Entry, file: number, content: FileContent,
 }
 
 /**
- * Type, mode and identity of everything, then its path, then where it leads: always all three, for what was a link when it
+ * Type, mode, owner and identity of everything, then its path, then where it leads: always all three, for what was a link when it
  * was found may be none when it is written down.
  */
-const FIND = ['-mindepth', '1', '-printf', '%y %m %s %T@ %C@ %i\\0%P\\0%l\\0'];
+const FIND = ['-mindepth', '1', '-printf', '%y %m %U %G %s %T@ %C@ %i\\0%P\\0%l\\0'];
 
 const TYPES: Readonly<Record<string, TreeNode['type']>> = { f: 'file', d: 'folder', l: 'link' };
 
@@ -109,6 +110,8 @@ class FoundNode implements TreeNode {
     readonly path: ByteString,
     readonly type: TreeNode['type'],
     readonly mode: number,
+    readonly uid: number,
+    readonly gid: number,
     readonly identity: string,
     readonly target: ByteString | undefined,
   ) {}
@@ -123,17 +126,24 @@ class FoundNode implements TreeNode {
   }
 }
 
+/** Where mode, user and group end in what `find` says of an entry. */
+function blanksIn(said: string): [afterMode: number, afterUser: number, afterGroup: number] {
+  const afterMode = said.indexOf(' ', 2);
+  const afterUser = said.indexOf(' ', afterMode + 1);
+  return [afterMode, afterUser, said.indexOf(' ', afterUser + 1)];
+}
+
 function foundNodes(output: ByteString): TreeNode[] {
   const nodes: TreeNode[] = [];
   const fields = output.split('\0');
   for (let i = 0; i + 2 < fields.length; i += 3) {
     const [said, path, target] = fields.slice(i, i + 3) as [string, string, string];
-    const blank = said.indexOf(' ', 2);
-    const mode = Number.parseInt(said.slice(2, blank), 8);
+    const [afterMode, afterUser, afterGroup] = blanksIn(said);
+    const mode = Number.parseInt(said.slice(2, afterMode), 8);
+    const [uid, gid] = [Number(said.slice(afterMode, afterUser)), Number(said.slice(afterUser, afterGroup))];
     const type = TYPES[said[0] as string] ?? 'special';
-    nodes.push(
-      new FoundNode(path, type, modeOf(mode, type), said.slice(blank + 1), type === 'link' ? target : undefined),
-    );
+    const identity = said.slice(afterGroup + 1);
+    nodes.push(new FoundNode(path, type, modeOf(mode, type), uid, gid, identity, type === 'link' ? target : undefined));
   }
   return nodes;
 }
@@ -147,12 +157,17 @@ function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined 
     path,
     type,
     mode: modeOf(Number(stat.mode), type),
+    uid: Number(stat.uid),
+    gid: Number(stat.gid),
     bytes: Number(stat.size),
     identity: identity(stat),
     changedAtNs: stat.ctimeNs,
     target: type === 'link' ? bytes(readlinkSync(place, { encoding: 'buffer' })) : undefined,
   };
 }
+
+/** Whom an entry belongs to; where there is none yet, who owns what lies in its folder. */
+const ownerOf = (entry: Entry): Owner => lstatSync(entry.path, { throwIfNoEntry: false }) ?? ownerIn(entry.folder);
 
 /** The same for what may go away while it is looked at. */
 function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
@@ -297,15 +312,16 @@ export class LocalServer implements ServerConnection {
     }
   }
 
-  async writeFile(path: ByteString, content: FileContent, mode: number): Promise<string> {
+  async writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner): Promise<string> {
     return guard(path, () =>
       this.#below.at(path, async (entry) => {
         const plain = mode & PLAIN;
         const file = tryCreate(entry.path, plain);
-        if (file !== undefined) return fill(entry, file, content, plain);
+        if (file !== undefined) return fill(entry, file, content, plain, owner ?? ownerIn(entry.folder));
+        const gives = owner ?? ownerOf(entry);
         const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`);
         rmSync(temporary.path, { force: true });
-        const made = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain);
+        const made = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain, gives);
         renameSync(temporary.path, entry.path);
         return made;
       }),
@@ -320,12 +336,17 @@ export class LocalServer implements ServerConnection {
     return (await this.nodeAt(path))?.identity;
   }
 
-  makeFolder(path: ByteString, mode?: number): Promise<void> {
-    return guard(path, async () => this.#below.makeFolder(path, mode));
+  makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void> {
+    return guard(path, async () => this.#below.makeFolder(path, mode, owner));
   }
 
-  makeLink(path: ByteString, target: ByteString): Promise<void> {
-    return guard(path, async () => this.#below.at(path, (entry) => symlinkSync(raw(target), entry.path)));
+  makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void> {
+    return guard(path, async () =>
+      this.#below.at(path, (entry) => {
+        symlinkSync(raw(target), entry.path);
+        giveLinkTo(owner ?? ownerIn(entry.folder), entry);
+      }),
+    );
   }
 
   /** link(2) takes a link for itself and does not follow it. */
@@ -335,12 +356,15 @@ export class LocalServer implements ServerConnection {
     );
   }
 
-  replaceLink(path: ByteString, target: ByteString, via: ByteString): Promise<void> {
+  replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void> {
     return guard(path, async () =>
       this.#below.at(via, (temporary) => {
         rmSync(temporary.path, { force: true });
         symlinkSync(raw(target), temporary.path);
-        this.#below.at(path, (entry) => renameSync(temporary.path, entry.path));
+        this.#below.at(path, (entry) => {
+          giveLinkTo(owner ?? ownerOf(entry), temporary);
+          renameSync(temporary.path, entry.path);
+        });
       }),
     );
   }

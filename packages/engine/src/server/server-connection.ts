@@ -1,8 +1,14 @@
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 
+/** User and group that something belongs to, as numbers of the server's. */
+export interface Owner {
+  readonly uid: number;
+  readonly gid: number;
+}
+
 /** One thing found in a folder tree. Paths are byte strings relative to the folder that was listed. */
-export interface TreeNode {
+export interface TreeNode extends Owner {
   readonly path: ByteString;
   readonly type: 'file' | 'folder' | 'link' | 'special';
   readonly mode: number;
@@ -33,7 +39,8 @@ export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
 /**
  * A machine where environments live, as far as one folder that holds theirs. All paths are absolute; byte strings where they
- * come from a listing. No link is followed but those of an environment's layout, whatever takes the place of a folder or a
+ * come from a listing. What is made belongs to the owner that is named, else to whom it replaces, else to whom the folder
+ * belongs that it lies in; as far as the connection's user may give it away. No link is followed but those of an environment's layout, whatever takes the place of a folder or a
  * file meanwhile; what is neither file, folder nor link is never opened.
  */
 export interface ServerConnection {
@@ -64,17 +71,17 @@ export interface ServerConnection {
    *
    * @returns its identity
    */
-  writeFile(path: ByteString, content: FileContent, mode: number): Promise<string>;
+  writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner): Promise<string>;
   /** One entry; undefined when nothing is there. */
   nodeAt(path: ByteString): Promise<TreeNode | undefined>;
   /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
   identityOf(path: ByteString): Promise<string | undefined>;
-  /** Makes a folder and those that it lies in; one that is there keeps its mode unless one is given. */
-  makeFolder(path: ByteString, mode?: number): Promise<void>;
-  makeLink(path: ByteString, target: ByteString): Promise<void>;
+  /** Makes a folder and those that it lies in; one that is there keeps its mode and owner unless they are given. */
+  makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void>;
+  makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void>;
   makeHardLink(path: ByteString, existing: ByteString): Promise<void>;
   /** Lets `path` lead to `target` in one atomic step, by way of the temporary name `via`. */
-  replaceLink(path: ByteString, target: ByteString, via: ByteString): Promise<void>;
+  replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void>;
   readLink(path: ByteString): Promise<ByteString | undefined>;
   rename(from: ByteString, to: ByteString): Promise<void>;
   exists(path: ByteString): Promise<boolean>;

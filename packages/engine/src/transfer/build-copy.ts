@@ -182,11 +182,13 @@ function masking(table: SourceTable, hash: KeyedHash): ((lines: ByteString) => B
 /** Lets every root lead to its new tree; each in one atomic step. */
 export async function switchTrees(environment: Environment, treeId: string, epoch: number): Promise<void> {
   for (const root of environment.place.roots) {
-    const link = layout.rootLink(environment.folder, root.name);
-    await environment.server.replaceLink(
-      link,
+    const { server, folder } = environment;
+    await server.replaceLink(
+      layout.rootLink(folder, root.name),
       `trees/${root.name}-${treeId}`,
-      `${environment.folder}/.switch-${root.name}-${epoch}`,
+      `${folder}/.switch-${root.name}-${epoch}`,
+      // Web servers may ask that a link belongs to whom it leads to.
+      await server.nodeAt(layout.tree(folder, root.name, treeId)),
     );
   }
 }

@@ -3,7 +3,7 @@ import type { SpoolWriter } from '../baseline/spool.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '../environment/environment.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
-import { type FileContent, whileStill, whileThere } from '../server/server-connection.js';
+import { type FileContent, type TreeNode, whileStill, whileThere } from '../server/server-connection.js';
 import type { LeftOut } from './build-copy.js';
 import type { CopySource, SourceFile } from './copy-source.js';
 import type { FileTraces, TraceFinder } from './traces.js';
@@ -17,6 +17,8 @@ export interface FilePlan {
   /** Name of the new trees: `trees/ROOT-ID`. */
   readonly treeId: string;
   readonly traces: TraceFinder | undefined;
+  /** Whom the copy's files belong to where the source does not say it file by file: as there. */
+  readonly like: Environment;
 }
 
 const SCRATCH_BYTES = 256 * 1024;
@@ -41,8 +43,12 @@ export async function copyRoot(
   const form = new FileForm(destination, rewriter);
   const scratch = Buffer.allocUnsafe(SCRATCH_BYTES);
   spool?.event({ is: 'root', name: root });
-  await server.makeFolder(tree);
-  for (const area of kept) await server.makeFolder(layout.keep(folder, root, area.name));
+  const top = await topOf(plan.like, root);
+  await server.makeFolder(tree, top?.mode, top);
+  for (const area of kept) {
+    const there = await plan.like.server.nodeAt(layout.keep(plan.like.folder, root, area.name));
+    await server.makeFolder(layout.keep(folder, root, area.name), there?.mode ?? top?.mode, there ?? top);
+  }
 
   const whereTo = (path: ByteString): ByteString => {
     const area = kept.find((one) => path === one.path || path.startsWith(`${one.path}/`));
@@ -57,7 +63,7 @@ export async function copyRoot(
       const target = file.target as ByteString;
       // A kept area may hold the link of the copy that is made anew.
       if (!to.startsWith(`${tree}/`)) await server.remove(to);
-      await server.makeLink(to, rewriter.materialise(target));
+      await server.makeLink(to, rewriter.materialise(target), file.owner);
       spool?.event({ is: 'link', path: file.path, target });
       return;
     }
@@ -65,17 +71,17 @@ export async function copyRoot(
   });
 
   async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
-    const { path, area, mode } = file;
+    const { path, area, mode, owner } = file;
     if (form.isTranslated(path, area)) {
       const content = await file.content();
       const here = form.materialise(path, area, content);
       plan.traces?.inFile(path).look(here);
-      await server.writeFile(to, here, mode);
+      await server.writeFile(to, here, mode, owner);
       spool?.event({ is: 'file', path, mode, ...form.plainHash(path, area, content) });
       spool?.bytes(content);
       work.count({ files: 1, bytes: here.length });
     } else {
-      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode));
+      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, owner));
       spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
       work.count({ files: 1, bytes: file.bytes });
     }
@@ -103,10 +109,17 @@ export async function copyRoot(
         continue;
       }
       const isKept = kept.some((area) => area.path === file.path);
-      if (!isKept && !isLeftOut(plan, file)) await server.makeFolder(whereTo(file.path), file.mode);
+      if (!isKept && !isLeftOut(plan, file)) await server.makeFolder(whereTo(file.path), file.mode, file.owner);
       spool?.event({ is: 'folder', path: file.path, mode: file.mode });
     }
   }
+}
+
+/** The folder of a root in use: whom it belongs to, and its mode. */
+async function topOf({ server, folder }: Environment, root: string): Promise<TreeNode | undefined> {
+  const link = layout.rootLink(folder, root);
+  const target = await server.readLink(link);
+  return server.nodeAt(target === undefined ? link : target.startsWith('/') ? target : `${folder}/${target}`);
 }
 
 async function* looked(pieces: AsyncIterable<Buffer>, traces: FileTraces | undefined): AsyncGenerator<Buffer> {

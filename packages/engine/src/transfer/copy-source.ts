@@ -19,6 +19,7 @@ import { fromPortable, type PortableEnvironment, toPortable } from '../environme
 import { canonicalLink, FileForm, walkRoot } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { showPath } from '../server/local-server.js';
+import type { Owner } from '../server/server-connection.js';
 import { SnapshotLibrary } from '../snapshot/library.js';
 import { readPieces, storedPieces, walkTree } from '../snapshot/read-tree.js';
 import { readRowImage } from '../snapshot/row-image.js';
@@ -50,6 +51,8 @@ export interface SourceFile {
   readonly area: AreaRule;
   readonly type: 'file' | 'folder' | 'link';
   readonly mode: number;
+  /** Whom it belongs to; undefined where nobody has taken that down. */
+  readonly owner: Owner | undefined;
   /** Canonical target of a link. */
   readonly target: ByteString | undefined;
   readonly bytes: number;
@@ -173,7 +176,8 @@ export class LiveSource implements CopySource {
         );
       const linkOf = (): ByteString =>
         canonicalLink(this.#environment, this.#rewriter, path, node.target as ByteString);
-      const file = { path, area, type: node.type, mode: node.mode, bytes: node.bytes };
+      const owner = { uid: node.uid, gid: node.gid };
+      const file = { path, area, type: node.type, mode: node.mode, owner, bytes: node.bytes };
       yield {
         ...file,
         get target() {
@@ -235,6 +239,7 @@ export class SnapshotSource implements CopySource {
         area: areaOf(this.#areas, path),
         type: entry.type,
         mode: entry.type === 'link' ? 0o777 : entry.mode,
+        owner: undefined,
         target: entry.type === 'link' ? entry.target : undefined,
         bytes: entry.type === 'file' ? entry.size : 0,
         at: undefined,

@@ -34,7 +34,13 @@ const work: Work = {
 async function copyAll(): Promise<void> {
   const source = sourceFrom(order.source);
   const traces = order.tracesOf && new TraceFinder(fromPortable(order.tracesOf));
-  const plan = { ...order, source, destination: fromPortable(order.destination), traces };
+  const plan = {
+    ...order,
+    source,
+    destination: fromPortable(order.destination),
+    like: fromPortable(order.like),
+    traces,
+  };
   let spool: SpoolWriter | undefined;
   try {
     spool = order.spool && new SpoolWriter(order.spool.path, Buffer.from(order.spool.key));

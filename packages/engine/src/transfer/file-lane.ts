@@ -14,6 +14,8 @@ export interface FileLaneOrder {
   readonly leftOut: LeftOut;
   readonly exact: boolean;
   readonly treeId: string;
+  /** See {@link FilePlan.like}. */
+  readonly like: PortableEnvironment;
   /** The environment whose traces are looked for. */
   readonly tracesOf: PortableEnvironment | undefined;
   readonly spool: { readonly path: string; readonly key: Uint8Array } | undefined;
@@ -43,6 +45,7 @@ export async function copyFilesAside(
     leftOut: plan.leftOut,
     exact: plan.exact,
     treeId: plan.treeId,
+    like: toPortable(plan.like),
     tracesOf,
     spool,
   };

@@ -6,7 +6,7 @@ import { eachOf, FileForm, rootFolder } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/local-server.js';
-import { type TreeNode, whileThere } from '../server/server-connection.js';
+import { type Owner, type ServerConnection, type TreeNode, whileThere } from '../server/server-connection.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './check-rows.js';
 import { rewriterOf } from './copy-files.js';
@@ -72,21 +72,20 @@ export async function stageTree(
     );
 
   await server.remove(to);
-  await server.makeFolder(to);
+  const top = await server.nodeAt(from);
+  await server.makeFolder(to, top?.mode, top);
   const nodes = await server.listWhole(from);
+  const before = new Map(nodes.map((node) => [node.path, node]));
   const depth = (path: ByteString): number => path.split('/').length;
-  for (const { path, mode: folderMode } of nodes
-    .filter((node) => node.type === 'folder')
-    .sort((a, b) => depth(a.path) - depth(b.path)))
-    await server.makeFolder(`${to}/${path}`, folderMode);
+  for (const node of nodes.filter(({ type }) => type === 'folder').sort((a, b) => depth(a.path) - depth(b.path)))
+    await server.makeFolder(`${to}/${node.path}`, node.mode, node);
   await eachOf(filesOf(nodes), 16, async (node) => {
     checkpoint(work);
     if (applied.has(node.path)) return;
-    if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString);
+    if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString, node);
     else await whileThere(() => server.makeHardLink(`${to}/${node.path}`, node.at));
   });
   if (known) {
-    const before = new Map(nodes.map((node) => [node.path, node]));
     for (const node of await server.listWhole(to)) {
       const former = before.get(node.path);
       if (former) known.follow(node.path, former, node);
@@ -95,9 +94,11 @@ export async function stageTree(
   for (const change of applied.values()) {
     checkpoint(work);
     if (change.after.type === 'absent') continue;
+    // What takes a file's place belongs to whom that belonged.
+    const owner = before.get(change.path);
     await server.makeFolder(`${to}/${change.path}`.split('/').slice(0, -1).join('/'));
     if (change.after.type === 'link')
-      await server.makeLink(`${to}/${change.path}`, rewriter.materialise(change.after.target));
+      await server.makeLink(`${to}/${change.path}`, rewriter.materialise(change.after.target), owner);
     else {
       const area = areaOf(areasOf(environment.profile), change.path);
       const { pieces, mode: fileMode } = change.after;
@@ -107,6 +108,7 @@ export async function stageTree(
           ? form.materialise(change.path, area, await readPieces(store, pieces))
           : storedPieces(store, pieces),
         fileMode,
+        owner,
       );
     }
     work.count({ files: 1 });
@@ -121,10 +123,11 @@ export async function stageTree(
         yield { ...pick(node), at: `${from}/${node.path}` };
       else {
         // By the profile as it is now the area is a part of the tree again.
-        await server.makeFolder(`${to}/${node.path}`);
+        const there = await server.nodeAt(kept);
+        await server.makeFolder(`${to}/${node.path}`, there?.mode, there);
         for await (const inner of server.listTree(kept)) {
           const path = `${node.path}/${inner.path}`;
-          if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode);
+          if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode, inner);
           else yield { ...pick(inner), path, at: `${kept}/${inner.path}` };
         }
       }
@@ -132,7 +135,13 @@ export async function stageTree(
   }
 }
 
-const pick = ({ path, type, target }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> => ({ path, type, target });
+const pick = ({ path, type, target, uid, gid }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> & Owner => ({
+  path,
+  type,
+  target,
+  uid,
+  gid,
+});
 
 /** An unchanged file is the same file in both trees: what was written in place is there already. */
 const markOf = ({ type, target, identity }: TreeNode): string =>
@@ -163,9 +172,10 @@ export async function carryOver(
   for (const [path, mark] of now) {
     if (before.get(path) === mark || changes.has(path)) continue;
     const to = `${staged.to}/${path}`;
-    await server.makeFolder(to.split('/').slice(0, -1).join('/'));
+    await makeFoldersLike(server, staged, path);
     await server.remove(to);
-    if (mark.startsWith('link ')) await server.makeLink(to, mark.slice('link '.length));
+    const link = mark.startsWith('link ') ? await server.nodeAt(`${staged.from}/${path}`) : undefined;
+    if (mark.startsWith('link ')) await server.makeLink(to, mark.slice('link '.length), link);
     else await server.makeHardLink(to, `${staged.from}/${path}`);
     carried.push(path);
   }
@@ -176,6 +186,21 @@ export async function carryOver(
   }
   staged.seen = now;
   return carried.sort();
+}
+
+/** Makes the folders that a path of one tree lies in there as they are in the other, where they are new. */
+async function makeFoldersLike(
+  server: ServerConnection,
+  { from, to }: Pick<StagedTree, 'from' | 'to'>,
+  path: ByteString,
+): Promise<void> {
+  const parts = path.split('/').slice(0, -1);
+  for (const [i] of parts.entries()) {
+    const folder = parts.slice(0, i + 1).join('/');
+    if (await server.exists(`${to}/${folder}`)) continue;
+    const there = await server.nodeAt(`${from}/${folder}`);
+    await server.makeFolder(`${to}/${folder}`, there?.mode, there);
+  }
 }
 
 /** Stores the contents that file changes speak of, as one side has them, so that they can be written and undone. */

@@ -10,6 +10,7 @@ import {
   extensionsOf,
   type LeftOut,
   LiveSource,
+  layout,
   SnapshotSource,
   TRACE_WORDS,
   TraceFinder,
@@ -18,6 +19,13 @@ import { enqueue } from '../records/queue.js';
 import { findBaseline, saveBaseline } from '../records/snapshots.js';
 import type { TransferContext } from './context.js';
 import { lowerOf } from './pair.js';
+
+/** Makes a copy's own folder, of the owner that the source's has: programs of a site run as that user. */
+export async function makeFolderLike(source: Environment, destination: Environment): Promise<void> {
+  const { server, folder } = destination;
+  await server.makeFolder(folder, undefined, await source.server.nodeAt(source.folder));
+  await server.makeFolder(layout.trees(folder));
+}
 
 /** Where a copy's content comes from. */
 export type Origin = { readonly from: string } | { readonly snapshot: string };
@@ -86,6 +94,7 @@ export async function fillCopy(
       traces,
       guarded: exact ? undefined : source,
       treeId: context.record.id,
+      like: exact ? destination : source,
       spools: remembers ? { folder: spoolFolder, key: library.location.key } : undefined,
     },
     context.work,

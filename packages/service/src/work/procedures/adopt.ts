@@ -101,7 +101,7 @@ async function convertRoot(environment: Environment, root: string, id: string): 
   await server.makeFolder(layout.trees(folder));
   if ((await server.readLink(link)) === undefined) {
     if (await server.exists(link)) await server.rename(link, tree);
-    await server.replaceLink(link, `trees/${root}-${id}`, `${folder}/.switch-${root}`);
+    await server.replaceLink(link, `trees/${root}-${id}`, `${folder}/.switch-${root}`, await server.nodeAt(tree));
   }
   const current = await server.readLink(link);
   const inUse = `${folder}/${current}`;
@@ -113,9 +113,11 @@ async function convertRoot(environment: Environment, root: string, id: string): 
       await server.makeFolder(`${folder}/keep/${root}`);
       if (!(await server.exists(beside))) await server.rename(inside, beside);
     } else {
-      await server.makeFolder(beside);
+      const top = await server.nodeAt(inUse);
+      await server.makeFolder(beside, top?.mode, top);
       await server.makeFolder(inside.split('/').slice(0, -1).join('/'));
     }
-    await server.replaceLink(inside, keepLinkTarget(root, area), `${inside}.tsr-switch`);
+    const owner = await server.nodeAt(beside);
+    await server.replaceLink(inside, keepLinkTarget(root, area), `${inside}.tsr-switch`, owner);
   }
 }

@@ -7,6 +7,7 @@ import {
   type CopyWishes,
   fillCopy,
   makeDatabases,
+  makeFolderLike,
   NOTHING_LEFT_OUT,
   type Origin,
   proveHarmless,
@@ -56,7 +57,7 @@ export const clone: Procedure = {
       async run(context) {
         const { source, destination } = await ends(context);
         await context.raiseFence(destination);
-        await destination.server.makeFolder(layout.trees(destination.folder));
+        await makeFolderLike(source, destination);
         await makeDatabases(context, source, destination);
         return counted(destination.databases.length, 'database');
       },

@@ -1,11 +1,11 @@
 import { counted } from '@tessarion/core';
-import { drawKeys, layout, switchTrees } from '@tessarion/engine';
+import { drawKeys, switchTrees } from '@tessarion/engine';
 import { applyAlone } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
-import { fillCopy, makeDatabases, NOTHING_LEFT_OUT, proveHarmless } from '../copying.js';
+import { fillCopy, makeDatabases, makeFolderLike, NOTHING_LEFT_OUT, proveHarmless } from '../copying.js';
 import { keepNewContents } from '../keep-contents.js';
 import { changeSchema } from '../make-schema.js';
 import type { Procedure } from '../procedure.js';
@@ -67,7 +67,7 @@ export const preview: Procedure = {
         await installation.servers.admin(server).drop(...preview.databases.map(({ login }) => login));
         await preview.server.remove(preview.folder);
         await context.raiseFence(preview);
-        await preview.server.makeFolder(layout.trees(preview.folder));
+        await makeFolderLike(live, preview);
         await makeDatabases(context, live, preview);
         return counted(preview.databases.length, 'database');
       },
