@@ -206,6 +206,13 @@ function printCollisions(items: readonly ForecastItem[]): void {
     }
 }
 
+/** When tasks run, in words. */
+const TASK_TIMES = {
+  staged: 'staged, before anybody sees it',
+  held: 'held, while visitors wait',
+  after: 'after, when it shows',
+} as const;
+
 /** Changed things of which a forecast says what uses them. */
 const MOST_USED = 6;
 
@@ -251,6 +258,10 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
   const fired = forecast.touched.filter((one) => one.triggers.length > 0);
   if (fired.length > 0)
     say(`Triggers fire: ${fired.map((one) => `${one.triggers.join(', ')} of ${one.table}`).join('; ')}`);
+  for (const task of forecast.tasks)
+    say(
+      `Task ${task.name}, ${TASK_TIMES[task.phase]}${!task.changesSchema ? '' : task.runs ? '; it changes the schema' : `; it changes the schema; runs only when chosen: --run ${task.name}`}`,
+    );
   const kept = forecast.kept
     .filter((one) => one.count > 0)
     .map((one) => `${count(one.count)} ${one.count === 1 ? one.kind : one.plural}`);

@@ -355,6 +355,8 @@ export const ForecastWishes = z.strictObject({
   except: z.array(z.string().min(1)).max(1000),
   settlements: z.record(z.string(), Settlement),
   rest: z.enum(['source', 'destination']).nullable(),
+  /** Tasks that change the schema and are to run; the others run by themselves. */
+  tasks: z.array(z.string().min(1)).max(50).optional(),
 });
 export type ForecastWishes = z.infer<typeof ForecastWishes>;
 
@@ -437,6 +439,16 @@ export const Forecast = z.object({
   rewrites: z.array(z.object({ table: z.string(), column: z.string(), count: z.number().int() })),
   /** Tables that are written, and the triggers on them that fire. */
   touched: z.array(z.object({ table: z.string(), rows: z.number().int(), triggers: z.array(z.string()) })),
+  /** What the profile runs with it, in order; those that change the schema only when they are chosen. */
+  tasks: z.array(
+    z.object({
+      name: z.string(),
+      phase: z.enum(['staged', 'held', 'after']),
+      command: z.array(z.string()),
+      changesSchema: z.boolean(),
+      runs: z.boolean(),
+    }),
+  ),
   checks: z.array(Check),
   estimateSeconds: z.number().nullable(),
   holdMilliseconds: z.number().nullable(),

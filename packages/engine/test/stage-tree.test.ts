@@ -71,7 +71,7 @@ const change = async (path: string, after: FileState): Promise<FileChange> => ({
 });
 
 const stage = (changes: readonly FileChange[], mode: 'strict' | 'lenient' = 'strict'): Promise<StagedTree> =>
-  stageTree(site.environment, 'main', 't1', changes, library.store, mode, idle);
+  stageTree(site.environment, 'main', 't1', changes, { store: library.store, mode, work: idle });
 const switchOver = (): Promise<void> => switchTrees(site.environment, 't1', 1);
 
 describe('a tree staged beside the one in use', () => {

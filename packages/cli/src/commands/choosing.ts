@@ -13,6 +13,7 @@ export interface Choice {
   readonly keep?: string[];
   readonly edit?: string[];
   readonly rest?: 'source' | 'destination';
+  readonly run?: string[];
 }
 
 /** The options by which somebody chooses what moves and settles what collides. */
@@ -23,7 +24,8 @@ export const choosing = (command: Command): Command =>
     .option('--take <ID...>', 'settle: the source’s counts, in an item or in one collision')
     .option('--keep <ID...>', 'settle: the destination’s stays')
     .option('--edit <ID=VALUE...>', 'settle: this value counts')
-    .addOption(new Option('--rest <SIDE>', 'settle all others').choices(['source', 'destination']));
+    .addOption(new Option('--rest <SIDE>', 'settle all others').choices(['source', 'destination']))
+    .option('--run <TASK...>', 'run these tasks too, which change the schema');
 
 /** The wishes that the options say. @throws {CliError} usage */
 export function wishesOf(options: Choice): Partial<ForecastWishes> {
@@ -46,5 +48,6 @@ export function wishesOf(options: Choice): Partial<ForecastWishes> {
     except: options.except ?? [],
     settlements,
     rest: options.rest ?? null,
+    ...(options.run === undefined ? {} : { tasks: options.run }),
   };
 }

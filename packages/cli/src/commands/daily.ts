@@ -54,8 +54,8 @@ async function makeForecast(
 
 /** A forecast that somebody has read, so that what was read is what is done. @throws {CliError} */
 async function readForecast(client: Client, id: string, options: MergeOptions): Promise<Forecast> {
-  const { from, onto, snapshot, replace, only, except, take, keep, edit, rest } = options;
-  const said = Object.entries({ from, onto, snapshot, replace, only, except, take, keep, edit, rest });
+  const { from, onto, snapshot, replace, only, except, take, keep, edit, rest, run } = options;
+  const said = Object.entries({ from, onto, snapshot, replace, only, except, take, keep, edit, rest, run });
   const more = said.flatMap(([name, value]) => (value === undefined ? [] : [`--${name}`]));
   if (more.length > 0)
     throw new CliError(

@@ -176,9 +176,10 @@ export async function readState(
   root: string,
   path: ByteString,
   rewriter: Rewriter,
+  tree = rootFolder(environment, root),
 ): Promise<FileState> {
   const { server, profile } = environment;
-  const realPath = `${rootFolder(environment, root)}/${path}`;
+  const realPath = `${tree}/${path}`;
   const node = await server.nodeAt(realPath);
   if (!node || node.type === 'folder' || node.type === 'special') return { type: 'absent' };
   if (node.type === 'link')

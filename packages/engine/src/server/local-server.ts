@@ -3,8 +3,10 @@ import {
   type BigIntStats,
   closeSync,
   constants,
+  copyFileSync,
   fchmodSync,
   fstatSync,
+  futimesSync,
   linkSync,
   lstatSync,
   openSync,
@@ -354,6 +356,29 @@ export class LocalServer implements ServerConnection {
     return guard(path, async () =>
       this.#below.at(existing, (from) => this.#below.at(path, (to) => linkSync(from.path, to.path))),
     );
+  }
+
+  copyFile(path: ByteString, existing: ByteString): Promise<void> {
+    return guard(existing, async () => {
+      const file = this.#below.openFile(existing);
+      try {
+        const stat = fstatSync(file);
+        this.#below.at(path, (entry) => {
+          // Where the file system can, the two share their blocks until one is written to.
+          copyFileSync(opened(file), entry.path, constants.COPYFILE_EXCL | constants.COPYFILE_FICLONE);
+          const made = openSync(entry.path, constants.O_RDONLY | constants.O_NOFOLLOW);
+          try {
+            giveTo(stat, made);
+            fchmodSync(made, stat.mode & PLAIN);
+            futimesSync(made, stat.atimeMs / 1000, stat.mtimeMs / 1000);
+          } finally {
+            closeSync(made);
+          }
+        });
+      } finally {
+        closeSync(file);
+      }
+    });
   }
 
   replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void> {

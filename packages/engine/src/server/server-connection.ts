@@ -80,6 +80,8 @@ export interface ServerConnection {
   makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void>;
   makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void>;
   makeHardLink(path: ByteString, existing: ByteString): Promise<void>;
+  /** Makes a file of its own with the content, owner, mode and time of another one; nothing may be there yet. */
+  copyFile(path: ByteString, existing: ByteString): Promise<void>;
   /** Lets `path` lead to `target` in one atomic step, by way of the temporary name `via`. */
   replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void>;
   readLink(path: ByteString): Promise<ByteString | undefined>;

@@ -19,6 +19,8 @@ export interface StagedTree {
   readonly to: ByteString;
   readonly written: number;
   readonly remains: readonly Remain[];
+  /** Where files are not shared with the former tree: when it was made, in nanoseconds since 1970 as the server has it. */
+  readonly ownSince: bigint | undefined;
   /** What stood in the former tree when it was last looked at, by path (see {@link markOf}). */
   seen: Map<ByteString, string>;
 }
@@ -35,21 +37,29 @@ export async function treeInUse(environment: Environment, root: string): Promise
   return target.startsWith('/') ? target : `${environment.folder}/${target}`;
 }
 
+/** How a tree is staged. */
+export interface Staging {
+  readonly store: PackStore;
+  readonly mode: Mode;
+  readonly work: Work;
+  /** Hashes of the root's files, to be known still though files get a second name. */
+  readonly known?: KnownFiles | undefined;
+  /** Whether files are copied rather than linked. */
+  readonly ownFiles?: boolean;
+}
+
 /**
  * Makes a new tree out of the one in use: unchanged files are the same files under a second name, so that the cost
  * grows with the number of files and not with their size; changed ones come from the store.
  *
- * @param known hashes of the root's files, to be known still though files get a second name
+ * Where programs are to work in it, unchanged files are copies instead: what they write in place would show at once.
  */
 export async function stageTree(
   environment: Environment,
   root: string,
   treeId: string,
   changes: readonly FileChange[],
-  store: PackStore,
-  mode: Mode,
-  work: Work,
-  known?: KnownFiles,
+  { store, mode, work, known, ownFiles = false }: Staging,
 ): Promise<StagedTree> {
   const { server, folder } = environment;
   const from = await treeInUse(environment, root);
@@ -74,6 +84,7 @@ export async function stageTree(
   await server.remove(to);
   const top = await server.nodeAt(from);
   await server.makeFolder(to, top?.mode, top);
+  const began = await server.nodeAt(to);
   const nodes = await server.listWhole(from);
   const before = new Map(nodes.map((node) => [node.path, node]));
   const depth = (path: ByteString): number => path.split('/').length;
@@ -83,7 +94,10 @@ export async function stageTree(
     checkpoint(work);
     if (applied.has(node.path)) return;
     if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString, node);
-    else await whileThere(() => server.makeHardLink(`${to}/${node.path}`, node.at));
+    else
+      await whileThere(() =>
+        ownFiles ? server.copyFile(`${to}/${node.path}`, node.at) : server.makeHardLink(`${to}/${node.path}`, node.at),
+      );
   });
   if (known) {
     for (const node of await server.listWhole(to)) {
@@ -113,7 +127,8 @@ export async function stageTree(
     }
     work.count({ files: 1 });
   }
-  return { root, from, to, written: applied.size, remains, seen: marksOf(nodes) };
+  const ownSince = ownFiles ? began?.changedAtNs : undefined;
+  return { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
 
   async function* filesOf(found: readonly TreeNode[]) {
     for (const node of found) {
@@ -157,17 +172,25 @@ const marksOf = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
 /**
  * Carries over what was written to the former tree since it was last looked at, but for the paths that the transfer
  * writes itself. Called right before the switch and once more after it. A worker that took over has not looked at the
- * former tree before; then the two trees are compared.
+ * former tree before; then the two trees are compared, or where they share no files, the time is asked.
  *
  * @returns the paths carried over
  */
 export async function carryOver(
   { server }: Environment,
-  staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string> },
+  staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string>; readonly ownSince?: bigint | undefined },
   changes: ReadonlySet<ByteString>,
 ): Promise<ByteString[]> {
-  const before = staged.seen ?? marksOf(await server.listWhole(staged.to));
-  const now = marksOf(await server.listWhole(staged.from));
+  const nodes = await server.listWhole(staged.from);
+  const now = marksOf(nodes);
+  const { ownSince } = staged;
+  const before =
+    staged.seen ??
+    marksOf(
+      ownSince === undefined
+        ? await server.listWhole(staged.to)
+        : nodes.filter(({ changedAtNs }) => changedAtNs <= ownSince),
+    );
   const carried: ByteString[] = [];
   for (const [path, mark] of now) {
     if (before.get(path) === mark || changes.has(path)) continue;
@@ -187,6 +210,42 @@ export async function carryOver(
   staged.seen = now;
   return carried.sort();
 }
+
+/**
+ * What programs wrote into a new tree that has files of its own, as changes against the one in use.
+ *
+ * @param written paths that the transfer itself writes
+ */
+export async function changesByPrograms(
+  environment: Environment,
+  { root, from, to }: Pick<StagedTree, 'root' | 'from' | 'to'>,
+  written: ReadonlySet<ByteString>,
+): Promise<FileChange[]> {
+  const { server } = environment;
+  const [before, after] = [contentMarks(await server.listWhole(from)), contentMarks(await server.listWhole(to))];
+  const rewriter = rewriterOf(environment);
+  const changes: FileChange[] = [];
+  for (const path of new Set([...before.keys(), ...after.keys()])) {
+    if (written.has(path) || before.get(path) === after.get(path)) continue;
+    const [was, is] = [
+      await readState(environment, root, path, rewriter, from),
+      await readState(environment, root, path, rewriter, to),
+    ];
+    if (!sameFile(was, is)) changes.push({ part: 'file', root, path, before: was, after: is });
+  }
+  return changes;
+}
+
+/** What tells a file from another without reading it, where copies keep size and time. */
+const contentMarks = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
+  new Map(
+    nodes.flatMap(({ path, type, target, mode, identity }) => {
+      const [size, time] = identity.split(' ');
+      return type === 'folder' || type === 'special'
+        ? []
+        : [[path, type === 'link' ? `link ${target}` : `${mode} ${size} ${Math.floor(Number(time) * 1000)}`] as const];
+    }),
+  );
 
 /** Makes the folders that a path of one tree lies in there as they are in the other, where they are new. */
 async function makeFoldersLike(

@@ -1,7 +1,8 @@
-import { counted, type FileChange, type RowChange, rulesForTable, tableId } from '@tessarion/core';
+import { type ByteString, counted, type FileChange, type RowChange, rulesForTable, tableId } from '@tessarion/core';
 import {
   type AppliedRows,
   carryOver,
+  changesByPrograms,
   EngineError,
   type Environment,
   isKept,
@@ -14,6 +15,7 @@ import {
   type StagedTree,
   showPath,
   stageTree,
+  storeContents,
   switchTrees,
   tableNamed,
   treeInUse,
@@ -40,15 +42,59 @@ function workOf(context: TransferContext): OpenWork {
 const LEASE_MS = 8000;
 const DRAIN_MS = 2000;
 
-/** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */
-const treeFiles = async (context: TransferContext, { profile }: Environment, set: ChangeSet): Promise<FileChange[]> =>
-  (await filesOf(context, set.id, set.file)).filter((change) => !isKept(profile, change.path));
+/** How long a hold that was asked for lasts at most. */
+const leaseMs = ({ data }: TransferContext): number => (data.leaseMs as number | undefined) ?? LEASE_MS;
 
-/** Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes. */
+/** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */
+async function treeFiles(context: TransferContext, { profile }: Environment, set: ChangeSet): Promise<FileChange[]> {
+  const also = set.alsoFiles === undefined ? [] : await filesOf(context, set.alsoFiles, set.file);
+  return [...(await filesOf(context, set.id, set.file)), ...also].filter((change) => !isKept(profile, change.path));
+}
+
+const TASKS_WROTE = 'tasksWrote';
+
+/** The change set of what tasks wrote into the new trees, where they wrote anything. */
+export const writtenByTasks = ({ record, data }: TransferContext): { alsoFiles?: string } =>
+  data[TASKS_WROTE] === true ? { alsoFiles: `${record.id}-tasks` } : {};
+
+/** Notes what tasks wrote into the new trees, so that it can be put back with everything else. */
+export async function noteTaskFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
+  const own = await treeFiles(context, environment, set);
+  const made: FileChange[] = [];
+  for (const tree of workOf(context).trees) {
+    const written = new Set(own.filter((change) => change.root === tree.root).map((change) => change.path));
+    made.push(...(await changesByPrograms(environment, tree, written)));
+  }
+  if (made.length === 0) return;
+  const library = context.library();
+  await library.store.write((writer) => storeContents(environment, made, 'before', writer));
+  await library.saveChanges(`${context.record.id}-tasks`, made);
+  await context.remember({ [TASKS_WROTE]: true });
+}
+
+/** The new tree of an environment's first root, where one was staged. */
+export function stagedTreeOf(
+  context: TransferContext,
+  { folder, place }: Environment,
+  set: ChangeSet,
+): ByteString | undefined {
+  const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
+  const [first] = place.roots;
+  return first && roots.some(({ root }) => root === first.name)
+    ? layout.tree(folder, first.name, set.treeId)
+    : undefined;
+}
+
+/**
+ * Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes.
+ *
+ * @param ownFiles whether the new trees have files of their own, in which programs may write
+ */
 export async function stageChanges(
   context: TransferContext,
   environment: Environment,
   set: ChangeSet,
+  { ownFiles = false }: { readonly ownFiles?: boolean } = {},
 ): Promise<string> {
   const state = workOf(context);
   state.trees = [];
@@ -60,14 +106,22 @@ export async function stageChanges(
     const memory = await context.memory(environment.path);
     const known = memory.filesOf(root.name, await context.edition(environment.site));
     const { store } = context.library();
-    const staged = await stageTree(environment, root.name, set.treeId, changes, store, set.mode, context.work, known);
+    const staged = await stageTree(environment, root.name, set.treeId, changes, {
+      store,
+      mode: set.mode,
+      work: context.work,
+      known,
+      ownFiles,
+    });
     await memory.save();
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
   }
   // What the roots will lead to is on the disk before they do.
   if (state.trees.length > 0) await environment.server.flush(environment.folder);
-  await context.remember({ roots: state.trees.map(({ root, from }) => ({ root, from })) });
+  await context.remember({
+    roots: state.trees.map(({ root, from, ownSince }) => ({ root, from, ownSince: ownSince?.toString() })),
+  });
 
   const rows = await stageRows(context, environment, set, environment.databases);
   return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
@@ -99,26 +153,39 @@ async function stageRows(
   return rows;
 }
 
-/** Carries over late files, then lets the front hold visitors back. */
+/**
+ * Carries over late files, then lets the front hold visitors back.
+ *
+ * @param moreMs by what the hold may be longer than it takes to write
+ */
 export async function holdVisitors(
   context: TransferContext,
   environment: Environment,
   set: ChangeSet,
+  moreMs = 0,
 ): Promise<string> {
   await carryLateFiles(context, environment, set);
-  const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS, DRAIN_MS);
-  await context.remember({ lease });
+  const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS + moreMs, DRAIN_MS);
+  await context.remember({ lease, leaseMs: LEASE_MS + moreMs });
   return `waited ${waitedMs} ms for requests to end`;
 }
 
+/** A root of which a new tree was staged, as it is on record. */
+interface StagedRoot {
+  readonly root: string;
+  readonly from: string;
+  readonly ownSince?: string;
+}
+
 async function carryLateFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
-  const roots = (context.data.roots as { root: string; from: string }[] | undefined) ?? [];
+  const roots = (context.data.roots as StagedRoot[] | undefined) ?? [];
   if (roots.length === 0) return;
   const files = await treeFiles(context, environment, set);
-  for (const { root, from } of roots) {
+  for (const { root, from, ownSince } of roots) {
     const own = new Set(files.filter((change) => change.root === root).map((change) => change.path));
     const staged = workOf(context).trees.find((one) => one.root === root);
-    const trees = staged ?? { from, to: layout.tree(environment.folder, root, set.treeId) };
+    const since = ownSince === undefined ? {} : { ownSince: BigInt(ownSince) };
+    const trees = staged ?? { from, to: layout.tree(environment.folder, root, set.treeId), ...since };
     const carried = await carryOver(environment, trees, own);
     for (const path of carried) await context.say(`${showPath(path)} was written meanwhile and is carried over.`);
   }
@@ -206,7 +273,7 @@ export async function releaseVisitors(
     heldMs === undefined
       ? undefined
       : heldMs === null
-        ? `the hold had ended by itself after ${LEASE_MS / 1000} s`
+        ? `the hold had ended by itself after ${leaseMs(context) / 1000} s`
         : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
@@ -221,7 +288,7 @@ export async function releaseVisitors(
 async function releaseLease(context: TransferContext): Promise<number | null | undefined> {
   const lease = context.data.lease as string | undefined;
   if (lease === undefined) return undefined;
-  const until = Date.now() + LEASE_MS;
+  const until = Date.now() + leaseMs(context);
   const release = async (): Promise<number | null> => {
     try {
       return (await context.installation.gateway.release(lease)).heldMs;

@@ -53,6 +53,8 @@ export async function compareWithForecast(
     ...[...now.values()].filter((item) => shown.get(item.id)?.hash !== item.hash),
     ...[...shown.values()].filter((item) => !now.has(item.id)),
   ].map((item) => `${item.kind} "${item.title}"`);
+  if (JSON.stringify(forecast.result?.tasks ?? []) !== JSON.stringify(facts.tasks))
+    changed.push('the tasks of the profile');
   const named = changed.slice(0, MOST_NAMED).join(', ');
   const more = changed.length > MOST_NAMED ? ` and ${changed.length - MOST_NAMED} more` : '';
   const why =

@@ -115,6 +115,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     parts: [...facts.collector.parts.values()],
     rewrites: facts.rewrites,
     touched: facts.touched,
+    tasks: facts.tasks,
     checks: facts.checks,
     ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull')),
     baselineAt: facts.baselineAt?.toISOString() ?? null,

@@ -42,6 +42,7 @@ import { GatheredRows } from './gathered-rows.js';
 import { fileChange, imageChange } from './item-fields.js';
 import { noteMore } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
+import { listTasks, tasksCheck } from './tasks.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
@@ -114,6 +115,7 @@ export class Gathering {
     await noteMore(this.#collector, comparison, this.from, destination);
     const writtenFiles = files.filter((file) => this.#files.isWritten(file, chosen));
     const schemaChanges = this.#schemaChanges();
+    const tasks = listTasks(destination.profile, wish.wishes);
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
 
     const checks: Check[] = checksOf(
@@ -133,7 +135,7 @@ export class Gathering {
         message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
         remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
       });
-    checks.push(...unreadCheck(settled.written));
+    checks.push(...unreadCheck(settled.written), ...tasksCheck(tasks, wish.wishes));
     const stray = strayAddresses(changes, this.otherHosts);
     if (stray.length > 0) checks.push(strayCheck(stray));
     const collector = this.#collector;
@@ -192,7 +194,10 @@ export class Gathering {
       editedTables: new Set(
         settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.id] : [])),
       ),
-      fingerprint: collector.fingerprint(),
+      tasks,
+      // What runs with it is a part of what was read.
+      fingerprint:
+        tasks.length === 0 ? collector.fingerprint() : digest(`${collector.fingerprint()} ${JSON.stringify(tasks)}`),
       baselineAt: pair?.createdAt,
       baselineIds: pair?.ids,
       keysToDraw,

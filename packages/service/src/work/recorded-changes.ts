@@ -13,6 +13,8 @@ export interface ChangeSet {
   readonly undoes: boolean;
   /** Name of the new trees: `trees/ROOT-ID`. */
   readonly treeId: string;
+  /** A further set of which the files belong to it: what programs wrote beside it. */
+  readonly alsoFiles?: string;
 }
 
 /** The rows of a change set that belong into a database, in the order in which they were planned. */

@@ -29,6 +29,7 @@ export interface TransferFacts {
   readonly touched: Forecast['touched'];
   readonly unclassified: Forecast['unclassified'];
   readonly neverMoves: { table: string; because: string }[];
+  readonly tasks: Forecast['tasks'];
   readonly checks: Check[];
   readonly sentence: SentencePiece[];
   readonly button: string;

@@ -10,7 +10,7 @@ import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
 import { client, useForecast, useSite, useTransfer } from '../../session.js';
 import { ConfirmZone } from './confirm-zone.js';
 import { Items } from './item-list.js';
-import { useWishes } from './wishes.js';
+import { useWishes, type Wishes } from './wishes.js';
 
 type Outcome = 'needs' | 'written' | 'kept' | 'never';
 
@@ -204,6 +204,7 @@ function Ready({
           <SentenceText pieces={forecast.sentence} />
         </p>
         <Touches forecast={forecast} />
+        {forecast.tasks.length > 0 && <Tasks forecast={forecast} wishes={wishes} />}
       </section>
       <ConfirmZone
         forecast={forecast}
@@ -292,6 +293,37 @@ function Touches({ forecast }: { readonly forecast: Forecast }): JSX.Element | n
         </span>
       )}
     </p>
+  );
+}
+
+const TASK_TIMES = { staged: 'before anybody sees it', held: 'while visitors wait', after: 'when it shows' } as const;
+
+/** What the profile runs with it; what changes the schema only when somebody says so. */
+function Tasks({ forecast, wishes }: { readonly forecast: Forecast; readonly wishes: Wishes }): JSX.Element {
+  const chosen = wishes.current.tasks ?? [];
+  return (
+    <ul className="tasks qq" aria-label="Tasks">
+      {forecast.tasks.map((task) => (
+        <li key={task.name} title={task.command.join(' ')}>
+          {task.changesSchema ? (
+            <label className="tick">
+              <input
+                type="checkbox"
+                checked={chosen.includes(task.name)}
+                onChange={(event) => wishes.run(task.name, event.target.checked)}
+              />
+              <span>
+                run <span className="mono">{task.name}</span> {TASK_TIMES[task.phase]}: it changes the schema
+              </span>
+            </label>
+          ) : (
+            <>
+              runs <span className="mono">{task.name}</span> {TASK_TIMES[task.phase]}
+            </>
+          )}
+        </li>
+      ))}
+    </ul>
   );
 }
 

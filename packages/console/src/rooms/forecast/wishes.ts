@@ -14,6 +14,8 @@ export interface Wishes {
   /** Puts items in or leaves them out. */
   readonly choose: (items: readonly ForecastItem[], isChosen: boolean) => void;
   readonly settle: (collision: string, take: Take | undefined) => void;
+  /** Has a task run that changes the schema, or not. */
+  readonly run: (task: string, isChosen: boolean) => void;
 }
 
 const PAUSE_MS = 250;
@@ -61,6 +63,10 @@ export function useWishes(forecast: Forecast): Wishes {
       const { [collision]: _former, ...others } = current.settlements;
       wish({ ...current, settlements: take ? { ...others, [collision]: take } : others });
     },
+    run: (task, isChosen) => {
+      const others = (current.tasks ?? []).filter((name) => name !== task);
+      wish({ ...current, tasks: isChosen ? [...others, task] : others });
+    },
   };
 }
 
@@ -70,6 +76,7 @@ const same = (a: ForecastWishes, b: ForecastWishes): boolean => {
     [...one.except].sort(),
     Object.entries(one.settlements).sort(([x], [y]) => (x < y ? -1 : 1)),
     one.rest,
+    [...(one.tasks ?? [])].sort(),
   ];
   return JSON.stringify(parts(a)) === JSON.stringify(parts(b));
 };

@@ -31,6 +31,7 @@ const EMPTY: ForecastResult = {
   parts: [],
   rewrites: [],
   touched: [],
+  tasks: [],
   checks: [],
   estimateSeconds: null,
   holdMilliseconds: null,
@@ -50,7 +51,9 @@ const toForecast = (record: ForecastRecord): Forecast => ({
   wishes: record.wishes,
   createdAt: record.created_at.toISOString(),
   failure: record.failure,
-  ...(record.result ?? EMPTY),
+  ...EMPTY,
+  // One that a former version computed says less.
+  ...record.result,
 });
 
 /** @throws {ProblemError} `not-found` */

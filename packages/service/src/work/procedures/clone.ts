@@ -1,6 +1,6 @@
 import * as fs from 'node:fs/promises';
-import { counted, toBytes } from '@tessarion/core';
-import { EngineError, type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { counted } from '@tessarion/core';
+import { type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
@@ -16,6 +16,7 @@ import {
 import { deriveBaselines } from '../derive-baselines.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
+import { runTasks } from '../tasks.js';
 import { removeEverything } from './remove.js';
 
 export interface CloneInput extends Partial<CopyWishes> {
@@ -74,6 +75,14 @@ export const clone: Procedure = {
       },
     },
     {
+      name: 'staged-tasks',
+      title: 'Run the profile’s tasks for what is not seen yet',
+      async run(context) {
+        const { destination } = await ends(context);
+        return runStagedTasks(context, destination, context.record.id);
+      },
+    },
+    {
       name: 'publish',
       title: 'Switch it on at its address',
       async run(context) {
@@ -113,43 +122,20 @@ export const clone: Procedure = {
   },
 };
 
-/** What every new copy ends with: statistics, its size, and the profile's tasks. */
+/** What every new copy ends with: statistics, its size, and the profile's tasks; nobody is held there yet. */
 export async function settleIn(context: TransferContext, copy: Environment): Promise<string | undefined> {
   const { installation } = context;
   for (const { login } of copy.databases) await refreshStatistics(login);
   await installation.environments.update(installation.records, copy.path, { size: await measure(copy) });
-  return runTasks(context, copy.path, ['staged', 'after']);
+  return runTasks(context, copy, ['held', 'after']);
 }
 
-const TASK_SECONDS = 600;
-
-/** Runs the profile's tasks of some phases on an environment; a task that fails fails the step. */
-export async function runTasks(
+/** Runs what the profile says is to run in a new tree before it is in use. */
+export const runStagedTasks = (
   context: TransferContext,
-  path: string,
-  phases: readonly string[],
-): Promise<string | undefined> {
-  const environment = await context.environment(path);
-  const tasks = (environment.profile?.tasks ?? []).filter(
-    (task) => phases.includes(task.phase) && task['changes-schema'] !== true,
-  );
-  for (const task of tasks) {
-    const [program, ...args] = task.command as [string, ...string[]];
-    const result = await environment.server.run(program, args, {
-      environment: environment.folder,
-      folder: layout.rootLink(environment.folder, environment.place.roots[0]?.name ?? 'main'),
-      hidden: [context.installation.folder.path],
-      timeoutSeconds: TASK_SECONDS,
-    });
-    await context.say(
-      `Task ${task.name} ended with ${result.code}.${result.errors === '' ? '' : ` ${result.errors.slice(0, 500)}`}`,
-    );
-    if (result.code !== 0)
-      throw new EngineError(
-        'command-failed',
-        `The task ${task.name} ended with ${result.code}: ${result.errors.slice(0, 300) || toBytes(result.output).slice(0, 300)}`,
-        'Look at the task in the profile.',
-      );
-  }
-  return tasks.length > 0 ? tasks.map((task) => task.name).join(', ') : undefined;
-}
+  environment: Environment,
+  treeId: string,
+): Promise<string | undefined> =>
+  runTasks(context, environment, ['staged'], {
+    folder: layout.tree(environment.folder, environment.place.roots[0]?.name ?? 'main', treeId),
+  });

@@ -1,10 +1,19 @@
+import type { Environment } from '@tessarion/engine';
 import { mustBeOpen } from '../../requests/deliver.js';
-import { holdVisitors, releaseVisitors, stageChanges, switchFiles, writeRows } from '../change-set.js';
+import {
+  holdVisitors,
+  noteTaskFiles,
+  releaseVisitors,
+  stageChanges,
+  stagedTreeOf,
+  switchFiles,
+  writeRows,
+} from '../change-set.js';
 import type { TransferContext } from '../context.js';
 import type { ProcedureStep } from '../procedure.js';
 import type { ChangeSet } from '../recorded-changes.js';
 import { committedDatabases } from '../recovery.js';
-import { runTasks } from './clone.js';
+import { HELD_TASK_SECONDS, listTasks, runTasks, type TaskPhase } from '../tasks.js';
 
 /** The steps by which a change set reaches an environment that people use, from staging to the tasks after it. */
 export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): ProcedureStep[] {
@@ -13,14 +22,34 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     {
       name: 'stage',
       title: 'Stage beside what is in use',
-      run: async (context) => stageChanges(context, await onto(context), setOf(context)),
+      async run(context) {
+        const environment = await onto(context);
+        return stageChanges(context, environment, setOf(context), {
+          ownFiles: runsAny(context, environment, 'staged'),
+        });
+      },
+    },
+    {
+      name: 'staged-tasks',
+      title: 'Run the profile’s tasks for what is not seen yet',
+      async run(context) {
+        const environment = await onto(context);
+        if (!runsAny(context, environment, 'staged')) return undefined;
+        const folder = stagedTreeOf(context, environment, setOf(context));
+        if (folder === undefined) return 'no file changes, so that nothing is staged';
+        const ran = await runTasks(context, environment, ['staged'], { chosen: chosenTasks(context), folder });
+        await noteTaskFiles(context, environment, setOf(context));
+        return ran;
+      },
     },
     {
       name: 'hold',
       title: 'Hold visitors for a moment',
       async run(context) {
         await mustStillBeOpen(context);
-        return holdVisitors(context, await onto(context), setOf(context));
+        const environment = await onto(context);
+        const more = runsAny(context, environment, 'held') ? HELD_TASK_SECONDS * 1000 : 0;
+        return holdVisitors(context, environment, setOf(context), more);
       },
     },
     {
@@ -34,6 +63,11 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
       run: async (context) => switchFiles(context, await onto(context), setOf(context)),
     },
     {
+      name: 'held-tasks',
+      title: 'Run the profile’s tasks for which visitors are held',
+      run: async (context) => runTasks(context, await onto(context), ['held'], { chosen: chosenTasks(context) }),
+    },
+    {
       name: 'release',
       title: 'Let visitors through',
       run: async (context) => releaseVisitors(context, await onto(context), setOf(context)),
@@ -41,10 +75,15 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     {
       name: 'tasks',
       title: 'Run the profile’s tasks',
-      run: async (context) => runTasks(context, context.record.onto_path, ['after']),
+      run: async (context) => runTasks(context, await onto(context), ['after'], { chosen: chosenTasks(context) }),
     },
   ];
 }
+
+const chosenTasks = (context: TransferContext): string[] => (context.data.chosenTasks as string[] | undefined) ?? [];
+
+const runsAny = (context: TransferContext, { profile }: Environment, phase: TaskPhase): boolean =>
+  listTasks(profile, { tasks: chosenTasks(context) }).some((task) => task.runs && task.phase === phase);
 
 /**
  * Sees that live may be written to now: a transfer may have waited in line until its window was over, or a freeze may
@@ -56,7 +95,7 @@ export function mustStillBeOpen({ record, installation }: TransferContext): Prom
   return mustBeOpen(installation.records, record, installation.now());
 }
 
-const BEFORE_COMMIT: ReadonlySet<string> = new Set(['compare', 'safety', 'schema', 'stage', 'hold']);
+const BEFORE_COMMIT: ReadonlySet<string> = new Set(['compare', 'safety', 'schema', 'stage', 'staged-tasks', 'hold']);
 
 /** From the commit on a delivery goes forward; a commit that did not happen in any database is put back. */
 export async function deliveryGoesForward(context: TransferContext, step: string): Promise<boolean> {

@@ -10,6 +10,7 @@ import { keepNewContents } from '../keep-contents.js';
 import { changeSchema } from '../make-schema.js';
 import type { Procedure } from '../procedure.js';
 import { filesOf } from '../recorded-changes.js';
+import { runTasks } from '../tasks.js';
 import { gatherUndo } from '../undoing.js';
 import { settleIn } from './clone.js';
 import { forward } from './push.js';
@@ -112,6 +113,14 @@ export const preview: Procedure = {
         for (const change of facts.schemaChanges) await changeSchema(context, preview, change, change.statements);
         const set = { ...forward(context), mode: 'over' as const, treeId: `${context.record.id}-request` };
         return applyAlone(context, preview, set);
+      },
+    },
+    {
+      name: 'staged-tasks',
+      title: 'Run the profile’s tasks for what is not seen yet',
+      async run(context) {
+        // It lies at no address yet: what its root leads to is what nobody sees.
+        return runTasks(context, (await ends(context)).preview, ['staged']);
       },
     },
     {

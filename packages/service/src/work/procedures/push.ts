@@ -3,7 +3,7 @@ import { collectedRows, drawKeys, EngineError, type Environment, storeContents }
 import { failureOf } from '../../problems.js';
 import { recordWhence } from '../../records/transfer-items.js';
 import { advanceBaseline, imageChanges } from '../advance-baseline.js';
-import { applyChanges, discardStaged, releaseVisitors } from '../change-set.js';
+import { applyChanges, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
@@ -46,6 +46,7 @@ const backward = (context: TransferContext): ChangeSet => ({
   mode: 'lenient',
   undoes: true,
   treeId: `${context.record.id}-back`,
+  ...writtenByTasks(context),
 });
 
 const destinationOf = (context: TransferContext): Promise<Environment> => context.environment(context.record.onto_path);
@@ -91,6 +92,7 @@ export const push: Procedure = {
           schemaChanges: facts.schemaChanges as unknown as Record<string, unknown>[],
           reshaped: facts.reshaped as unknown as Record<string, unknown>[],
           decided: [...facts.decided],
+          chosenTasks: wish.wishes.tasks ?? [],
           health: await checkHealth(context, destination),
         });
         return `${counted(facts.collector.items.size, 'item')}${input.forecast === undefined ? '' : ', as forecast'}`;

@@ -18,7 +18,7 @@ import {
 import { deriveBaselines } from '../derive-baselines.js';
 import { forgetBaselines } from '../forget-baselines.js';
 import type { Procedure } from '../procedure.js';
-import { settleIn } from './clone.js';
+import { runStagedTasks, settleIn } from './clone.js';
 
 export interface ResetInput {
   readonly origin: Origin;
@@ -111,6 +111,14 @@ export const reset: Procedure = {
         const traces = await fillCopy(context, input.origin, source, destination, wishes, input.exact);
         if (!input.exact) return proveHarmless(context, source, destination, traces, wishes.acceptTraces);
         return undefined;
+      },
+    },
+    {
+      name: 'staged-tasks',
+      title: 'Run the profile’s tasks for what is not seen yet',
+      async run(context) {
+        const { destination } = await prepared(context);
+        return runStagedTasks(context, destination, context.record.id);
       },
     },
     {
