@@ -1,10 +1,21 @@
-import { readdir } from 'node:fs/promises';
+import { mkdir, readdir, readFile, rename, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { install } from '@tessarion/demo';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing, find } from './support/browsing.js';
-import { newcomer, SHOP, type Studio, startStudio, tessarion } from './support/studio.js';
+import {
+  done,
+  folderOf,
+  makeCopy,
+  newcomer,
+  pushOnto,
+  refusal,
+  SHOP,
+  type Studio,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
 
 let studio: Studio;
 let browsing: Browsing;
@@ -12,6 +23,7 @@ let page: Page;
 
 beforeAll(async () => {
   studio = await startStudio();
+  for (const name of ['harbour-2', 'harbour-3', 'harbour-4']) await mkdir(join(studio.data, name));
   browsing = await Browsing.open(studio);
   page = await browsing.signedIn();
 }, 120_000);
@@ -38,7 +50,7 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       await page.getByLabel('Name, as commands write it').fill(name);
       await page.getByLabel('Folder below which files lie').fill(join(studio.data, name));
       await page.getByLabel('Domain below which copies are reached').fill(`${name}.localhost`);
-      await page.getByRole('group', { name: 'Web server' }).getByLabel('Port').fill('8080');
+      await page.getByRole('group', { name: 'Web server' }).getByLabel('Port').fill(String(studio.place.webHostPort));
       await login().getByLabel('Port').fill(String(server.port));
       await login().getByLabel('User').fill(server.user);
       await login().getByLabel('Password').fill(password);
@@ -68,7 +80,7 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
 
     it('is added on the command line too, and not by a login that may make nothing', async () => {
       const { host, port, user, password } = studio.server;
-      const add = (name: string, database: string, webHost = '127.0.0.1:8080') =>
+      const add = (name: string, database: string, webHost = `127.0.0.1:${studio.place.webHostPort}`) =>
         tessarion(studio, [
           ...['server', 'add', name, '--folder', join(studio.data, name), '--base-domain', 'more.localhost'],
           ...['--web-host', webHost, '--database', database],
@@ -76,6 +88,11 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       const whole = `postgresql://${user}:${encodeURIComponent(password)}@${host}:${port}`;
       expect((await add('harbour-3', whole)).out).toContain('harbour-3 is added');
       expect((await add('harbour-3', whole)).err).toContain('There is a server harbour-3 already.');
+      expect((await add('harbour-nosuch', whole)).err).toContain(
+        `There is no folder ${join(studio.data, 'harbour-nosuch')}.`,
+      );
+      expect(await readdir(studio.data)).not.toContain('harbour-nosuch');
+      expect((await add('harbour-4', whole, '127.0.0.1:1')).err).toContain('No web server answers at 127.0.0.1:1');
       expect(await add('harbour-4', 'mysql://x')).toMatchObject({ code: 2 });
       expect(await add('harbour-4', whole, 'nowhere')).toMatchObject({ code: 2 });
       expect(await add('harbour-4', `postgresql://x:y@${host}:1`)).toMatchObject({ code: 1 });
@@ -126,6 +143,34 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       await page.goto(studio.url);
       await page.getByRole('link', { name: 'Bring in a site' }).waitFor();
       await page.getByText(client).first().waitFor();
+    });
+
+    it('that cannot be brought in says why, also afterwards; its root may have any name', async () => {
+      const { name, client, folder, addresses, databases } = await install(studio.place, { ...SHOP, name: 'wherry' });
+      const [login] = databases;
+      await rename(join(folder, 'main'), join(folder, 'public_html'));
+      const adopt = (...more: string[]) =>
+        tessarion(studio, [
+          ...['site', 'adopt', name, '--client', client, '--server', 'harbour-1', '--folder', folder],
+          ...['--address', addresses[0]?.url ?? '', '--profile', 'quayside', ...more, '--database'],
+          `postgresql://${login?.user}:${login?.password}@${login?.host}:${login?.port}/${login?.database}`,
+        ]);
+      const failed = await adopt();
+      expect(failed.err).toContain(`There is no folder ${folder}/main on the server.`);
+      expect(failed.err).toContain('--root NAME: public_html');
+      const id = /t-\w{10}/.exec(failed.err)?.[0] ?? '';
+      expect((await tessarion(studio, ['transfer', 'show', id])).out).toContain('There is no folder');
+      const odd = await newcomer(studio, 'siv.dahl@copperlane.example', 'observer', 'threadmill');
+      expect(await refusal(odd.call('transferShow', { params: { id } }))).toBe('not-found');
+      expect(await readdir(folder), 'nothing of it was changed').toEqual(['public_html']);
+
+      expect((await adopt('--root', 'public_html')).out).toContain('Done');
+      const shown = await studio.client.call('environmentShow', { params: { site: name, environment: 'live' } });
+      expect(shown.roots).toEqual([{ name: 'public_html', path: `${folder}/public_html` }]);
+      await makeCopy(studio, name, 'staging');
+      await writeFile(join(folderOf(studio, `${name}/staging`), 'public_html/new.txt'), 'new');
+      await done(studio, await pushOnto(studio, `${name}/staging`, `${name}/live`));
+      expect(await readFile(join(folder, 'public_html/new.txt'), 'utf8')).toBe('new');
     });
 
     it('is brought in by nobody who may not', async () => {

@@ -14,6 +14,11 @@ export const Name = z
   .string()
   .max(MAX_NAME_LENGTH, `at most ${MAX_NAME_LENGTH} characters`)
   .regex(NAME_PATTERN, 'use lower-case letters, digits and single dashes, beginning with a letter');
+/** The folder of a site that its web server serves: whatever it is called there, but for the layout's own. */
+export const RootName = z
+  .string()
+  .regex(/^[A-Za-z0-9_][A-Za-z0-9._-]{0,63}$/, 'use letters, digits, dots, dashes and underscores')
+  .refine((name) => name !== 'trees' && name !== 'keep', 'trees and keep are folders of the layout');
 export const EnvironmentPath = z
   .string()
   .regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment')

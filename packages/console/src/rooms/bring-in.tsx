@@ -20,6 +20,7 @@ export function BringInRoom(): JSX.Element {
   const [address, setAddress] = useState('');
   const [chosen, setServer] = useState('');
   const [folder, setFolder] = useState('');
+  const [root, setRoot] = useState('main');
   const [profile, setProfile] = useState('');
   const [timeZone, setTimeZone] = useState(ZONES.includes(OWN_ZONE) ? OWN_ZONE : 'UTC');
   const [database, setDatabase] = useState(NO_DATABASE);
@@ -34,6 +35,7 @@ export function BringInRoom(): JSX.Element {
           timeZone,
           server,
           folder,
+          roots: [root],
           addresses: [{ name: 'main', url: address.replace(/\/+$/, '') }],
           databases: [{ name: 'main', database: called, ...login }],
           ...(profile === '' ? {} : { profile }),
@@ -118,6 +120,13 @@ export function BringInRoom(): JSX.Element {
             value={folder}
             change={setFolder}
           />
+          <TextField
+            label="Root in it, as the web server serves it"
+            pattern="[A-Za-z0-9_][A-Za-z0-9._-]*"
+            example="public_html"
+            value={root}
+            change={setRoot}
+          />
           <DatabaseFields
             legend="Database"
             note="As the site itself logs in; the password is kept encrypted."
@@ -125,8 +134,13 @@ export function BringInRoom(): JSX.Element {
             change={setDatabase}
           />
           {adopt.isError && <Failure error={adopt.error} />}
+          <p className="q">
+            Rows and the contents of files stay as they are. So that a push can switch in one step, the folder{' '}
+            <span className="mono">{root}</span> becomes a link to <span className="mono">trees/{root}-…</span>, and
+            folders that visitors fill move to <span className="mono">keep/</span>, with links in their place.
+          </p>
           <button type="submit" className="btn main big" disabled={adopt.isPending || server === ''}>
-            {adopt.isPending ? 'Looking at it' : `Bring ${name === '' ? 'it' : name} in; nothing of it is changed`}
+            {adopt.isPending ? 'Looking at it' : `Bring ${name === '' ? 'it' : name} in`}
           </button>
         </section>
       </form>

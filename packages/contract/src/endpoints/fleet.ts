@@ -97,7 +97,7 @@ export const fleetEndpoints = {
       profile: s.Name.optional(),
       server: s.Name,
       folder: z.string().startsWith('/').max(500),
-      roots: z.array(s.Name).min(1).optional(),
+      roots: z.array(s.RootName).min(1).optional(),
       addresses: z
         .array(
           z.object({

@@ -35,7 +35,7 @@ const SPELLING = { own: 'o', other: 'x', none: 'n', bare: 'h' } as const;
 const SPELLED: Record<string, Spelling> = { o: 'own', x: 'other', n: 'none', h: 'bare' };
 
 export const TOKEN_PATTERN =
-  '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([a-z0-9-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
+  '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([A-Za-z0-9._-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
 
 export const VERBATIM = '~tsr.b~';
 export const LITERAL = '~tsr.l~';

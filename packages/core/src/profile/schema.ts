@@ -93,7 +93,7 @@ const ValueByKind = z.strictObject({ dev: z.string(), staging: z.string(), live:
 const SettingSource = z.union([
   z.strictObject({ address: Identifier, as: z.enum(['url', 'host']).optional() }),
   z.strictObject({ database: Identifier, part: z.enum(['url', 'host', 'port', 'name', 'user', 'password']) }),
-  z.strictObject({ root: Identifier }),
+  z.strictObject({ root: z.string().regex(/^[A-Za-z0-9_][A-Za-z0-9._-]{0,63}$/, 'name the folder of a root') }),
   z.strictObject({ generate: z.enum(['key']) }),
   z.strictObject({ own: z.literal(true) }),
 ]);

@@ -48,6 +48,7 @@ export async function mustBeAllowed(
   for (const path of ends)
     if (target.is !== 'installation' && siteOf(path) !== target.site)
       refuse(decide(caller.actor, permission, await environmentThing(installation.records, path)));
+  if (target.is === 'installation' && !decide(caller.actor, permission, target).allowed) throw absent;
   if (target.is === 'site' && permission === 'site.read') return;
   const needed: Permission =
     target.is === 'environment' && target.kind === 'live' && definition.onLive ? definition.onLive : permission;
@@ -112,6 +113,9 @@ async function actedUpon(installation: Installation, about: Exclude<About, strin
     const absent = noTransfer(id);
     const found = await records('transfer').where({ id }).first('onto_path', 'site');
     if (!found) throw absent;
+    // A site that could not be brought in is gone; why is for those who look after all of them.
+    if (!(await records('site').where({ name: found.site }).first('name')))
+      return { ends: [], target: { is: 'installation' }, absent };
     return upon(installation, [found.onto_path], found.onto_path, absent);
   }
   if ('forecast' in about) {

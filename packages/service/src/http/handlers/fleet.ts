@@ -1,3 +1,5 @@
+import { once } from 'node:events';
+import { connect } from 'node:net';
 import { hostname } from 'node:os';
 import { type Address, formatLocation, parseLocation, plainSentence, toBytes } from '@tessarion/core';
 import { LocalServer, PostgresAdmin } from '@tessarion/engine';
@@ -31,6 +33,29 @@ async function toServer(installation: Installation, record: ServerRecord) {
   };
 }
 
+/** @throws {ProblemError} `invalid` where nobody listens there */
+async function mustAnswer({ host, port }: { readonly host: string; readonly port: number }): Promise<void> {
+  const socket = connect({ host, port, timeout: WEB_HOST_MS });
+  try {
+    await Promise.race([
+      once(socket, 'connect'),
+      once(socket, 'timeout').then(() => {
+        throw new Error(`nothing was heard for ${WEB_HOST_MS / 1000} s`);
+      }),
+    ]);
+  } catch (error) {
+    throw new ProblemError(
+      'invalid',
+      `No web server answers at ${host}:${port}: ${error instanceof Error ? error.message : String(error)}.`,
+      'Start it, or correct the address.',
+    );
+  } finally {
+    socket.destroy();
+  }
+}
+
+const WEB_HOST_MS = 5000;
+
 export const fleetHandlers: Handlers<
   'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteTag' | 'siteAdopt'
 > = {
@@ -53,9 +78,9 @@ export const fleetHandlers: Handlers<
       );
     const plain = serverFolder(body.folder, installation.folder.path);
     const folder = toBytes(plain);
-    const machine = new LocalServer(folder);
-    // One that is there already keeps its mode.
-    await machine.freeBytes(folder).catch(() => machine.makeFolder(folder));
+    if (!(await new LocalServer(folder).isFolder(folder)))
+      throw new ProblemError('invalid', `There is no folder ${plain}.`, 'Make it first, or correct its name.');
+    await mustAnswer(body.webHost);
     await records.transaction(async (trx) => {
       await servers.insert(trx, {
         name: body.name,

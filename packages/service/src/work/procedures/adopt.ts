@@ -9,6 +9,7 @@ import {
   keepLinkTarget,
   keptAreas,
   layout,
+  showPath,
 } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import { measure } from '../measure.js';
@@ -24,12 +25,17 @@ export const adopt: Procedure = {
       async run(context) {
         const environment = await context.environment(context.record.onto_path);
         for (const root of environment.place.roots) {
-          if (!(await environment.server.exists(root.path)))
-            throw new EngineError(
-              'file-unreadable',
-              `There is no folder ${root.path} on the server.`,
-              'Name the folder that holds the site’s files.',
-            );
+          if (await environment.server.isFolder(root.path)) continue;
+          const there: string[] = [];
+          for await (const node of environment.server.listFolder(environment.folder))
+            if (node.type === 'folder') there.push(showPath(node.path));
+          throw new EngineError(
+            'file-unreadable',
+            `There is no folder ${root.path} on the server.`,
+            there.length === 0
+              ? `Name the folder that holds the site’s files; there is none in ${showPath(environment.folder)}.`
+              : `Name one that is there, with --root NAME: ${there.slice(0, MOST_NAMED).join(', ')}.`,
+          );
         }
         for (const database of environment.databases) await (await connectTo(database.login, 'read', 'adopt')).end();
         await readOwnSettings(context, environment);
@@ -71,6 +77,8 @@ export const adopt: Procedure = {
     return [];
   },
 };
+
+const MOST_NAMED = 10;
 
 /** Reads the values that the environment's settings files hold now. */
 async function readOwnSettings(context: TransferContext, environment: Environment): Promise<void> {
