@@ -279,6 +279,18 @@ describe('traces of live stop a copy, by name', () => {
 });
 
 describe('what a copy may leave out, and its end', () => {
+  it.each([
+    [{ tables: ['notise'] }, 'There is no table "notise" to leave out. Did you mean notice?'],
+    [{ paths: ['media/archiv'] }, 'There is no path "media/archiv" in threadmill/live to leave out.'],
+  ])('refuses by name what is not there: %j', async (leaveOut, words) => {
+    const body = { name: 'misspelt', kind: 'dev', leaveOut } as const;
+    const end = await ended(
+      studio,
+      await studio.client.call('environmentCreate', { params: { site: 'threadmill' }, body }),
+    );
+    expect(end).toMatchObject({ state: 'failed', failure: { message: expect.stringContaining(words) } });
+  });
+
   it('leaves out tables and areas, and does not take them for deleted', async () => {
     await done(
       studio,

@@ -189,5 +189,7 @@ databases: { main: { tables: { notice: { class: local } } } }
       .catch((error: Error) => error.message);
     expect(unconfirmed).toContain('would be written onto live');
     expect((await tessarion(studio, ['profile', 'classify', 'threadmill', 'x', 'mine'])).code).toBe(2);
+    const unknown = await tessarion(studio, ['profile', 'classify', 'threadmill', 'cupon', 'authored', '--yes']);
+    expect([unknown.code, unknown.err]).toEqual([2, expect.stringContaining('Did you mean coupon?')]);
   });
 });

@@ -13,6 +13,7 @@ import {
   readable,
   type SchemaShape,
 } from '@tessarion/engine';
+import { missingPaths, nearestWords, tablesOf } from '../facts/known-names.js';
 import { getSnapshot } from '../records/snapshots.js';
 import type { TransferContext } from './context.js';
 import type { CopyWishes, Origin } from './copying.js';
@@ -45,8 +46,38 @@ export async function checkCopy(
     state: conflicts.length === 0 ? 'passed' : 'failed',
     message: conflicts[0] ?? 'Every address of the source has its counterpart.',
   });
+  checks.push(...(await leftOutChecks(context, source, origin, wishes.leftOut)));
   checks.push(await checkRoom(context, source, destination, origin));
   if ('from' in origin) checks.push(...(await checkDatabases(context, source, destination, wishes)));
+  return checks;
+}
+
+/** Whoever misspells what is to be left out would get it, and read that it was left out. */
+async function leftOutChecks(
+  context: TransferContext,
+  source: Environment,
+  origin: Origin,
+  { tables, paths }: LeftOut,
+): Promise<Check[]> {
+  const there =
+    'snapshot' in origin
+      ? (await context.library().load(origin.snapshot)).databases.flatMap((one) => one.tables.map(profileName))
+      : [...(await tablesOf(source)).values()].flat();
+  const checks = tables
+    .filter((table) => !there.includes(table))
+    .map((table): Check => {
+      const message = `There is no table "${table}" to leave out. ${nearestWords(table, there)}`;
+      return { name: 'left out', state: 'failed', message, remedy: 'Correct the name, or do not leave it out.' };
+    });
+  // What a snapshot has is not looked through for a path.
+  const missing = 'snapshot' in origin ? [] : await missingPaths(source, paths);
+  for (const path of missing)
+    checks.push({
+      name: 'left out',
+      state: 'failed',
+      message: `There is no path "${path}" in ${source.path} to leave out.`,
+      remedy: 'Correct it, or do not leave it out.',
+    });
   return checks;
 }
 

@@ -2,6 +2,7 @@ import type { Check } from '@tessarion/contract';
 import { type Address, formatLocation, nameFault, plainSentence, proposeName, pullLane } from '@tessarion/core';
 import { environmentThing, siteThing } from '../../access/allow.js';
 import { environmentTag, readFleet } from '../../facts/fleet.js';
+import { nearestWords } from '../../facts/known-names.js';
 import { copyPlace, newCopy } from '../../facts/new-copy.js';
 import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
 import { publishHolders } from '../../gateway/routes.js';
@@ -336,6 +337,9 @@ function refuseUnknownParts(
     throw new ProblemError(
       'invalid',
       `The profile has no area "${unknown}" to leave out.`,
-      `Its areas: ${profile.areas.map((area) => area.name).join(', ')}.`,
+      nearestWords(
+        unknown,
+        profile.areas.map((area) => area.name),
+      ),
     );
 }

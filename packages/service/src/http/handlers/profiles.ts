@@ -3,6 +3,7 @@ import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
 import { siteThing } from '../../access/allow.js';
 import type { Sight } from '../../access/sight.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
+import { missingTable, nearestWords } from '../../facts/known-names.js';
 import { ProblemError } from '../../problems.js';
 import { noProfile } from '../../records/absent.js';
 import { toEngine } from '../../records/environments.js';
@@ -21,6 +22,7 @@ import {
   toProfileVersion,
 } from '../../records/profiles.js';
 import { libraryOf, snapshotsOf } from '../../records/snapshots.js';
+import type { Installation } from '../../work/context.js';
 import type { Call, Handlers } from './call.js';
 
 /** How many snapshots are asked how large a table was. */
@@ -117,6 +119,7 @@ export const profileHandlers: Handlers<
 
   async profileClassify(call) {
     const { installation, params, body, person, sight } = call;
+    await mustBeThere(installation, params.site, body);
     return installation.records.transaction(async (trx) => {
       const own = await profileOfSite(trx, params.site);
       if (!own)
@@ -151,6 +154,24 @@ export const profileHandlers: Handlers<
     });
   },
 };
+
+/** @throws {ProblemError} `invalid` where no environment of the site has the table */
+async function mustBeThere(
+  { records, environments }: Installation,
+  site: string,
+  { database, table }: { readonly database?: string | undefined; readonly table: string },
+): Promise<void> {
+  const profile = (await profileOfSite(records, site))?.profile;
+  if (table.includes('*') || !profile) return;
+  const name = database ?? Object.keys(profile.databases ?? {})[0] ?? 'main';
+  const known = Object.keys(profile.databases?.[name]?.tables ?? {});
+  if (known.includes(table)) return;
+  const all = await environments.list(records, site);
+  const ready = all.filter((one) => one.status === 'ready').map((one) => toEngine(one, profile));
+  const tables = await missingTable(ready, name, table);
+  if (tables)
+    throw new ProblemError('invalid', `No environment of ${site} has a table "${table}".`, nearestWords(table, tables));
+}
 
 /** A shared profile is changed for all who have it. @throws {ProblemError} `not-allowed` */
 async function mustManageEach(

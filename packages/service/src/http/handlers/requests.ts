@@ -17,6 +17,7 @@ import type { ForecastRecord } from '../../work/forecasting.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast } from './forecasts.js';
+import { mustKnowSite } from './known-filters.js';
 import { mustConfirm } from './transfers.js';
 
 /** What an edit changes, in words. */
@@ -41,6 +42,7 @@ export const requestHandlers: Handlers<
   | 'requestUnschedule'
 > = {
   async requestList({ installation: { records }, query, person, sight }) {
+    await mustKnowSite(records, sight, query.site);
     const { requests, next } = await findRequests(records, query, person.id, sight);
     return { items: await showRequests(records, requests, person.id), next };
   },

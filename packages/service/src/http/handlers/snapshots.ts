@@ -12,11 +12,13 @@ import {
 } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
+import { mustKnowSite } from './known-filters.js';
 
 const GRACE_MS = 10 * 60_000;
 
 export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snapshotVerify' | 'snapshotRemove'> = {
   async snapshotList({ installation, query, sight }) {
+    await mustKnowSite(installation.records, sight, query.site ?? query.environment?.split('/')[0]);
     const rows = installation.records<SnapshotRecord>('snapshot').orderBy('taken_at', 'desc');
     if (query.site !== undefined) rows.where({ site: query.site });
     if (query.environment !== undefined) rows.where({ environment: query.environment });

@@ -5,6 +5,7 @@ import { type TransferRecord, toTransfer } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
+import { mustKnowSite } from './known-filters.js';
 
 const AT_ONCE = 500;
 
@@ -27,8 +28,12 @@ const COLUMNS: Record<string, (one: Transfer) => unknown> = {
 };
 
 export const transferPageHandlers: Handlers<'transferList' | 'transferExport'> = {
-  transferList: ({ installation, query: { cursor, limit = 50, ...filter }, sight }) =>
-    pageOf(installation, filter, sight, cursor, limit),
+  async transferList({ installation, query: { cursor, limit = 50, ...filter }, sight }) {
+    const page = await pageOf(installation, filter, sight, cursor, limit);
+    // What was done on a site that is gone is still on record.
+    if (page.items.length === 0) await mustKnowSite(installation.records, sight, filter.site);
+    return page;
+  },
 
   transferExport: async ({ installation, query: { as = 'jsonl', ...filter }, sight, reply }) =>
     writeOut(reply, 'transfers', as, COLUMNS, (cursor) => pageOf(installation, filter, sight, cursor, AT_ONCE)),

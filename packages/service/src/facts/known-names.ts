@@ -1,0 +1,67 @@
+import { toBytes } from '@tessarion/core';
+import { EngineError, type Environment, layout, PostgresView, profileName } from '@tessarion/engine';
+import { closest, distance } from 'fastest-levenshtein';
+
+/** The tables of an environment's databases as profiles call them, by database. @throws {EngineError} when one is not reached */
+export async function tablesOf({ databases }: Pick<Environment, 'databases'>): Promise<Map<string, string[]>> {
+  const found = new Map<string, string[]>();
+  for (const { name, login } of databases) {
+    const view = await PostgresView.open(login);
+    try {
+      found.set(name, view.schema.tables.map(profileName));
+    } finally {
+      await view.close();
+    }
+  }
+  return found;
+}
+
+/**
+ * Whether any of some environments has a table; the first that does ends the search. One that is not reached is passed over.
+ *
+ * @returns the tables there are, where none has it; undefined where one has it, or nobody can tell
+ */
+export async function missingTable(
+  environments: readonly Environment[],
+  database: string,
+  table: string,
+): Promise<readonly string[] | undefined> {
+  const seen = new Set<string>();
+  for (const environment of environments) {
+    try {
+      const tables = (await tablesOf(environment)).get(database) ?? [];
+      if (tables.includes(table)) return undefined;
+      for (const one of tables) seen.add(one);
+    } catch (error) {
+      if (!(error instanceof EngineError)) throw error;
+    }
+  }
+  return seen.size === 0 ? undefined : [...seen].sort();
+}
+
+/** Paths that no root of an environment has. */
+export async function missingPaths(
+  { server, folder, place }: Environment,
+  paths: readonly string[],
+): Promise<string[]> {
+  const missing: string[] = [];
+  for (const path of paths) {
+    const isThere = await Promise.all(
+      place.roots.map((root) => server.exists(`${layout.rootLink(folder, root.name)}/${toBytes(path)}`)),
+    );
+    if (!isThere.includes(true)) missing.push(path);
+  }
+  return missing;
+}
+
+const MOST_SHOWN = 12;
+/** How far a name may be from another one to be meant, as a share of its length. */
+const NEAR = 0.4;
+
+/** What might have been meant by a name that there is not, as a sentence. */
+export function nearestWords(name: string, names: readonly string[]): string {
+  if (names.length === 0) return 'There are none.';
+  const near = closest(name, names);
+  if (distance(name, near) <= Math.max(1, name.length * NEAR)) return `Did you mean ${near}?`;
+  return `There are: ${names.slice(0, MOST_SHOWN).join(', ')}${names.length > MOST_SHOWN ? ` and ${names.length - MOST_SHOWN} more` : ''}.`;
+}
