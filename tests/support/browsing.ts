@@ -31,7 +31,7 @@ export const shows = (): Promise<unknown> => import('../../packages/console/src/
 /** A worker of the test run has one browser, for file after file. */
 let browser: Browser | undefined;
 
-async function ownBrowser(): Promise<Browser> {
+export async function ownBrowser(): Promise<Browser> {
   if (!browser?.isConnected())
     browser = await chromium.launch({
       executablePath: '/usr/bin/chromium',

@@ -342,7 +342,7 @@ describe('pages of a copy', () => {
     const answer = await page();
     expect(answer.body.length).toBeGreaterThan(large.length);
     expect(answer.body.startsWith('xxx')).toBe(true);
-    expect(answer.body).toMatch(/x<tsr-marker>.*<\/script><\/body>$/s);
+    expect(answer.body).toMatch(/x<tsr-marker>.*<\/tsr-marker><\/body>$/s);
   });
 });
 

@@ -18,7 +18,8 @@ import { COOKIES, cookiesOf, forOneBrowser, ofMessage, toSite, type Visitor } fr
 import { type Holders, mayHold } from './holders.js';
 import { Holds } from './holds.js';
 import { Bounded, MarkedPage } from './mark-page.js';
-import { gatePage, markerHtml } from './marker.js';
+import { gatePage, markerHtml, markerStyleHash } from './marker.js';
+import { allowStyle } from './marker-policy.js';
 import { PASS_SECONDS, type Pass, Passes, TryLimit } from './pass.js';
 import type { Published, Route } from './routes.js';
 import { type Target, targetOf } from './target.js';
@@ -27,6 +28,7 @@ import { UsedTickets } from './used-tickets.js';
 /** What a packed page may grow to; larger ones are no pages to be looked at. */
 const UNPACKED_BYTES = 64 * 1024 * 1024;
 /** For how long a site may be silent before its visitor is told. */
+const POLICY = 'content-security-policy';
 const SILENCE_MS = 10 * 60_000;
 /** Tells the front that somebody came past the gate. */
 const PASSED = 'x-tessarion-passed';
@@ -292,6 +294,9 @@ export class Gateway {
       if (unpack || encoding === 'identity') {
         steps.push(new MarkedPage(markerHtml(route, this.#options.now())));
         for (const name of ['content-length', 'content-encoding', 'etag', 'accept-ranges']) delete headers[name];
+        const policies = headers[POLICY];
+        if (policies !== undefined)
+          headers[POLICY] = allowStyle([policies].flat().join(', '), markerStyleHash(route.kind));
       }
     }
     answer.writeHead(status, headers);

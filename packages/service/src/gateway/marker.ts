@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import type { Route } from './routes.js';
 
 const COLOURS = {
@@ -36,16 +37,23 @@ function ageOf(refreshedAt: string | null, now: Date): string {
       : `brought up to date ${Math.floor(hours / 24)} d ago`;
 }
 
+/** The strip's own style; constant for a kind, so that a page's policy can name it by its hash. */
+const styleOf = ({ tint, fill }: (typeof COLOURS)[Route['kind']]): string =>
+  `:host{all:initial}details{position:fixed;inset:auto 0 0 0;height:28px;z-index:2147483647;box-sizing:border-box;padding:0 10px;overflow:hidden;background:${tint};border-top:2px solid ${fill};color:#16222a;font:450 12px/26px system-ui,sans-serif}summary{float:left;display:flex;align-items:center;gap:10px;height:26px;margin-right:10px;cursor:pointer;list-style:none}summary::-webkit-details-marker{display:none}p{margin:0;height:26px;display:flex;align-items:center;gap:10px;white-space:nowrap}b{font-weight:600}a{color:inherit;margin-left:auto}details:not([open]){inset:auto auto 0 0;width:38px}details:not([open]) b{display:none}:focus-visible{outline:2px solid ${fill};outline-offset:-2px}`;
+
+/** The hash by which a policy allows the strip's style. */
+export const markerStyleHash = (kind: Route['kind']): string =>
+  `'sha256-${createHash('sha256').update(styleOf(COLOURS[kind])).digest('base64')}'`;
+
 /**
  * The strip that says which copy one is looking at. It lies over the page's bottom edge in a shadow tree, so that it
- * changes neither the page's layout nor its scripts; it is put in right before `</body>`.
+ * changes neither the page's layout nor its scripts, and runs none itself; it is put in right before `</body>`.
  */
 export function markerHtml(route: Route, now: Date): string {
-  const colour = COLOURS[route.kind];
-  const style = `:host{all:initial}div{position:fixed;inset:auto 0 0 0;height:28px;z-index:2147483647;display:flex;align-items:center;gap:10px;padding:0 10px;box-sizing:border-box;background:${colour.tint};border-top:2px solid ${colour.fill};color:#16222a;font:450 12px/18px system-ui,sans-serif}b{font-weight:600}a{color:inherit;margin-left:auto}button{font:inherit;color:inherit;background:none;border:0;padding:0 4px;cursor:pointer}:host([folded]) div{inset:auto auto 0 0;width:36px;padding:0 9px}:host([folded]) :is(b,span,a){display:none}:host([folded]) button{position:absolute;inset:0;opacity:0}`;
-  const body = `<div role="note" aria-label="Copy">${tileSvg(route.kind, 18)}<b>${escapeHtml(route.environment)}</b><span>${escapeHtml(ageOf(route.refreshedAt, now))}</span><a href="${escapeHtml(`${route.console}/sites/${route.environment.split('/')[0]}`)}">Open in the console</a><button type="button" aria-label="Fold or unfold">Fold</button></div>`;
-  const script = `(function(s){var h=s.previousElementSibling,r=h.attachShadow({mode:"open"});r.innerHTML=h.firstElementChild.innerHTML;h.textContent="";r.querySelector("button").onclick=function(){h.toggleAttribute("folded")};s.remove()})(document.currentScript)`;
-  return `<tsr-marker><template><style>${style}</style>${body}</template></tsr-marker><script>${script}</script>`;
+  const style = styleOf(COLOURS[route.kind]);
+  const summary = `<summary aria-label="${escapeHtml(`${route.environment}, a copy: fold or unfold`)}">${tileSvg(route.kind, 18)}<b>${escapeHtml(route.environment)}</b></summary>`;
+  const body = `<p><span>${escapeHtml(ageOf(route.refreshedAt, now))}</span><a href="${escapeHtml(`${route.console}/sites/${route.environment.split('/')[0]}`)}">Open in the console</a></p>`;
+  return `<tsr-marker><template shadowrootmode="open"><style>${style}</style><details open>${summary}${body}</details></template></tsr-marker>`;
 }
 
 /** The page that strangers get instead of a copy. */
