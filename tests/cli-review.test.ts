@@ -215,6 +215,10 @@ describe('a forecast that was read', () => {
     await editPage('Read before');
     const forecast = await asJson<{ id: string }>(`forecast --from ${COPY} --onto ${LIVE} --only page:*`);
     expect(await refused(`push --forecast ${forecast.id} --from ${COPY} --yes`, 2)).toContain('--from');
+    const wrong = await run(`push --forecast ${forecast.id} --from ${COPY} --yes --json`);
+    expect(JSON.parse(wrong.err)).toMatchObject({ type: 'tessarion:command', detail: expect.any(String), exitCode: 2 });
+    const absent = await run('site show no-such-site --json');
+    expect([JSON.parse(absent.err), absent.out]).toMatchObject([{ type: 'tessarion:not-found', exitCode: 1 }, '']);
     expect(await refused(`pull --forecast ${forecast.id} --yes`, 3)).toContain('A pull goes downward');
     await out(`push --forecast ${forecast.id} --confirm ${LIVE}`);
     const [page] = await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));

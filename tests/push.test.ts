@@ -170,6 +170,8 @@ describe('what a forecast says before', () => {
     expect(end.state).toBe('failed');
     expect(end.failure?.message).toMatch(/outdated.*page/);
     expect(await one(LIVE, "SELECT title FROM page WHERE slug = 'home'")).toBe('Changed again');
+    const shown = await studio.client.call('environmentShow', { params: { site: 'threadmill', environment: 'live' } });
+    expect(shown.state, 'nothing was written: there is nothing to look at').not.toBe('failed');
   });
 
   it('is not outdated by a sold product', async () => {
@@ -199,6 +201,24 @@ describe('a push that goes wrong', () => {
     expect(shown.state).toBe('failed');
     await studio.client.call('transferAcknowledge', { params: { id: end.id } });
     await fs.writeFile(template, before);
+  });
+
+  it('says before what is unwell already, and does not blame itself for it', async () => {
+    for (const path of [COPY, LIVE]) {
+      const template = join(folderOf(studio, path), 'main/templates/page.html');
+      await fs.writeFile(template, (await fs.readFile(template, 'utf8')).replace('<main>', '<section>'));
+    }
+    await onSite(studio, COPY, (query) => query("UPDATE page SET title = 'Unwell' WHERE slug = 'dye'"));
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    const said = forecast.checks.filter((check) => check.name === 'pages');
+    expect(said).toMatchObject([{ state: 'warning', message: expect.stringContaining('is not well already') }]);
+    const end = await done(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    );
+    expect(end.proof.filter((point) => point.name === 'pages')).toMatchObject([
+      { state: 'warning', message: expect.stringContaining('is not well, as before') },
+    ]);
   });
 
   it('refuses a trigger that would write elsewhere, and keeps everything', async () => {

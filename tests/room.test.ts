@@ -62,7 +62,8 @@ asRoot('a disk without room', () => {
       expect(end.failure?.message).toMatch(/^The server has [\d.]+ [GM]B free; this copy needs [\d.]+ [GM]B\.$/);
       expect(end.failure?.next).toContain('Free some space');
       expect(end.checks.find((check) => check.name === 'room')?.state).toBe('failed');
-      expect(end.steps.map((step) => step.state)).toEqual(['failed', 'coming', 'coming', 'coming', 'coming']);
+      const [first, ...others] = end.steps.map((step) => step.state);
+      expect([first, ...new Set(others)]).toEqual(['failed', 'coming']);
       expect(await leftOvers(studio)).toEqual(before);
     } finally {
       await fs.rm(media);

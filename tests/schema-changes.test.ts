@@ -166,7 +166,8 @@ it('does not offer what cannot be done without loss, and says why', async () => 
     words: expect.stringContaining('has no default'),
   });
   const { code, out } = await tessarion(studio, ['forecast', '--from', COPY, '--onto', LIVE]);
-  expect([code, out]).toEqual([0, expect.stringContaining('schema:menu.weight')]);
+  // Something collides: a script sees it too.
+  expect([code, out]).toEqual([4, expect.stringContaining('schema:menu.weight')]);
   await run(COPY, 'ALTER TABLE menu DROP COLUMN weight');
 });
 

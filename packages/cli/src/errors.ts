@@ -69,3 +69,11 @@ export function describeError(error: unknown): { code: ExitCode; lines: string[]
     ],
   };
 }
+
+/** Anything thrown as problem details (RFC 9457), with the exit code: what `--json` writes to standard error. */
+export function problemOf(error: unknown, exitCode: ExitCode): Record<string, unknown> {
+  if (error instanceof ServiceProblem) return { ...error.problem, exitCode };
+  const { lines } = describeError(error);
+  const [title, detail, next] = error instanceof CliError ? [error.what, error.why, error.next] : lines;
+  return { type: 'tessarion:command', title, detail, ...(next ? { next } : {}), exitCode };
+}

@@ -32,9 +32,10 @@ export async function run(): Promise<void> {
   } catch (error) {
     if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
     else {
-      const { describeError } = await import('./errors.js');
+      const { describeError, problemOf } = await import('./errors.js');
       const { code, lines } = describeError(error);
-      process.stderr.write(`${lines.join('\n')}\n`);
+      const isJson = process.argv.includes('--json');
+      process.stderr.write(isJson ? `${JSON.stringify(problemOf(error, code))}\n` : `${lines.join('\n')}\n`);
       process.exitCode = code;
     }
   }

@@ -89,9 +89,10 @@ export function reportEnd(transfer: TransferDetail): void {
     return;
   }
   if (transfer.state === 'failed') {
+    const isOutdated = transfer.failure?.code === 'outdated';
     throw new CliError(
-      transfer.failure?.code === 'outdated' ? 5 : 1,
-      `${transfer.kind} ${transfer.id} failed.`,
+      isOutdated ? 5 : 1,
+      `${transfer.kind} ${transfer.id} ${isOutdated ? 'was refused' : 'failed'}.`,
       transfer.failure?.message ?? '',
       transfer.failure?.next ?? '',
     );

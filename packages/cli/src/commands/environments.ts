@@ -112,6 +112,7 @@ export function addEnvironments(program: Command): void {
       ...(one.foreignOrigin === null || one.madeFrom?.startsWith(one.foreignOrigin)
         ? []
         : [['holds', `the work of another site: ${one.foreignOrigin}`] as [string, string]]),
+      ...(one.drift === null ? [] : [['compared', `${ago(one.drift.at)} ago`] as [string, string]]),
       ['up to date', one.refreshedAt ? `${ago(one.refreshedAt)} ago` : '–'],
       [
         'size',

@@ -44,6 +44,12 @@ interface Moves {
   readonly last?: TransferRecord;
 }
 
+/** Refusals before anything is written, by the code of their failure: there is nothing to look at on the environment. */
+const REFUSED: ReadonlySet<string> = new Set(['outdated', 'closed']);
+
+const wroteNothing = ({ failure, data, remains }: TransferRecord): boolean =>
+  failure !== null && REFUSED.has(failure.code) && data.pastSwitch !== true && remains.length === 0;
+
 /** The first state that holds (design: Interfaces, Console). */
 function stateOf(
   record: EnvironmentRecord,
@@ -52,7 +58,7 @@ function stateOf(
 ): { state: EnvironmentState; reason: string } {
   const { last, running } = moves;
   if (record.unreached) return { state: 'not-reached', reason: record.unreached.problem };
-  if (last && !last.acknowledged && last.state === 'failed')
+  if (last && !last.acknowledged && last.state === 'failed' && !wroteNothing(last))
     return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
   if (running || record.status !== 'ready') return { state: 'working', reason: running ? '' : 'Being made or removed' };
   if (frozen !== undefined) return { state: 'frozen', reason: frozen };

@@ -11,6 +11,7 @@ import { takeRevision } from '../requests/revisions.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { aboveOf, driftOf } from './drift.js';
+import { checkHealth, unwellChecks } from './health.js';
 import type { TransferFacts } from './transfer-facts.js';
 import { gatherUndo } from './undoing.js';
 
@@ -73,6 +74,7 @@ export async function computeForecast(installation: Installation, id: string): P
             record,
           )
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
+    facts.checks.push(...unwellChecks(destination.path, await checkHealth(installation, destination)));
     if (!(await store(installation, record, facts))) return;
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
       const above = await aboveOf(records, environments, ends.from);

@@ -1,7 +1,8 @@
 import { request } from 'node:http';
+import type { Check } from '@tessarion/contract';
 import { counted, formatLocation } from '@tessarion/core';
 import { EngineError, type Environment } from '@tessarion/engine';
-import type { TransferContext } from './context.js';
+import type { Installation } from './context.js';
 
 /** How one of the profile's pages answers. */
 export interface PageHealth {
@@ -11,10 +12,12 @@ export interface PageHealth {
 }
 
 /** Asks for the profile's pages at the web host itself, past gate and hold. */
-export async function checkHealth(context: TransferContext, environment: Environment): Promise<PageHealth[]> {
-  const { installation } = context;
-  const record = await context.environmentRecord(environment.path);
-  const { web_host: webHost } = await installation.servers.get(installation.records, record.server);
+export async function checkHealth(
+  { environments, records, servers }: Pick<Installation, 'environments' | 'records' | 'servers'>,
+  environment: Environment,
+): Promise<PageHealth[]> {
+  const record = await environments.get(records, environment.path);
+  const { web_host: webHost } = await servers.get(records, record.server);
   const pages = environment.profile?.pages ?? [];
   return Promise.all(
     pages.map(async (page) => {
@@ -69,4 +72,27 @@ export function judgeHealth(before: readonly PageHealth[], after: readonly PageH
   return after.length === 0
     ? undefined
     : `${after.filter((page) => page.isWell).length} of ${counted(after.length, 'page')} well`;
+}
+
+/** What is unwell already is said before anything is written: it will not be by this transfer. */
+export function unwellChecks(path: string, pages: readonly PageHealth[]): Check[] {
+  return pages
+    .filter((page) => !page.isWell)
+    .map((page) => ({
+      name: 'pages',
+      state: 'warning',
+      message: `${page.path} of ${path} is not well already: ${page.answer}.`,
+      remedy: 'Look at the site’s own log; what is written will not be taken back for it.',
+    }));
+}
+
+/** How the profile's pages answer after a transfer, and which were unwell before it. */
+export function pageChecks(before: readonly PageHealth[], after: readonly PageHealth[]): Check[] {
+  return after.map((page): Check => {
+    if (page.isWell) return { name: 'pages', state: 'passed', message: `${page.path} answers as it should.` };
+    const wasUnwell = before.some((one) => one.path === page.path && !one.isWell);
+    return wasUnwell
+      ? { name: 'pages', state: 'warning', message: `${page.path} is not well, as before: ${page.answer}.` }
+      : { name: 'pages', state: 'failed', message: `${page.path} is not well: ${page.answer}.` };
+  });
 }

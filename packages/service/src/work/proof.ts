@@ -23,7 +23,7 @@ import {
   showPath,
 } from '@tessarion/engine';
 import type { Installation, TransferContext } from './context.js';
-import type { PageHealth } from './health.js';
+import { type PageHealth, pageChecks } from './health.js';
 import { filesOf, nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
 
 /**
@@ -43,13 +43,7 @@ export async function prove(
     ...(await collectedChecks(destination, collected)),
     await addressCheck(context, destination),
     ...(destination.kind === 'live' ? [await openCheck(context, destination)] : []),
-    ...pages.map(
-      (page): Check => ({
-        name: 'pages',
-        state: page.isWell ? 'passed' : 'failed',
-        message: page.isWell ? `${page.path} answers as it should.` : `${page.path} is not well: ${page.answer}.`,
-      }),
-    ),
+    ...pageChecks((context.data.health as PageHealth[] | undefined) ?? [], pages),
   ];
 }
 

@@ -93,7 +93,7 @@ export const push: Procedure = {
           reshaped: facts.reshaped as unknown as Record<string, unknown>[],
           decided: [...facts.decided],
           chosenTasks: wish.wishes.tasks ?? [],
-          health: await checkHealth(context, destination),
+          health: await checkHealth(context.installation, destination),
         });
         return `${counted(facts.collector.items.size, 'item')}${input.forecast === undefined ? '' : ', as forecast'}`;
       },
@@ -135,7 +135,7 @@ export const push: Procedure = {
       async run(context) {
         return judgeHealth(
           (context.data.health as PageHealth[] | undefined) ?? [],
-          await checkHealth(context, await destinationOf(context)),
+          await checkHealth(context.installation, await destinationOf(context)),
         );
       },
     },
@@ -144,7 +144,7 @@ export const push: Procedure = {
       title: 'Read again what was written',
       async run(context) {
         const destination = await destinationOf(context);
-        const proof = await prove(context, destination, await checkHealth(context, destination)).catch(
+        const proof = await prove(context, destination, await checkHealth(context.installation, destination)).catch(
           (error: unknown) => {
             if (context.work.signal.aborted) throw error;
             const { message, next } = failureOf(error);
