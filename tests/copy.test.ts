@@ -13,6 +13,7 @@ import {
   makeCopy,
   newcomer,
   onSite,
+  pullInto,
   refusal,
   type Studio,
   startStudio,
@@ -328,7 +329,19 @@ describe('what a copy may leave out, and its end', () => {
     const gate = await studio.client.call('environmentLogins', {
       params: { site: 'threadmill', environment: 'staging' },
     });
+    // What somebody wrote there that is the copy's own stays, whatever comes into it.
+    const file = join(folderOf(studio, COPY), 'main/config/site.env');
+    const own = async (): Promise<string | undefined> =>
+      /^SITE_MAP_KEY=(.*)$/m.exec(await fs.readFile(file, 'utf8'))?.[1]?.replaceAll('"', '');
+    const text = await fs.readFile(file, 'utf8');
+    await fs.writeFile(file, text.replace(/^SITE_MAP_KEY=.*$/m, 'SITE_MAP_KEY=of-this-copy'));
     await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    expect(await own()).toBe('of-this-copy');
+    await fs.writeFile(file, (await fs.readFile(file, 'utf8')).replace('of-this-copy', 'another-one'));
+    await fs.appendFile(join(folderOf(studio, LIVE), 'main/config/site.env'), 'MORE=1\n');
+    await done(studio, await pullInto(studio, LIVE, COPY));
+    expect(await fs.readFile(file, 'utf8')).toContain('MORE=1');
+    expect(await own()).toBe('another-one');
     const [page] = await onSite(studio, COPY, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
     expect(page?.title).toBe('How we dye');
     expect(

@@ -59,7 +59,7 @@ export function NewEnvironmentRoom(): JSX.Element {
   const wished = name ?? proposal.data?.name ?? '';
   const fault = proposal.data?.checks.find((check) => check.state === 'failed');
   const source = site.data.environments.find((one) => one.path === from);
-  const known = profile.data ? whatTravels(profile.data.text) : { areas: [], tables: [] };
+  const known = profile.data ? whatTravels(profile.data.text) : NOTHING_KNOWN;
   const submit = (event: FormEvent): void => {
     event.preventDefault();
     if (!fault && wished !== '') create.mutate();
@@ -194,16 +194,24 @@ export function NewEnvironmentRoom(): JSX.Element {
               {siteName}/{wished}
             </span>{' '}
             as a copy of <span className="mono">{taken?.environment ?? from}</span>
-            {taken ? ` as it was on ${clock(taken.takenAt)}` : ''}, <b>personal data masked</b>
+            {taken ? ` as it was on ${clock(taken.takenAt)}` : ''},{' '}
+            <b title={known.masked.join(', ')}>{maskedWords(known.masked.length)}</b>
             {leftOut(areas, tables, leftOutPaths)}.
           </p>
           <ul className="promises q">
             <li>
               <Icon name="check" /> closed to strangers and search engines
             </li>
-            <li>
-              <Icon name="check" /> mail caught, payments in test mode
-            </li>
+            {known.settings.length > 0 ? (
+              <li>
+                <Icon name="check" /> with settings of a {kind}:{' '}
+                {known.settings.map((one) => `${one.name} ${one.values[kind]}`).join(', ')}
+              </li>
+            ) : (
+              <li className="wn">
+                <Icon name="warn" /> no setting differs from live: mail and payments go as they go there
+              </li>
+            )}
             <li>
               <Icon name="check" /> proved that it cannot reach {taken?.environment ?? from}
             </li>
@@ -222,17 +230,40 @@ export function NewEnvironmentRoom(): JSX.Element {
   );
 }
 
-/** Areas and tables that a copy would get, as the profile has them. */
-function whatTravels(text: string): { areas: { name: string; path: string }[]; tables: string[] } {
+interface Known {
+  readonly areas: readonly { readonly name: string; readonly path: string }[];
+  readonly tables: readonly string[];
+  /** Columns that are masked on the way. */
+  readonly masked: readonly string[];
+  /** Settings that have a value by kind, other than live's. */
+  readonly settings: readonly { readonly name: string; readonly values: Record<'dev' | 'staging', string> }[];
+}
+const NOTHING_KNOWN: Known = { areas: [], tables: [], masked: [], settings: [] };
+
+const maskedWords = (columns: number): string =>
+  columns === 0 ? 'nothing masked' : columns === 1 ? '1 column masked' : `${columns} columns masked`;
+
+/** What a copy would get, as the profile has it. */
+function whatTravels(text: string): Known {
   const checked = checkProfile(text);
-  if (!checked.ok) return { areas: [], tables: [] };
-  const { areas, databases } = checked.profile;
+  if (!checked.ok) return NOTHING_KNOWN;
+  const { areas, databases, settings } = checked.profile;
   const travels = ({ class: dataClass }: { readonly class: string }): boolean =>
     dataClass === 'authored' || dataClass === 'collected';
   return {
     areas: areas.filter((area) => area.path !== '.' && travels(area)),
     tables: Object.values(databases ?? {}).flatMap((database) =>
       Object.entries(database.tables).flatMap(([name, table]) => (travels(table) && !name.includes('*') ? [name] : [])),
+    ),
+    masked: Object.values(databases ?? {}).flatMap((database) =>
+      Object.entries(database.tables).flatMap(([name, table]) =>
+        Object.entries(table.columns ?? {}).flatMap(([column, { personal }]) =>
+          travels(table) && personal !== undefined && personal !== 'keep' ? [`${name}.${column}`] : [],
+        ),
+      ),
+    ),
+    settings: (settings ?? []).flatMap(({ name, values, secret }) =>
+      values && !secret && values.staging !== values.live ? [{ name, values }] : [],
     ),
   };
 }

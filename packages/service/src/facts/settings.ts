@@ -31,7 +31,7 @@ export function resolveSettings(
     values[setting.name] = own[setting.name] ?? resolve(setting, facts);
     if (setting['bound-to-address'] && values[setting.name] === '') {
       warnings.push(
-        `"${setting.title ?? setting.name}" is bound to live's address; the copy has none of its own until you give it one.`,
+        `"${setting.title ?? setting.name}" is bound to live's address, and empty here: write the copy's own into ${'file' in setting.in ? `${setting.in.file}, where it stays` : `table ${setting.in.table}`}.`,
       );
     }
   }

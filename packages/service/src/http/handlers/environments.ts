@@ -279,7 +279,7 @@ export const environmentHandlers: Handlers<
       throw new ProblemError(
         'lane-closed',
         `${record.path} is live and is not removed here.`,
-        'Take the site out as a whole instead.',
+        'What visitors use is left where it is; only copies are removed.',
       );
     if (query.confirm !== record.path)
       throw new ProblemError(

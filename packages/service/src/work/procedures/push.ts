@@ -14,6 +14,7 @@ import { keepNewContents } from '../keep-contents.js';
 import { changeSchema, madeSchema, revertSchema, schemaChangesOf } from '../make-schema.js';
 import { measure, sizeAfter } from '../measure.js';
 import { removeOldTrees } from '../old-trees.js';
+import { noteOwnSettings } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
 import { type ChangeSet, filesOf } from '../recorded-changes.js';
@@ -60,6 +61,7 @@ export const push: Procedure = {
       async run(context) {
         await mustStillBeOpen(context);
         const input = context.input<PushInput>();
+        await noteOwnSettings(context, context.record.onto_path);
         const destination = await destinationOf(context);
         const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
         // A restore makes the destination what it was.

@@ -8,8 +8,8 @@ import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import { type CopyWishes, fillCopy, makeDatabases, NOTHING_LEFT_OUT } from '../copying.js';
 import { measure } from '../measure.js';
+import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
-import { ownValues } from './reset.js';
 
 export interface RenameInput {
   /** The copy as it was called before. */
@@ -54,6 +54,7 @@ export const rename: Procedure = {
       async run(context) {
         const { installation } = context;
         const { from, name } = context.input<RenameInput>();
+        await noteOwnSettings(context, from);
         const own = await context.environmentRecord(from);
         const server = await installation.servers.get(installation.records, own.server);
         const place = copyPlace(own.site, name, own, server, installation.gatewayPort);

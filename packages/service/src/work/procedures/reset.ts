@@ -17,6 +17,7 @@ import {
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
 import { forgetBaselines } from '../forget-baselines.js';
+import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { runStagedTasks, settleIn } from './clone.js';
 
@@ -72,6 +73,7 @@ export const reset: Procedure = {
       title: 'Check room, versions and data classes',
       async run(context) {
         const { installation, record } = context;
+        await noteOwnSettings(context, record.onto_path);
         const own = await context.environmentRecord(record.onto_path);
         const server = await installation.servers.get(installation.records, own.server);
         const environment = await context.environment(record.onto_path);
@@ -183,18 +185,3 @@ export const reset: Procedure = {
     return [];
   },
 };
-
-/** Values that belong to the copy itself, such as a licence key given to it or a key made for it. */
-export function ownValues(
-  environment: Environment,
-  settings: Readonly<Record<string, string>>,
-): Record<string, string> {
-  const own = (environment.profile?.settings ?? []).filter(
-    (setting) => setting.from && ('own' in setting.from || 'generate' in setting.from),
-  );
-  return Object.fromEntries(
-    own.flatMap((setting) =>
-      settings[setting.name] === undefined ? [] : [[setting.name, settings[setting.name] as string]],
-    ),
-  );
-}
