@@ -175,6 +175,25 @@ describe('a table that nobody has classified', () => {
   });
 });
 
+describe('a forecast that ends its workers', () => {
+  it('is given up after some, with what to do, and can be wished anew', async () => {
+    await run(COPY, "UPDATE page SET title = 'How we dye today' WHERE slug = 'dye'");
+    const { id } = await choosing({});
+    const begin = async (tries: number) => {
+      await onRecords(studio, `UPDATE forecast SET state = 'computing', tries = ${tries} WHERE id = '${id}'`);
+      await onRecords(studio, `SELECT FROM graphile_worker.add_job('forecast', json_build_object('id', '${id}'))`);
+      await expect
+        .poll(async () => (await onRecords(studio, `SELECT state FROM forecast WHERE id = '${id}'`))[0]?.state, {
+          timeout: 20_000,
+        })
+        .not.toBe('computing');
+      return studio.client.call('forecastShow', { params: { id } });
+    };
+    expect((await begin(3)).failure?.message).toContain('it may be too large');
+    expect((await settled(studio, id, { only: ['page:*'] })).state).toBe('ready');
+  });
+});
+
 describe('a forecast of other wishes', () => {
   it('is not stored as that of the newest', async () => {
     await run(COPY, "UPDATE page SET title = 'How we dye today' WHERE slug = 'dye'");

@@ -394,6 +394,29 @@ describe('holding', () => {
     call.destroy();
   });
 
+  it('waits for nobody who left while held, or whose request could not be passed on', async () => {
+    serve = (_incoming, answer) => answer.end('served');
+    const first = await gateway.holds.hold('threadmill/live', 5000, 0);
+    const visitors = Array.from({ length: 3 }, () => {
+      const call = request({ host: '127.0.0.1', port, headers: { host: LIVE } });
+      call.on('error', () => undefined);
+      call.end();
+      return call;
+    });
+    await new Promise((resolve) => setTimeout(resolve, 60));
+    for (const one of visitors) one.destroy();
+    await new Promise((resolve) => setTimeout(resolve, 60));
+    gateway.holds.release(first.lease);
+    // Nobody answers there.
+    upstream.closeAllConnections();
+    await writeRoutes({ ...route(LIVE, 'live', null), upstream: { host: '127.0.0.1', port: 1 } });
+    expect((await ask(LIVE)).status).toBe(502);
+    await new Promise((resolve) => setTimeout(resolve, 60));
+    const { waitedMs, lease } = await gateway.holds.hold('threadmill/live', 5000, 5000);
+    expect(waitedMs).toBeLessThan(1000);
+    gateway.holds.release(lease);
+  });
+
   it('ends by itself, so that visitors are served though nobody releases it', async () => {
     await gateway.holds.hold('threadmill/live', 80, 0);
     expect((await ask(LIVE)).status).toBe(200);

@@ -204,7 +204,7 @@ export function NewEnvironmentRoom(): JSX.Element {
             </li>
             {known.settings.length > 0 ? (
               <li>
-                <Icon name="check" /> with settings of a {kind}:{' '}
+                <Icon name="check" /> with {kind}’s settings:{' '}
                 {known.settings.map((one) => `${one.name} ${one.values[kind]}`).join(', ')}
               </li>
             ) : (

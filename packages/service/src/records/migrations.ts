@@ -6,6 +6,7 @@ import { addDigests } from './migrations/digests.js';
 import { addDoers } from './migrations/doers.js';
 import { addFollows } from './migrations/follows.js';
 import { addSealedFields } from './migrations/forecast-items.js';
+import { addForecastTries } from './migrations/forecast-tries.js';
 import { addForeignOrigins } from './migrations/foreign-origins.js';
 import { addGuestNotices } from './migrations/guest-notices.js';
 import { addGuests } from './migrations/guests.js';
@@ -268,6 +269,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '028_answers': sealAnswers,
   '029_forecast_items': addSealedFields,
   '030_foreign_origins': addForeignOrigins,
+  '031_forecast_tries': addForecastTries,
 };
 
 /**

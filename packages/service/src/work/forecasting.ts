@@ -1,10 +1,11 @@
 import type { Failure, Forecast, ForecastWishes } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
+import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import { toEngine } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
 import { storeItems } from '../records/forecast-items.js';
-import { json } from '../records/open.js';
+import { json, type OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
 import { libraryOf } from '../records/snapshots.js';
 import { takeRevision } from '../requests/revisions.js';
@@ -57,6 +58,7 @@ export async function computeForecast(installation: Installation, id: string): P
     return;
   }
   try {
+    await countTry(records, id);
     const ends = {
       from: await environments.get(records, record.from_path),
       onto: await environments.get(records, record.onto_path),
@@ -93,6 +95,22 @@ export async function computeForecast(installation: Installation, id: string): P
   if (computed.request !== null) await takeRevision(installation, computed);
   const state = computed.state as 'ready' | 'failed';
   await publishEvent(records, { type: 'forecast', forecast: id, site: siteOf(record), onto: record.onto_path, state });
+}
+
+/** How often a forecast is begun: a worker that dies of one takes what else it does with it. */
+const MOST_TRIES = 3;
+
+/** @throws {EngineError} `command-failed` where the workers that computed it before all ended with it */
+async function countTry(records: OnRecords, id: string): Promise<void> {
+  const [begun] = (await records('forecast').where({ id }).increment('tries', 1).returning('tries')) as {
+    tries: number;
+  }[];
+  if (begun && begun.tries > MOST_TRIES)
+    throw new EngineError(
+      'command-failed',
+      `Its worker ended ${MOST_TRIES} times while it was computed; it may be too large for the machine.`,
+      'Choose a part of it, such as --only table:NAME, or give the machine more memory.',
+    );
 }
 
 const siteOf = ({ onto_path }: ForecastRecord): string => onto_path.split('/')[0] as string;

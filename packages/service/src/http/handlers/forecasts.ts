@@ -147,7 +147,7 @@ export const forecastHandlers: Handlers<
         );
       await trx('forecast')
         .where({ id: record.id })
-        .update({ state: 'computing', failure: null, wishes: json({ ...record.wishes, ...body }) });
+        .update({ state: 'computing', failure: null, tries: 0, wishes: json({ ...record.wishes, ...body }) });
       await enqueue(trx, 'forecast', record.id);
     });
     return toForecast(await getForecast(installation, params.id));
