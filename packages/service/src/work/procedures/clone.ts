@@ -131,11 +131,15 @@ export async function settleIn(context: TransferContext, copy: Environment): Pro
 }
 
 /** Runs what the profile says is to run in a new tree before it is in use. */
-export const runStagedTasks = (
+export async function runStagedTasks(
   context: TransferContext,
   environment: Environment,
   treeId: string,
-): Promise<string | undefined> =>
-  runTasks(context, environment, ['staged'], {
-    folder: layout.tree(environment.folder, environment.place.roots[0]?.name ?? 'main', treeId),
+): Promise<string | undefined> {
+  const { server, folder, place } = environment;
+  const ran = await runTasks(context, environment, ['staged'], {
+    folder: layout.tree(folder, place.roots[0]?.name ?? 'main', treeId),
   });
+  if (ran !== undefined) await server.flush(folder);
+  return ran;
+}

@@ -39,6 +39,8 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
         if (folder === undefined) return 'no file changes, so that nothing is staged';
         const ran = await runTasks(context, environment, ['staged'], { chosen: chosenTasks(context), folder });
         await noteTaskFiles(context, environment, setOf(context));
+        // What the root will lead to is on the disk before it does.
+        await environment.server.flush(environment.folder);
         return ran;
       },
     },
