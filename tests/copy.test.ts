@@ -342,6 +342,10 @@ describe('what a copy may leave out, and its end', () => {
     await done(studio, await pullInto(studio, LIVE, COPY));
     expect(await fs.readFile(file, 'utf8')).toContain('MORE=1');
     expect(await own()).toBe('another-one');
+    // A copy whose settings somebody broke is made anew all the same.
+    await fs.writeFile(file, 'nothing of what it had\n');
+    await done(studio, await studio.client.call('resetCreate', { body: { from: LIVE, onto: COPY } }));
+    expect(await own()).toBe('another-one');
     const [page] = await onSite(studio, COPY, (query) => query("SELECT title FROM page WHERE slug = 'dye'"));
     expect(page?.title).toBe('How we dye');
     expect(

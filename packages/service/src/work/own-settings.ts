@@ -1,5 +1,5 @@
 import { Rewriter, toBytes } from '@tessarion/core';
-import { type Environment, FileForm, fileSettings, layout } from '@tessarion/engine';
+import { EngineError, type Environment, FileForm, fileSettings, layout } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 
 /** Values that belong to a copy itself, such as a licence key given to it or a key made for it. */
@@ -29,13 +29,19 @@ export async function settingsInFiles(environment: Environment): Promise<Record<
 
 /**
  * Takes down what somebody wrote into an environment's settings files that is its own, such as a licence key: what is
- * written there next keeps it.
+ * written there next keeps it. Where a file cannot be read, what is on record stays, and that is said: a copy that somebody
+ * broke can be made anew.
  */
 export async function noteOwnSettings(context: TransferContext, path: string): Promise<void> {
   const { environments, records } = context.installation;
   const { settings } = await environments.get(records, path);
   const environment = await context.environment(path);
-  const now = ownValues(environment, await settingsInFiles(environment));
+  const found = await settingsInFiles(environment).catch(async (error: unknown) => {
+    if (!(error instanceof EngineError && error.code.startsWith('file-'))) throw error;
+    await context.say(`What is ${path}’s own in its settings is taken from the records: ${error.message}`);
+    return {};
+  });
+  const now = ownValues(environment, found);
   if (Object.entries(now).every(([name, value]) => settings[name] === value)) return;
   await environments.update(records, path, { settings: { ...settings, ...now } });
 }
