@@ -76,7 +76,7 @@ export const clone: Procedure = {
     },
     {
       name: 'staged-tasks',
-      title: 'Run the profile’s tasks for what is not seen yet',
+      title: 'Run its staged tasks',
       async run(context) {
         const { destination } = await ends(context);
         return runStagedTasks(context, destination, context.record.id);

@@ -31,7 +31,7 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     },
     {
       name: 'staged-tasks',
-      title: 'Run the profile’s tasks for what is not seen yet',
+      title: 'Run its staged tasks',
       async run(context) {
         const environment = await onto(context);
         if (!runsAny(context, environment, 'staged')) return undefined;
@@ -66,7 +66,7 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     },
     {
       name: 'held-tasks',
-      title: 'Run the profile’s tasks for which visitors are held',
+      title: 'Run its held tasks',
       run: async (context) => runTasks(context, await onto(context), ['held'], { chosen: chosenTasks(context) }),
     },
     {

@@ -117,7 +117,7 @@ export const preview: Procedure = {
     },
     {
       name: 'staged-tasks',
-      title: 'Run the profile’s tasks for what is not seen yet',
+      title: 'Run its staged tasks',
       async run(context) {
         // It lies at no address yet: what its root leads to is what nobody sees.
         return runTasks(context, (await ends(context)).preview, ['staged']);

@@ -117,7 +117,7 @@ export const reset: Procedure = {
     },
     {
       name: 'staged-tasks',
-      title: 'Run the profile’s tasks for what is not seen yet',
+      title: 'Run its staged tasks',
       async run(context) {
         const { destination } = await prepared(context);
         return runStagedTasks(context, destination, context.record.id);
