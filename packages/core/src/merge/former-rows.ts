@@ -116,23 +116,27 @@ function groupAlike(changes: readonly RowChange[]): RowChange[][] {
 }
 
 /**
- * What a row of a baseline's image becomes when what a transfer wrote to it is taken back: what was taken back is as it
- * was in the image before the transfer, all else stays as it is now.
+ * What a row of a baseline's image becomes when a transfer is taken back: what was taken back is as it was in the image
+ * before the transfer, all else stays as it is now. Where the whole transfer is taken back, so is what it only settled:
+ * whoever takes it back because they settled wrongly is asked again.
  *
- * @param undone what the undo wrote to the row
+ * @param undone what the undo wrote to the row; undefined where the transfer had written nothing to it either
  * @param former the image's row before the transfer
  * @param made what the transfer made of the image's row
  * @param now the image's row now, which later transfers may have moved on
  */
 export function imageRowAfterUndo(
   columns: readonly string[],
-  undone: RowChange,
+  undone: RowChange | undefined,
   former: Values | undefined,
   made: Values | undefined,
   now: Values | undefined,
+  isWhole = false,
 ): Values | undefined {
-  if (undone.op !== 'update' || !former || !now) return former;
-  return now.map((value, i) =>
-    undone.cells[columns[i] as string] && isSame(value, made?.[i]) ? (former[i] ?? null) : value,
-  );
+  if (undone && (undone.op !== 'update' || !former || !now)) return former;
+  if (!made) return now ?? former;
+  if (!now) return undefined;
+  if (!former) return now.every((value, i) => isSame(value, made[i])) ? undefined : now;
+  const isTaken = (i: number): boolean => isWhole || undone?.cells[columns[i] as string] !== undefined;
+  return now.map((value, i) => (isTaken(i) && isSame(value, made[i]) ? (former[i] ?? null) : value));
 }

@@ -89,7 +89,7 @@ export function planMerge(
       source.push({
         table,
         key: outcome.sourceKey,
-        values: nextBase(table, raw.source, raw.baseSource, decision, own, isNew, merge.direction),
+        values: nextBase(table, raw.source, raw.baseSource, decision, isNew, merge.direction),
         ...(key && keyText(key) !== keyText(outcome.sourceKey) ? { counterpart: key } : {}),
       });
     if (key)
@@ -101,7 +101,6 @@ export function planMerge(
           after && withoutMerged(after, decision, sides.source),
           sides.baseDestination,
           decision,
-          own,
           isNew,
           merge.direction,
         ),
@@ -113,8 +112,8 @@ export function planMerge(
   return { changes: [...changes.values()], source, destination, pairs: [...pairs.values()] };
 }
 
-/** A reference to nothing stays as it is. */
-function withoutPlaceholders(table: MergeTable, row: Values): Values {
+/** A row in which every key that is still to be drawn is the one that it was: a reference to nothing stays as it is. */
+export function withoutPlaceholders(table: MergeTable, row: Values): Values {
   const former = (key: ByteString): ByteString => (isFresh(key) ? formerKey(key) : key);
   return row.map((value, i) => {
     if (value === null || !value.includes('\0')) return value;
@@ -136,13 +135,12 @@ function nextBase(
   now: Values | undefined,
   base: Values | undefined,
   decision: RowOutcome['decision'],
-  collisions: readonly Collision[],
   isNew: boolean,
   direction: MergeRules['direction'],
 ): Values | undefined {
   if (!now || !base || isNew) return now;
   const cells = decision.is === 'updated' || decision.is === 'agreed' ? decision.cells : undefined;
-  if (!cells || collisions.some((one) => one.column === undefined)) {
+  if (!cells) {
     const isTreated = (dataClass: DataClass | undefined): boolean =>
       dataClass === 'authored' || (dataClass === 'collected' && direction === 'down');
     return base.map((value, i) => (isTreated(table.rules.columns[i]?.class) ? (now[i] ?? null) : value));

@@ -1,5 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import { addTo } from '../multimap.js';
+import type { RowKey } from '../rows/keys.js';
 import type { Collision, Settlement, Side } from './collision.js';
 import type { RowOutcome } from './compare-table.js';
 import type { Comparison } from './compare-tables.js';
@@ -52,6 +53,10 @@ const collisionId = (outcome: RowOutcome, column: number | undefined): string =>
   `${outcome.table.id} ${keyText(outcome.sourceKey)}${column === undefined ? '' : ` ${outcome.table.columns[column]}`}`;
 
 const place = (table: string, key: ByteString): string => `${table} ${key}`;
+
+/** A key as people know it, whatever it becomes. */
+const spoken = (key: RowKey): ByteString =>
+  key.map((one) => (isFresh(one) ? formerKey(one as ByteString) : (one ?? ''))).join(' ');
 
 /**
  * Works out what is written: the chosen items, what they depend on, and what was settled.
@@ -225,7 +230,7 @@ class Settling {
         if (table === own.table.id && own.key.length === 1 && key === own.key[0]) continue;
         const outcome = this.#byKey.get(place(table, key));
         if (!outcome || !this.#deletes(outcome) || outcome === change) continue;
-        const by = { is: 'referred-by-own', by: own.table.id, key: own.key.join(' ') } as const;
+        const by = { is: 'referred-by-own', by: own.table.id, key: spoken(own.key) } as const;
         this.#add(outcome, undefined, by, ['destination']);
       }
     }
@@ -271,7 +276,7 @@ class Settling {
         for (const referrer of referrers.get(place(outcome.table.id, outcome.key[0] as ByteString)) ?? []) {
           choose(this.#itemOf(referrer), item);
           if (this.#takes(referrer)) continue;
-          const by = { is: 'referred-by-own', by: referrer.table.id, key: referrer.key.join(' ') } as const;
+          const by = { is: 'referred-by-own', by: referrer.table.id, key: spoken(referrer.key) } as const;
           this.#add(outcome, undefined, by, ['destination']);
         }
       }

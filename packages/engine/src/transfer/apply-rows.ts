@@ -9,7 +9,7 @@ import { type Counts, compareCounters, compareWithMeant, countMeant, readCounter
 import { insertOrder } from './insert-order.js';
 import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-back.js';
 import { keyMatch, outputText, StagedChanges, type StagedTable } from './staged-changes.js';
-import { setApart } from './unique-values.js';
+import { comesBack, setApart } from './unique-values.js';
 
 export interface AppliedRows extends Readonly<Counts> {
   readonly remains: readonly Remain[];
@@ -133,6 +133,12 @@ export class RowApplication {
       const mayMove =
         columns.some((name) => table.touched.has(name)) || (table.counts.insert > 0 && table.counts.delete > 0);
       if (!apart || !mayMove || !columns.every((name) => table.columns.includes(name))) continue;
+      if (table.touched.size > 0) {
+        await this.#staged.client.query(
+          comesBack(table.shape, { columns, apart }, table.temporary, table.columns, keyMatch(table)),
+        );
+        table.touched.add(apart.column);
+      }
       const sql = setApart(table.shape, { columns, apart }, table.temporary, table.columns, keyMatch(table));
       passing += (await this.#staged.client.query(sql)).rowCount ?? 0;
     }

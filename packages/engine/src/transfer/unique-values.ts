@@ -9,26 +9,50 @@ export interface UniqueIndex {
 }
 
 /** The unique indexes of a table, but for the one that names its rows. */
-export const uniqueIndexes = ({ uniques, key }: TableShape): UniqueIndex[] =>
-  uniques.map((columns) => ({
-    columns: columns.map(({ name }) => name),
-    apart: columns
-      .map(({ name, type, nullable, length }) => {
-        const value = passingValue(type, nullable, length);
-        return value === undefined || key.includes(name) ? undefined : { column: name, value };
-      })
-      .find((one) => one !== undefined),
-  }));
+export function uniqueIndexes({ uniques, key, references, checks }: TableShape): UniqueIndex[] {
+  const refers = new Set(references.flatMap((one) => one.columns));
+  const checked = new Set(checks.flatMap((one) => one.columns));
+  return uniques.map((columns) => {
+    // A reference can hold nothing for a moment, and nothing else; what a check reads comes last.
+    const fit = columns.flatMap(({ name, type, nullable, length }) => {
+      const value = passingValue(type, nullable, length);
+      const isFit = value !== undefined && !key.includes(name) && (nullable || !refers.has(name));
+      return isFit ? [{ column: name, value, isLast: checked.has(name) && !nullable }] : [];
+    });
+    return {
+      columns: columns.map(({ name }) => name),
+      apart: fit.find((one) => !one.isLast) ?? fit[0],
+    };
+  });
+}
 
 /** SQL for a value that nobody else has. */
 function passingValue(type: string, isNullable: boolean, length: number): string | undefined {
   if (isNullable) return 'NULL';
   if (['text', 'varchar', 'bpchar', 'citext'].includes(type))
     return `left(md5(random()::text || clock_timestamp()::text), ${Math.min(32, length)})`;
-  if (type === 'int2') return '(-1 - floor(random() * 32000))::int2';
-  if (['int4', 'int8', 'numeric'].includes(type)) return `(-1 - floor(random() * 2000000000))::${type}`;
+  // Checks mostly forbid what is below nothing.
+  if (type === 'int2') return '(16384 + floor(random() * 16383))::int2';
+  if (['int4', 'int8', 'numeric'].includes(type)) return `(1000000000 + floor(random() * 1000000000))::${type}`;
   if (type === 'uuid') return 'gen_random_uuid()';
   return undefined;
+}
+
+/**
+ * SQL that lets changed rows get back what their column holds by which they may be set apart, where it is another column
+ * of the index that changes.
+ */
+export function comesBack(
+  table: TableShape,
+  index: UniqueIndex & { readonly apart: NonNullable<UniqueIndex['apart']> },
+  staged: string,
+  columns: readonly string[],
+  match: string,
+): string {
+  const { column } = index.apart;
+  const own = index.columns.map(quoteLiteral).join(', ');
+  return `UPDATE ${staged} s SET n${columns.indexOf(column)} = t.${quoteName(column)}, changed = array_append(s.changed, ${quoteLiteral(column)})
+    FROM ${quoteTable(table)} t WHERE ${match} AND s.op = 'update' AND s.changed && ARRAY[${own}]::text[] AND NOT ${quoteLiteral(column)} = ANY(s.changed)`;
 }
 
 /**

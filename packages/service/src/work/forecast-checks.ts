@@ -194,14 +194,27 @@ export function checksOf(
       remedy:
         'List what changed, and name it by its id: KIND:KEY, KIND:*, table:NAME, area:NAME, path:PATTERN, by:PERSON or since:TIME.',
     });
-  const colliding = [...collector.items.values()].flatMap((item) => [item.id, ...item.collisions.map((one) => one.id)]);
-  const idle = Object.keys(settlements).filter((name) => !colliding.includes(name) || !collides(collector, name));
+  const ended = Object.keys(settlements).filter((name) => !collides(collector, name));
+  // What another decision has left out since waits with what was decided about it.
+  const waits = ended.filter((name) =>
+    [...collector.items.values()].some(
+      (item) => item.outcome === 'left-out' && (name === item.id || name.startsWith(`${item.id}/`)),
+    ),
+  );
+  const idle = ended.filter((name) => !waits.includes(name));
   if (idle.length > 0)
     checks.push({
       name: 'decisions',
       state: 'failed',
       message: `Nothing collides in ${idle.join(', ')}.`,
       remedy: 'Take the decision back, or settle one of the collisions that the forecast lists.',
+    });
+  if (waits.length > 0)
+    checks.push({
+      name: 'decisions',
+      state: 'warning',
+      message: `What was decided about ${waits.join(', ')} has no effect now, since it does not go along.`,
+      remedy: 'Choose it as well, or take the decision back.',
     });
   return checks;
 }

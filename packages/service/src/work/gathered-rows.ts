@@ -186,8 +186,13 @@ export class GatheredRows {
     }
   }
 
-  /** Says when a row goes by another number on the destination. */
-  #numberWords({ table, key, sourceKey, decision }: RowOutcome): string {
+  /** Says when a row goes by another number on the destination, or names others that will. */
+  #numberWords({ table, key, sourceKey, decision, sides }: RowOutcome): string {
+    const inside = table.uses.filter((use) => use.inside && sides.source?.[use.column]?.includes('\0'));
+    if (inside.length > 0 && !isFresh(key[0])) {
+      const names = [...new Set(inside.map((use) => table.columns[use.column]))].join(', ');
+      return `In ${names} it names new things by the numbers that they have here; there they get numbers of their own.`;
+    }
     if (decision.is !== 'inserted' || !table.drawsKeys || !isFresh(key[0])) return '';
     const name = this.#destination.path.split('/')[1] ?? this.#destination.path;
     return `It gets a number of its own: on ${name}, ${toText(sourceKey[0] ?? '')} stands for something else.`;

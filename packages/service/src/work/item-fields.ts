@@ -7,10 +7,13 @@ import {
   type ItemOutcome,
   isFresh,
   isSame,
+  type MergeTable,
   type RowChange,
   type RowOutcome,
+  type RowSides,
   type SettledFile,
   type Values,
+  withoutPlaceholders,
 } from '@tessarion/core';
 
 export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
@@ -30,16 +33,25 @@ export function imageChange({ table, key, values, counterpart }: ImageEdit): Row
 export function asChange({ table, key, sides }: RowOutcome): RowChange {
   const on = { part: 'row', database: table.database, table: table.table, key } as const;
   const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
-  const { source, destination } = sides;
+  const { source, destination } = shownSides(table, sides);
   if (source && !destination) return { ...on, op: 'insert', row: named(source) };
   if (!source) return { ...on, op: 'delete', row: named(destination ?? []) };
   const cells = table.columns.flatMap((name, i) =>
-    isSame(source[i], destination?.[i])
+    isSame(sides.source?.[i], sides.destination?.[i])
       ? []
       : [[name, { before: destination?.[i] ?? null, after: source[i] ?? null }] as const],
   );
   return { ...on, op: 'update', cells: Object.fromEntries(cells) };
 }
+
+/** Both ends' rows as people may read them: what stands for a number that is still to be drawn is the number that it was. */
+const shownSides = (
+  table: MergeTable,
+  { source, destination }: RowSides,
+): { readonly source: Values | undefined; readonly destination: Values | undefined } => ({
+  source: source && withoutPlaceholders(table, source),
+  destination: destination && withoutPlaceholders(table, destination),
+});
 
 /**
  * What a row stands for in the fingerprint of its item: what the source has, by its own keys, and what of the destination
@@ -86,11 +98,12 @@ export function fieldsOf(
   collisions: readonly Collision[],
   show: (value: ByteString | null | undefined) => string | null,
 ): ItemField[] {
-  const { source, destination, baseDestination } = sides;
+  const { source } = sides;
+  const { destination } = shownSides(table, sides);
   const shown =
     decision.is === 'updated'
       ? decision.cells.filter((cell) => cell.is !== 'agreed').map((cell) => cell.column)
-      : table.columns.map((_name, i) => i).filter((i) => !isSame(source?.[i], destination?.[i]));
+      : table.columns.map((_name, i) => i).filter((i) => !isSame(source?.[i], sides.destination?.[i]));
   return shown.slice(0, MOST_FIELDS).map((i) => {
     const name = table.columns[i] as string;
     const after = !change
@@ -104,7 +117,7 @@ export function fieldsOf(
             : destination?.[i];
     return {
       name,
-      base: show(baseDestination?.[i] ?? raw.baseSource?.[i]),
+      base: show(raw.baseDestination?.[i] ?? raw.baseSource?.[i]),
       // As it stands there: a reference may have another number on the other side.
       source: show(raw.source?.[i]),
       before: show(destination?.[i]),

@@ -7,6 +7,7 @@ import {
   type RowChange,
   type RowKey,
   readLine,
+  sameFile,
   type TableManifest,
 } from '@tessarion/core';
 import {
@@ -92,20 +93,21 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
   const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
   if (!former || !isPacked(pair) || (await wasMadeAnew(installation, former.lower, undone))) return;
   const library = context.library();
-  const taken = new Map<string, RowChange>();
-  const files = new Map<string, FileChange>();
-  for await (const change of library.readChanges(context.record.id)) {
-    if (change.part === 'row') taken.set(nameOfRow(change), change);
-    else files.set(`${change.root}/${change.path}`, change);
-  }
+  const taken = await changesBy(library, context.record.id);
+  const written = new Set<string>();
+  for await (const change of library.readChanges(undone.id)) written.add(placeOf(change));
+  const isWhole = context.data.leavesSome !== true;
+  /** What the transfer wrote and the undo leaves stays; what it only settled is open again after a whole undo. */
+  const isOpenAgain = (place: string): boolean => taken.has(place) || (isWhole && !written.has(place));
   const isLowerSource = (undone.input as { from: string }).from === former.lower;
   const takenAt = installation.now().toISOString();
   const done = new AdvancedParts();
   const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);
   const [lower, upper] = await library.store.write(async (writer) => {
     const back = async (now: string, before: string, end: 'source' | 'destination') => {
-      const edits = await editsOf(context, undone, end, taken, { now, before });
-      const listings = await formerFiles(library, before, [...files.values()]);
+      const changes: ImageChanges = { of: `${undone.id}-${end}`, taken, isOpenAgain, isWhole };
+      const edits = await editsOf(context, undone, end, changes, { now, before });
+      const listings = await formerFiles(library, changes, { now, before });
       return advanceImage(library, writer, await library.load(now), newId('b'), takenAt, edits, listings, done);
     };
     return [
@@ -119,7 +121,8 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
   // A pair that the transfer made goes with the row that it made.
   const goes = (table: string, key: string): boolean => {
     const [database, name] = [table.slice(0, table.indexOf('/')), table.slice(table.indexOf('/') + 1)];
-    return taken.get(JSON.stringify([database, name, [key]]))?.op === 'delete';
+    const change = taken.get(JSON.stringify([database, name, [key]]));
+    return change?.part === 'row' && change.op === 'delete';
   };
   const pairs = (lower.pairs ?? []).filter(
     (one) => !(isNew(one) && goes(one.table, isLowerSource ? one.upper : one.lower)),
@@ -132,20 +135,42 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
 const isPacked = (pair: Awaited<ReturnType<typeof findBaseline>>): pair is PackedBaseline =>
   pair !== undefined && pair.lower_manifest !== null && pair.upper_manifest !== null;
 
+/** How a transfer moved an image on, and what of that goes back. */
+interface ImageChanges {
+  /** Name of the change set. */
+  readonly of: string;
+  /** What the undo wrote, by {@link placeOf}. */
+  readonly taken: ReadonlyMap<string, Change>;
+  readonly isOpenAgain: (place: string) => boolean;
+  /** Nothing of the transfer was left out of its undo. */
+  readonly isWhole: boolean;
+}
+
+const placeOf = (change: Change): string =>
+  change.part === 'row'
+    ? nameOfRow({ ...change, key: change.counterpart ?? change.key })
+    : `${change.root}/${change.path}`;
+
+async function changesBy(library: SnapshotLibrary, id: string): Promise<Map<string, Change>> {
+  const changes = new Map<string, Change>();
+  for await (const change of library.readChanges(id)) changes.set(placeOf(change), change);
+  return changes;
+}
+
 /** What becomes of the rows of one image. */
 async function editsOf(
   context: TransferContext,
   undone: TransferRecord,
   end: 'source' | 'destination',
-  taken: ReadonlyMap<string, RowChange>,
+  { of, taken, isOpenAgain, isWhole }: ImageChanges,
   manifests: { readonly now: string; readonly before: string },
 ): Promise<RowChange[]> {
   const library = context.library();
   const [now, before] = [await library.load(manifests.now), await library.load(manifests.before)];
   const found = end === 'destination' ? await readBackOf(library, undone) : new Map<string, RowChange>();
   const byTable = new Map<string, RowChange[]>();
-  for await (const change of library.readChanges(`${undone.id}-${end}`)) {
-    if (change.part !== 'row' || !taken.has(nameOfRow({ ...change, key: change.counterpart ?? change.key }))) continue;
+  for await (const change of library.readChanges(of)) {
+    if (change.part !== 'row' || !isOpenAgain(placeOf(change))) continue;
     const at = `${change.database}/${change.table}`;
     addTo(byTable, at, asReadBack(change, found.get(nameOfRow(change))));
   }
@@ -164,7 +189,9 @@ async function editsOf(
         const values = readLine(key[0] as string);
         return Object.fromEntries(columnsOf(table).map((column, i) => [column, values[i] ?? null]));
       };
-      for (const { database, table: name, key, op } of changes) {
+      for (const change of changes) {
+        if (!taken.has(placeOf(change))) continue;
+        const { database, table: name, key, op } = change;
         const on = { part: 'row', database, table: name, key } as const;
         edits.push(op === 'insert' ? { ...on, op: 'delete', row: {} } : { ...on, op: 'insert', row: named(key) });
       }
@@ -177,10 +204,10 @@ async function editsOf(
     ];
     const columns = columnsOf(table);
     for (const change of changes) {
-      const undo = taken.get(nameOfRow({ ...change, key: change.counterpart ?? change.key })) as RowChange;
+      const undo = taken.get(placeOf(change)) as RowChange | undefined;
       const made = change.op === 'insert' ? columns.map((column) => change.row[column] ?? null) : undefined;
       const at = keyText(change.key);
-      const row = imageRowAfterUndo(columns, undo, rowsBefore.get(at), made, rowsNow.get(at));
+      const row = imageRowAfterUndo(columns, undo, rowsBefore.get(at), made, rowsNow.get(at), isWhole);
       const on = { part: 'row', database, table: name, key: change.key } as const;
       edits.push(
         row
@@ -195,20 +222,27 @@ async function editsOf(
 const columnsOf = ({ columns }: TableManifest): string[] =>
   columns.filter((column) => !column.generated).map((column) => column.name);
 
-/** The files that an undo took back, as an image had them before. */
+/** The files whose state in an image goes back, as it had them before. */
 async function formerFiles(
   library: SnapshotLibrary,
-  manifest: string,
-  files: readonly FileChange[],
+  { of, taken, isOpenAgain }: ImageChanges,
+  manifests: { readonly now: string; readonly before: string },
 ): Promise<FileChange[]> {
-  const { roots } = await library.load(manifest);
+  const changes: FileChange[] = [];
+  for await (const change of library.readChanges(of))
+    if (change.part === 'file' && isOpenAgain(placeOf(change))) changes.push(change);
+  const [now, before] = [await library.load(manifests.now), await library.load(manifests.before)];
+  const absent = { type: 'absent' } as const;
   const found: FileChange[] = [];
-  for (const root of roots) {
-    const own = files.filter((one) => one.root === root.name);
-    if (own.length === 0) continue;
-    const listing = await readListing(library.store, root);
+  for (const root of before.roots) {
+    const own = changes.filter((one) => one.root === root.name);
+    const standing = now.roots.find((one) => one.name === root.name);
+    if (own.length === 0 || !standing) continue;
+    const [former, made] = [await readListing(library.store, root), await readListing(library.store, standing)];
+    // What a later transfer made of what was only settled stays.
     for (const change of own)
-      found.push({ ...change, before: { type: 'absent' }, after: listing.get(change.path) ?? { type: 'absent' } });
+      if (taken.has(placeOf(change)) || sameFile(made.get(change.path) ?? absent, change.after))
+        found.push({ ...change, before: absent, after: former.get(change.path) ?? absent });
   }
   return found;
 }
