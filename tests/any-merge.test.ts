@@ -1,7 +1,7 @@
 import { setTimeout as later } from 'node:timers/promises';
 import type { ForecastItem } from '@tessarion/contract';
 import fc from 'fast-check';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { ANY_COPY, ANY_LIVE, bringInAnySite, type Dice, editAnySite, newEpoch, readEnd } from './support/any-site.js';
 import { KeptSite } from './support/kept-site.js';
 import {
@@ -15,7 +15,7 @@ import {
   wrongInForecast,
   wrongNotes,
 } from './support/merge-model.js';
-import { done, forecastOf, type Studio, settled, startStudio, undo } from './support/studio.js';
+import { done, forecastOf, onSite, type Studio, settled, startStudio, undo } from './support/studio.js';
 
 /** Rounds of edits and transfers; the issue's proof is 500. A history ends after some, and a new one begins. */
 const ROUNDS = Number(process.env.TESSARION_MERGE_ROUNDS ?? 40);
@@ -157,6 +157,114 @@ async function history(seed: number, rounds: number, told: string[]): Promise<vo
     }
   }
 }
+
+const run = (path: string, sql: string): Promise<unknown> => onSite(studio, path, (query) => query(sql));
+const value = (path: string, sql: string): Promise<unknown> =>
+  onSite(studio, path, async (query) => Object.values((await query(sql))[0] ?? {})[0]);
+
+describe('what random edits found', () => {
+  beforeEach(() => site.restore());
+
+  it('is that a colleague’s news stays news where another field of the row could not go', async () => {
+    await run(ANY_COPY, 'UPDATE slot SET pos = 40 WHERE id = 1');
+    await run(ANY_LIVE, 'UPDATE slot SET pos = 40 WHERE id = 2');
+    await run(ANY_LIVE, "UPDATE slot SET label = 'said on live' WHERE id = 1");
+    await run(ANY_COPY, "UPDATE tag SET label = 'goes' WHERE id = 1");
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE, { wishes: { rest: 'destination' } });
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: ANY_LIVE } }));
+    const news = await forecastOf(studio, ANY_LIVE, ANY_COPY);
+    expect((await allItems(news.id)).map(({ id }) => id)).toContain('row:slot:1');
+    await run(ANY_COPY, "UPDATE slot SET label = 'said on the copy' WHERE id = 1");
+    const again = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect(again.unsettled, 'both ends changed the label').toBe(1);
+  });
+
+  it('is that positions are swapped where the other column of their index refers to something', async () => {
+    await run(
+      ANY_COPY,
+      'UPDATE block SET pos = 9 WHERE id = 1; UPDATE block SET pos = 1 WHERE id = 2; UPDATE block SET pos = 2 WHERE id = 1',
+    );
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: ANY_LIVE } }));
+    expect(await value(ANY_LIVE, "SELECT string_agg(pos::text, ' ' ORDER BY id) FROM block WHERE page_id = 1")).toBe(
+      '2 1',
+    );
+  });
+
+  it('is that a new thing may be named inside a value, whose number is another one there', async () => {
+    for (const path of [ANY_COPY, ANY_LIVE])
+      await run(path, `INSERT INTO page (uid, slug, meta) VALUES ('${path}', '${path}', '{"related": []}')`);
+    await run(ANY_COPY, 'UPDATE page SET meta = \'{"related": [7]}\' WHERE id = 2');
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect(forecast.failure).toBeNull();
+    const items = await allItems(forecast.id);
+    expect(items.find(({ id }) => id === 'page:2')?.reason).toContain('there they get numbers of their own');
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: ANY_LIVE } }));
+    expect(
+      await value(
+        ANY_LIVE,
+        "SELECT uid FROM page WHERE id = (SELECT (meta->'related'->>0)::int FROM page WHERE id = 2)",
+      ),
+    ).toBe(ANY_COPY);
+  });
+
+  it('is that whoever takes a transfer back is asked again what they had settled', async () => {
+    await run(ANY_COPY, "UPDATE page SET title = 'of the copy' WHERE id = 1");
+    await run(ANY_LIVE, "UPDATE page SET title = 'of live' WHERE id = 1");
+    await run(ANY_COPY, "UPDATE tag SET label = 'goes' WHERE id = 1");
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE, { wishes: { rest: 'destination' } });
+    const push = await done(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: ANY_LIVE } }),
+    );
+    expect((await forecastOf(studio, ANY_COPY, ANY_LIVE)).itemCount, 'nobody is asked twice').toBe(0);
+    await done(studio, await undo(studio, push.id));
+    const again = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect([again.itemCount, again.unsettled]).toEqual([2, 1]);
+  });
+
+  it('is that keys which spell live’s address in another way stay as they are, and nobody is told of a change', async () => {
+    await run(ANY_COPY, "UPDATE tag SET label = 'goes' WHERE id = 1");
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect((await allItems(forecast.id)).map(({ id }) => id)).toEqual(['row:tag:1']);
+    await run(ANY_COPY, "UPDATE redirect SET note = note || ' changed'");
+    await done(
+      studio,
+      await studio.client.call('pushCreate', {
+        body: { forecast: (await forecastOf(studio, ANY_COPY, ANY_LIVE)).id, confirm: ANY_LIVE },
+      }),
+    );
+    expect(await value(ANY_LIVE, "SELECT string_agg(from_url || ' ' || note, ', ' ORDER BY note) FROM redirect")).toBe(
+      'https://any.example:443/port four changed, https://any.example/own one changed, https://Any.Example/upper three changed, http://any.example/plain two changed',
+    );
+  });
+
+  it('is that a column which differs in its type takes nothing from what is written', async () => {
+    await run(ANY_COPY, 'ALTER TABLE badge ALTER code TYPE varchar(50)');
+    await run(
+      ANY_COPY,
+      "UPDATE badge SET code = 'short' WHERE id = 1; INSERT INTO badge VALUES (2, 'newrow', 'Second')",
+    );
+    const forecast = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    await done(studio, await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: ANY_LIVE } }));
+    expect(await value(ANY_LIVE, "SELECT string_agg(code, ' ' ORDER BY id) FROM badge")).toBe('short newrow');
+
+    await run(ANY_COPY, "UPDATE badge SET code = 'longer than ten letters' WHERE id = 1");
+    const { checks } = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect(checks.filter(({ state }) => state === 'failed').map(({ message }) => message)).toEqual([
+      expect.stringContaining('badge'),
+    ]);
+
+    await run(ANY_COPY, 'ALTER TABLE badge ALTER code TYPE json USING to_json(code)');
+    await run(ANY_COPY, `INSERT INTO badge VALUES (3, '"third"', 'Third')`);
+    const other = await forecastOf(studio, ANY_COPY, ANY_LIVE);
+    expect(other.checks.filter(({ state }) => state === 'failed').map(({ message }) => message)).toEqual([
+      '1 new row of badge would have nothing in code, which is of another type on any/live.',
+    ]);
+    const without = await settled(studio, other.id, { except: ['table:badge'] });
+    expect(without.checks.filter(({ state }) => state === 'failed')).toEqual([]);
+  });
+});
 
 describe('a site merged at random', () => {
   it('becomes what a model of it says, round after round', { timeout: 60_000 + ROUNDS * 20_000 }, async () => {

@@ -569,7 +569,8 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     const base = baseOf(key);
     const s = theirs.get(key)?.view;
     const d = after.get(key)?.view;
-    const isCellwise = s && ours.get(key) && wholeCollision(outcome).length === 0;
+    // What could not go is settled with the cells that were to go, and nothing else of the row.
+    const isCellwise = s && ours.get(key);
     const merged = (now: View | undefined, then: View | undefined): View | undefined => {
       if (!now || !then) return now;
       const out = { ...then };

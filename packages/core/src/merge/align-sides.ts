@@ -1,5 +1,7 @@
 import type { ByteString } from '../address/place.js';
-import { writeLine } from '../rows/copy-text.js';
+import { plain } from '../address/rewriter.js';
+import { MARKER } from '../address/token.js';
+import { readLine, writeLine } from '../rows/copy-text.js';
 import { compareKeys, type KeyOrder, type RowKey } from '../rows/keys.js';
 import { type RowAtHand, RowCursor } from '../rows/row-cursor.js';
 import type { RowSides } from './decide-row.js';
@@ -69,6 +71,7 @@ export async function alignSides(
     return own ? [new SideCursor(side, table, own, orders, translation, keys, moves, waiting)] : [];
   });
   for (const one of cursors) if (!one.next()) await one.fill();
+  const spellings = new Spellings(table, meet);
   for (;;) {
     let lowest: RowKey | undefined;
     for (const { row } of cursors) if (row && (!lowest || compareKeys(row.key, lowest, orders) < 0)) lowest = row.key;
@@ -81,10 +84,73 @@ export async function alignSides(
       taken.push(one);
     }
     if (isOneImage && aligned.baseSource) aligned.baseDestination = aligned.baseSource;
-    meet(aligned);
+    spellings.meet(aligned);
     for (const one of taken) if (!one.next()) await one.fill();
   }
-  for (const key of [...waiting.keys()].sort()) meet(waiting.get(key) as AlignedRow);
+  for (const key of [...waiting.keys()].sort()) spellings.meet(waiting.get(key) as AlignedRow);
+  spellings.end();
+}
+
+/**
+ * Lets rows meet whose keys hold an address of the site in another spelling: what an environment's own address makes of
+ * a capital letter, another scheme or a default port reads differently there, and is the same thing.
+ */
+class Spellings {
+  /** Rows that one end lacks, by their key without spellings. */
+  readonly #waiting = new Map<string, AlignedRow[]>();
+  readonly #mayDiffer: boolean;
+
+  constructor(
+    readonly table: MergeTable,
+    readonly then: (rows: AlignedRow) => void,
+  ) {
+    this.#mayDiffer = table.key.length === 0 || table.keyOrders.includes('bytes');
+  }
+
+  meet(rows: AlignedRow): void {
+    const key = this.#mayDiffer && !(rows.source && rows.destination) ? someOf(rows).key : undefined;
+    if (!key?.some((one) => one?.includes(MARKER))) {
+      this.then(rows);
+      return;
+    }
+    const at = keyText(key.map((one) => one && plain(one)));
+    const alike = this.#waiting.get(at) ?? [];
+    this.#waiting.set(at, alike);
+    const other = alike.findIndex((one) => SIDES.every((side) => !(one[side] && rows[side])));
+    if (other === -1) alike.push(rows);
+    else alike[other] = { ...alike[other], ...rows };
+  }
+
+  end(): void {
+    for (const at of [...this.#waiting.keys()].sort())
+      for (const rows of this.#waiting.get(at) as AlignedRow[]) this.then(this.#alike(rows));
+  }
+
+  /** The destination's spelling is that of the row. */
+  #alike(rows: AlignedRow): AlignedRow {
+    const { key } = rows.destination ?? rows.baseDestination ?? someOf(rows);
+    const spelled = (row: RowOfSide | undefined): RowOfSide | undefined => {
+      if (!row || keyText(row.key) === keyText(key)) return row;
+      const { line, ownKey, raw } = row;
+      return { line, ownKey, raw, key, values: spelledAs(this.table, row.values, key) };
+    };
+    return Object.fromEntries(SIDES.flatMap((side) => (rows[side] ? [[side, spelled(rows[side])]] : [])));
+  }
+}
+
+const someOf = (rows: AlignedRow): RowOfSide =>
+  (rows.destination ?? rows.source ?? rows.baseDestination ?? rows.baseSource) as RowOfSide;
+
+/** A row whose key is spelled as another one that says the same. */
+export function spelledAs(table: MergeTable, values: Values, key: RowKey): Values {
+  if (table.key.length === 0) return readLine(key[0] as ByteString);
+  const spelled = [...values];
+  for (const [i, name] of table.key.entries()) {
+    const at = table.columns.indexOf(name);
+    const [own, other] = [values[at], key[i]];
+    if (own && other && own !== other && plain(own) === plain(other)) spelled[at] = other;
+  }
+  return spelled;
 }
 
 /**

@@ -1,11 +1,14 @@
 import type { ByteString } from '../address/place.js';
+import { MARKER } from '../address/token.js';
 import { addTo } from '../multimap.js';
 import type { DataClass } from '../profile/schema.js';
+import type { RowKey } from '../rows/keys.js';
+import { spelledAs } from './align-sides.js';
 import { addChange, changesBetween, keyFor, type PlannedChange } from './changes-between.js';
 import type { Collision } from './collision.js';
 import type { RowOutcome } from './compare-table.js';
 import type { Comparison } from './compare-tables.js';
-import { decideRow, type MergeRules, type RowSides } from './decide-row.js';
+import { decideRow, isSame, type MergeRules, type RowSides } from './decide-row.js';
 import { formerKey, isFresh, type KeyPair, KeyTranslation } from './key-translation.js';
 import { keyText, type MergeTable, type Values } from './merge-table.js';
 import { rowAfter } from './row-after.js';
@@ -60,11 +63,15 @@ export function planMerge(
   const pairs = new Map<string, KeyPair>();
   for (const outcome of [...settled.written, ...settled.acknowledged]) {
     const { table, raw } = outcome;
+    const there = raw.destination ?? raw.baseDestination;
+    const spelling =
+      there && keyFor(table, there).some((one) => one?.includes(MARKER)) ? keyFor(table, there) : undefined;
+    const spelled = (row: Values): Values => (spelling ? spelledAs(table, row, spelling) : row);
     const sides: RowSides = {
-      source: raw.source && keys.row(table, raw.source),
+      source: raw.source && spelled(keys.row(table, raw.source)),
       destination: raw.destination && moves.row(table, raw.destination),
-      baseSource: raw.baseSource && keys.row(table, raw.baseSource),
-      baseDestination: raw.baseDestination && moves.row(table, raw.baseDestination),
+      baseSource: raw.baseSource && spelled(keys.row(table, raw.baseSource)),
+      baseDestination: raw.baseDestination && spelled(moves.row(table, raw.baseDestination)),
     };
     const hasNewKeys = comparison.found.length + comparison.moved.length > 0;
     const decision =
@@ -85,6 +92,12 @@ export function planMerge(
     const isNew = !raw.destination && after !== undefined;
     const standing = after ?? raw.destination ?? raw.baseDestination;
     const key = standing && keyFor(table, standing);
+    for (const [image, base, now] of [
+      [source, raw.baseSource, outcome.sourceKey],
+      [destination, spelling && raw.baseDestination, key],
+    ] as const)
+      if (base && now && isSpelledOtherwise(keyFor(table, base), now))
+        image.push({ table, key: keyFor(table, base), values: undefined });
     if (raw.source !== undefined || raw.baseSource !== undefined)
       source.push({
         table,
@@ -111,6 +124,9 @@ export function planMerge(
   }
   return { changes: [...changes.values()], source, destination, pairs: [...pairs.values()] };
 }
+
+const isSpelledOtherwise = (a: RowKey, b: RowKey): boolean =>
+  keyText(a) !== keyText(b) && a.every((one, i) => isSame(one, b[i]));
 
 /** A row in which every key that is still to be drawn is the one that it was: a reference to nothing stays as it is. */
 export function withoutPlaceholders(table: MergeTable, row: Values): Values {

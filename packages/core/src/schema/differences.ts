@@ -49,6 +49,8 @@ export interface SchemaDifference {
   /** What makes it at the destination, and what takes that away again while nothing else was written. */
   readonly statements: readonly string[];
   readonly revert: readonly string[];
+  /** Of a column that both have: whether its values are written alike in both types, and compared. */
+  readonly isReadAlike: boolean;
   /** An index is made beside the work of visitors, which no transaction can hold. */
   readonly isIndex: boolean;
 }
@@ -88,6 +90,7 @@ export function tableDifferences(
       label,
       what: 'column' as const,
       name: column.name,
+      isReadAlike: false,
       isIndex: false,
     };
     if (!own)
@@ -106,8 +109,9 @@ export function tableDifferences(
         isNews: false,
         source: describeColumn(column),
         destination: describeColumn(own),
-        entails: 'A type is changed by a task of the site, which knows what becomes of the values.',
+        entails: `A type is changed by a task of the site, which knows what becomes of the values. ${isReadAlike(column, own) ? 'They are compared, and what does not fit stops the transfer.' : 'Until then they are not compared.'}`,
         canTake: false,
+        isReadAlike: isReadAlike(column, own),
         statements: [],
         revert: [],
       });
@@ -127,6 +131,7 @@ export function tableDifferences(
         canTake: false,
         statements: [],
         revert: [],
+        isReadAlike: false,
         isIndex: false,
       });
   const indexes = new Set(destination.indexes.map((one) => one.definition));
@@ -149,10 +154,17 @@ export function tableDifferences(
           index.definition.replace(/^CREATE (UNIQUE )?INDEX /, 'CREATE $1INDEX CONCURRENTLY IF NOT EXISTS '),
         ],
         revert: [`DROP INDEX CONCURRENTLY IF EXISTS ${quoted.split('.')[0]}.${quote(index.name)}`],
+        isReadAlike: false,
         isIndex: true,
       });
   return found;
 }
+
+/** Types whose values are written alike in all of them, whatever fits (PostgreSQL, *Character Types*, *Integer Types*). */
+const WRITTEN_ALIKE = [/^(text|character varying(\(\d+\))?|citext|name)$/, /^(smallint|integer|bigint)$/];
+
+const isReadAlike = (a: ColumnMake, b: ColumnMake): boolean =>
+  a.generated === null && b.generated === null && WRITTEN_ALIKE.some((one) => one.test(a.type) && one.test(b.type));
 
 /** Whether new rows can be written without saying what the column holds. */
 const isFree = (column: ColumnMake): boolean =>
@@ -234,6 +246,7 @@ export function addedTable(table: TableMake, isNews: boolean): SchemaDifference 
       `DROP TABLE IF EXISTS ${quoted}`,
       ...counters.map((column) => `DROP SEQUENCE IF EXISTS ${sequenceOf(column)}`),
     ],
+    isReadAlike: false,
     isIndex: false,
   };
 }

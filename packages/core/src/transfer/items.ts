@@ -98,9 +98,17 @@ export class ItemCollector {
   readonly #personal = new Map<string, boolean>();
   readonly #digest: TextDigest;
 
-  constructor(profile: Profile | undefined, digest: TextDigest) {
+  readonly #spell: (value: ByteString) => ByteString;
+
+  /** @param spell what stands in keys and titles as people know it: with addresses in place */
+  constructor(
+    profile: Profile | undefined,
+    digest: TextDigest,
+    spell: (value: ByteString) => ByteString = (value) => value,
+  ) {
     this.#profile = profile;
     this.#digest = digest;
+    this.#spell = spell;
   }
 
   /**
@@ -206,7 +214,8 @@ export class ItemCollector {
     rowKey: RowKey,
     row: RowValues,
   ): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
-    const key = rowKey.map((value) => toText(value ?? '')).join(' ');
+    const spelled = (value: ByteString): string => toText(this.#spell(value));
+    const key = rowKey.map((value) => spelled(value ?? '')).join(' ');
     for (const item of this.#profile?.items ?? []) {
       if (!('table' in item)) continue;
       if (item.table === table)
@@ -216,7 +225,7 @@ export class ItemCollector {
           // A title goes into records, mails and calendars, where nobody asks who may see it.
           title: this.#isPersonal(item.table, item.title)
             ? `${item.kind} ${key}`
-            : shorten(toText(row[item.title] ?? key)),
+            : shorten(spelled(row[item.title] ?? key)),
           key,
           isOwner: true,
         };
@@ -224,10 +233,10 @@ export class ItemCollector {
       const owner = dependant ? row[dependant.column] : undefined;
       if (owner)
         return {
-          id: `${item.kind}:${toText(owner)}`,
+          id: `${item.kind}:${spelled(owner)}`,
           kind: item.kind,
-          title: `${item.kind} ${toText(owner)}`,
-          key: toText(owner),
+          title: `${item.kind} ${spelled(owner)}`,
+          key: spelled(owner),
           isOwner: false,
         };
     }

@@ -235,7 +235,9 @@ function columnsToCompare(
 ): string[] {
   const theirs = new Map(readable(other).map((column) => [column.name, column]));
   const unlike = new Set(
-    differences.filter((one) => one.what === 'column' && one.is === 'unlike').map((one) => one.name),
+    differences
+      .filter((one) => one.what === 'column' && one.is === 'unlike' && !one.isReadAlike)
+      .map((one) => one.name),
   );
   const added = differences.filter(
     (one) => one.what === 'column' && one.is === 'added' && one.canTake && takes.has(one.id),

@@ -219,6 +219,33 @@ export function checksOf(
   return checks;
 }
 
+/** New rows that would have nothing in a column, since its type is another one on the destination. */
+export function unlikeColumnsCheck(
+  schema: EnvironmentComparison['schema'],
+  changes: readonly Change[],
+  destination: string,
+): Check[] {
+  return schema.flatMap((one): Check[] => {
+    if (one.what !== 'column' || one.is !== 'unlike' || one.isReadAlike) return [];
+    const rows = changes.filter(
+      (change) =>
+        change.part === 'row' &&
+        change.op === 'insert' &&
+        change.database === one.database &&
+        change.table === one.table,
+    ).length;
+    if (rows === 0) return [];
+    return [
+      {
+        name: 'columns of another type',
+        state: 'failed',
+        message: `${counted(rows, 'new row')} of ${one.label} would have nothing in ${one.name}, which is of another type on ${destination}.`,
+        remedy: `Give it one type on both ends first, or leave them out: --except table:${one.label}`,
+      },
+    ];
+  });
+}
+
 const collides = (collector: ItemCollector, name: string): boolean =>
   [...collector.items.values()].some((item) =>
     item.collisions.some((one) => one.id === name || one.id.startsWith(`${name}/`)),

@@ -27,6 +27,21 @@ import { profileTable } from './forecast-checks.js';
 import { asChange, fieldsOf, standsFor } from './item-fields.js';
 import { rowOf } from './item-notes.js';
 
+/** How people read canonical values: with an environment's own addresses, and values of settings by their names. */
+export function spellingOf({ settings, place }: Environment): (value: ByteString) => ByteString {
+  const names = [...settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
+  const shown = new Rewriter(place, new Map(names));
+  return (value) => {
+    if (!value.includes(MARKER)) return value;
+    try {
+      return shown.materialise(value);
+    } catch (error) {
+      if (error instanceof CanonicalFormError) return value;
+      throw error;
+    }
+  };
+}
+
 /** What becomes of the rows of a transfer, as items. */
 export class GatheredRows {
   readonly #collector: ItemCollector;
@@ -34,7 +49,7 @@ export class GatheredRows {
   readonly #comparison: EnvironmentComparison;
   readonly #destination: Environment;
   readonly #wished: (name: string) => Settlement | undefined;
-  readonly #shown: Rewriter;
+  readonly #spell: (value: ByteString) => ByteString;
 
   /**
    * @param selectable what can be chosen, by id; what rows belong to is added to it
@@ -51,8 +66,7 @@ export class GatheredRows {
     this.#comparison = ends.comparison;
     this.#destination = ends.destination;
     this.#wished = wished;
-    const names = [...ends.destination.settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
-    this.#shown = new Rewriter(ends.destination.place, new Map(names));
+    this.#spell = spellingOf(ends.destination);
   }
 
   /** Rows that follow their source down without anybody asking for them one by one. */
@@ -106,15 +120,8 @@ export class GatheredRows {
    * A value as people read it: with the destination's addresses, on whichever side it stands, so that only content
    * differs; values of settings by their names.
    */
-  readonly #show = (value: ByteString | null | undefined): string | null => {
-    if (typeof value !== 'string' || !value.includes(MARKER)) return shownValue(value);
-    try {
-      return shownValue(this.#shown.materialise(value));
-    } catch (error) {
-      if (error instanceof CanonicalFormError) return shownValue(value);
-      throw error;
-    }
-  };
+  readonly #show = (value: ByteString | null | undefined): string | null =>
+    shownValue(typeof value === 'string' ? this.#spell(value) : value);
 
   /** People's wishes by the names that the core gives to collisions. */
   settlements(): Map<string, Settlement> {

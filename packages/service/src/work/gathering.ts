@@ -34,11 +34,12 @@ import {
   profileTable,
   strayCheck,
   touchedTables,
+  unlikeColumnsCheck,
   unreadCheck,
   withoutNewPlaces,
 } from './forecast-checks.js';
 import { GatheredFiles } from './gathered-files.js';
-import { GatheredRows } from './gathered-rows.js';
+import { GatheredRows, spellingOf } from './gathered-rows.js';
 import { fileChange, imageChange } from './item-fields.js';
 import { noteMore } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
@@ -69,7 +70,7 @@ export class Gathering {
     readonly baseline: Baseline | undefined,
     readonly otherHosts: readonly string[],
   ) {
-    this.#collector = new ItemCollector(destination.profile, digest);
+    this.#collector = new ItemCollector(destination.profile, digest, spellingOf(destination));
     this.#files = new GatheredFiles(this.#collector, this.#selectable);
     this.#rows = new GatheredRows(this.#collector, this.#selectable, this, (name) => this.#wished(name));
   }
@@ -135,6 +136,7 @@ export class Gathering {
         message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
         remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
       });
+    checks.push(...unlikeColumnsCheck(comparison.schema, changes, destination.path));
     checks.push(...unreadCheck(settled.written), ...tasksCheck(tasks, wish.wishes));
     const stray = strayAddresses(changes, this.otherHosts);
     if (stray.length > 0) checks.push(strayCheck(stray));
