@@ -1,9 +1,11 @@
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
+import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import {
   done,
+  ended,
   forecastOf,
   makeCopy,
   onSite,
@@ -193,5 +195,84 @@ describe('a hard schema, step by step', { shuffle: false }, () => {
     const undone = await done(studio, await undo(studio, transfer.id));
     expect(undone.remains).toEqual([]);
     expect(await everything(LIVE)).toEqual(before);
+  });
+});
+
+/** Adopts a database that is there, and an empty folder. */
+async function adopt(name: string): Promise<void> {
+  const folder = join(studio.hosts, `${name}--live`);
+  await fs.mkdir(join(folder, 'main'), { recursive: true });
+  await fs.writeFile(join(folder, 'main/index.html'), 'hello');
+  await saveProfile(studio.client, name, PROFILE.replace('name: knotted', `name: ${name}`));
+  const [database, user] = [`${name}_live`, `${name}_live`];
+  const login = { name: 'main', host: '127.0.0.1', port: studio.server.port, database, user, password: 'secret-word' };
+  await done(
+    studio,
+    await studio.client.call('siteAdopt', {
+      body: {
+        name,
+        client: 'K',
+        profile: name,
+        server: 'harbour-1',
+        folder,
+        addresses: [{ name: 'main', url: `https://${name}.example` }],
+        databases: [login],
+      },
+    }),
+  );
+}
+
+describe('a copy’s database', () => {
+  it('is made as its source is: with its encoding, its order of texts and what is set on it', async () => {
+    await makeDatabase(studio.server, 'latin_live', 'secret-word');
+    const admin = new pg.Client({ ...studio.server, database: 'postgres' });
+    await admin.connect();
+    await admin.query('DROP DATABASE latin_live');
+    await admin.query(
+      "CREATE DATABASE latin_live OWNER latin_live TEMPLATE template0 ENCODING 'LATIN1' LC_COLLATE 'C' LC_CTYPE 'C' LOCALE_PROVIDER icu ICU_LOCALE 'de-DE'",
+    );
+    await admin.query('REVOKE ALL ON DATABASE latin_live FROM PUBLIC');
+    await admin.query(`ALTER DATABASE latin_live SET search_path TO app, "odd, ""path""", public`);
+    await admin.query("ALTER DATABASE latin_live SET site.greeting TO 'it''s, well'");
+    await admin.end();
+    await adopt('latin');
+    await onSite(studio, 'latin/live', async (query) => {
+      await query('SET ROLE latin_live');
+      await query(
+        "CREATE SCHEMA app; CREATE TABLE app.item (name text PRIMARY KEY); INSERT INTO app.item VALUES ('Öl'), ('Zinn'), ('Ofen')",
+      );
+      await query('RESET ROLE');
+    });
+    await makeCopy(studio, 'latin', 'staging');
+    const found = (path: string) =>
+      onSite(studio, path, async (query) => {
+        const [made] = await query(
+          "SELECT pg_encoding_to_char(encoding) AS encoding, datlocprovider, to_jsonb(d)->>'daticulocale' AS locale, current_setting('search_path') AS path, current_setting('site.greeting') AS greeting FROM pg_database d WHERE datname = current_database()",
+        );
+        return { ...made, names: (await query('SELECT name FROM item ORDER BY name')).map(({ name }) => name) };
+      });
+    expect(await found('latin/staging')).toEqual(await found('latin/live'));
+    expect((await found('latin/staging')).names).toEqual(['Ofen', 'Öl', 'Zinn']);
+  });
+
+  it('is not made without rows that a policy hides from their own login', async () => {
+    await makeDatabase(studio.server, 'hidden_live', 'secret-word');
+    await adopt('hidden');
+    await onSite(studio, 'hidden/live', async (query) => {
+      await query('SET ROLE hidden_live');
+      await query(
+        'CREATE TABLE forced (id int PRIMARY KEY); INSERT INTO forced VALUES (1), (2); ALTER TABLE forced ENABLE ROW LEVEL SECURITY; ALTER TABLE forced FORCE ROW LEVEL SECURITY',
+      );
+      await query('RESET ROLE');
+    });
+    const params = { site: 'hidden' };
+    const body = { name: 'staging', kind: 'staging' } as const;
+    const end = await ended(studio, await studio.client.call('environmentCreate', { params, body }));
+    expect(end.failure?.message).toContain('hides rows from its own login');
+    expect(end.failure?.message).toContain('"forced"');
+    await onSite(studio, 'hidden/live', (query) => query('ALTER TABLE forced NO FORCE ROW LEVEL SECURITY'));
+    await makeCopy(studio, 'hidden', 'staging');
+    const count = await onSite(studio, 'hidden/staging', (query) => query('SELECT count(*)::int AS n FROM forced'));
+    expect(count).toEqual([{ n: 2 }]);
   });
 });

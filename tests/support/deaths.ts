@@ -59,6 +59,7 @@ export class Deaths {
         };
       case 'backends': {
         const client = new pg.Client({ ...studio.server, database: 'postgres' });
+        client.on('error', () => undefined);
         await client.connect();
         await client.query(
           "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()",

@@ -133,6 +133,7 @@ export async function startStudioAgain(
   });
   const pool = new pg.Pool({ ...(await accessOf(records)), database: 'postgres', max: 3 });
   pool.on('error', () => undefined);
+  pool.on('connect', (client) => client.on('error', () => undefined));
   const token = await tokenOf(answers);
   const place: DemoPlace = { hosts, server, webHostPort: ports.webHost, gatewayPort: ports.gateway, url: answers.url };
   return {

@@ -82,6 +82,8 @@ export class WebHost {
         if (known) void known.pool.end();
         const pool = new pg.Pool({ ...login, database, max: 8 });
         pool.on('error', () => undefined);
+        // One that is in use has nobody who listens; its next statement says that it is gone.
+        pool.on('connect', (client) => client.on('error', () => undefined));
         this.#sites.set(host, { root, config, pool, stamp });
         seen.add(host);
       } catch {

@@ -34,7 +34,7 @@ afterAll(async () => {
 async function fresh(): Promise<DatabaseLogin> {
   const name = `site_${number++}`;
   const login = { host: server.host, port: server.port, database: name, user: name, password: 'a password' };
-  await admin.create(login, []);
+  await admin.create(login);
   return login;
 }
 

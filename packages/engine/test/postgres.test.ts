@@ -6,7 +6,7 @@ import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { PostgresAdmin } from '../src/database/postgres-admin.js';
+import { PLAIN_DATABASE, PostgresAdmin } from '../src/database/postgres-admin.js';
 import { PostgresLoader } from '../src/database/postgres-load.js';
 import { PostgresView } from '../src/database/postgres-view.js';
 import type { DatabaseLogin, TableShape } from '../src/database/site-database.js';
@@ -33,7 +33,7 @@ afterAll(async () => {
 async function fresh(sql = ''): Promise<{ login: DatabaseLogin; run: (sql: string) => Promise<pg.QueryResult> }> {
   const name = `site_${number++}`;
   const login = { host: server.host, port: server.port, database: name, user: name, password: 'a password' };
-  await admin.create(login, []);
+  await admin.create(login);
   const run = async (statement: string): Promise<pg.QueryResult> => {
     const client = new pg.Client(login);
     await client.connect();
@@ -253,7 +253,7 @@ describe('making databases', () => {
     await root.query('SELECT pg_reload_conf()');
     await expect.poll(async () => (await root.query('SHOW log_statement')).rows).toEqual([{ log_statement: 'all' }]);
     const login = { ...server, database: 'quiet', user: 'quiet', password: 'told to nobody' };
-    await admin.create(login, []);
+    await admin.create(login);
     const view = await PostgresView.open(login);
     await view.close();
     await expect(PostgresView.open({ ...login, password: 'another' })).rejects.toThrow(/password/);
@@ -271,7 +271,7 @@ describe('making databases', () => {
 
   it('makes anew what is there, and removes it also while someone is connected, twice without error', async () => {
     const { login, run } = await fresh('CREATE TABLE a (id int)');
-    await admin.create(login, []);
+    await admin.create(login);
     expect((await run("SELECT count(*)::int AS count FROM pg_tables WHERE tablename = 'a'")).rows[0].count).toBe(0);
     const guest = new pg.Client(login);
     guest.on('error', () => undefined);
@@ -300,7 +300,7 @@ describe('extensions', () => {
       { name: 'hstore', schema: 'tools' },
     ]);
     const onto = await fresh();
-    await admin.create(onto.login, view.schema.extensions);
+    await admin.create(onto.login, { ...PLAIN_DATABASE, extensions: view.schema.extensions });
     const loader = await PostgresLoader.open(onto.login);
     await loader.runSchema(await view.dumpSchema('before'));
     const shape = table(view, 'a');

@@ -12,6 +12,8 @@ const TEXT_SETTINGS = [
   "SET bytea_output = 'hex'",
   "SET client_encoding = 'UTF8'",
   "SET xmloption = 'content'",
+  // Rows that a policy hides would be missing without a word; the server refuses instead.
+  'SET row_security = off',
   "SET search_path = ''",
 ].join('; ');
 
@@ -147,6 +149,13 @@ export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' 
       { cause },
     );
   }
+  if (code === '42501' && words.includes('row-level security'))
+    return new EngineError(
+      'database-refused',
+      `The database ${where} hides rows from its own login: ${words}.`,
+      'Let the login pass by the policy (ALTER ROLE … BYPASSRLS), or take FORCE ROW LEVEL SECURITY off the table.',
+      { cause },
+    );
   if (['28P01', '28000', '3D000', '53300', '42501'].includes(code)) {
     return new EngineError(
       'database-refused',

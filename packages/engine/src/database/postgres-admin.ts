@@ -18,16 +18,75 @@ async function dropWith(query: Query, { database, user }: Pick<DatabaseLogin, 'd
   await query(`DROP ROLE IF EXISTS ${quoteName(user)}`);
 }
 
-/** The extensions of a database, which a copy of it needs before its tables. */
-export async function extensionsOf(login: DatabaseLogin): Promise<ExtensionShape[]> {
+/** How a database is made, apart from what is in it. */
+export interface DatabaseMake {
+  readonly extensions: readonly ExtensionShape[];
+  /** Clauses of CREATE DATABASE that give it the encoding and the order of texts (PostgreSQL, *Locale Support*). */
+  readonly locale: string;
+  /** What is set for all sessions on it: names, and values as SQL. */
+  readonly settings: readonly { readonly name: string; readonly value: string }[];
+}
+
+/** A database as any other is made, without extensions. */
+export const PLAIN_DATABASE: DatabaseMake = { extensions: [], locale: "ENCODING 'UTF8'", settings: [] };
+
+/** Only what each session may set for itself: the rest is the server's, and needs a superuser. */
+const SETTINGS = `SELECT split_part(one, '=', 1) AS name, substr(one, strpos(one, '=') + 1) AS value
+  FROM pg_db_role_setting s CROSS JOIN unnest(s.setconfig) one JOIN pg_database d ON d.oid = s.setdatabase
+  WHERE d.datname = current_database() AND s.setrole IN (0, (SELECT oid FROM pg_roles WHERE rolname = current_user))
+    AND coalesce((SELECT context FROM pg_settings WHERE name = split_part(one, '=', 1)), 'user') = 'user'
+  ORDER BY s.setrole`;
+
+/** Lists of names, which each stand for themselves (PostgreSQL, `GUC_LIST_QUOTE`). */
+const LISTS = new Set(['search_path', 'temp_tablespaces']);
+
+/** What a site's database has, so that another one can be made like it. @throws {EngineError} */
+export async function makeOf(login: DatabaseLogin): Promise<DatabaseMake> {
   const client = await connectTo(login, 'read', 'extensions');
   try {
-    return (await client.query<ExtensionShape>(EXTENSIONS)).rows;
+    const { rows: extensions } = await client.query<ExtensionShape>(EXTENSIONS);
+    const { rows: made } = await client.query<{ row: Record<string, string | null>; encoding: string }>(
+      "SELECT to_jsonb(d) - 'datacl' AS row, pg_encoding_to_char(encoding) AS encoding FROM pg_database d WHERE datname = current_database()",
+    );
+    const { rows: settings } = await client.query<{ name: string; value: string }>(SETTINGS);
+    const [{ row, encoding }] = made as [(typeof made)[0]];
+    return { extensions, locale: localeClauses(row, encoding), settings: settings.map(asSql) };
   } catch (error) {
     throw databaseError(error, login);
   } finally {
     await client.end();
   }
+}
+
+/** @param row of `pg_database`; PostgreSQL 17 calls `datlocale` what was `daticulocale` before */
+function localeClauses(row: Readonly<Record<string, string | null>>, encoding: string): string {
+  const clause = (words: string, value: string | null | undefined): string[] =>
+    value ? [`${words} ${quoteLiteral(value)}`] : [];
+  const own = row.datlocale ?? row.daticulocale;
+  const provided =
+    row.datlocprovider === 'i'
+      ? ['LOCALE_PROVIDER icu', ...clause('ICU_LOCALE', own), ...clause('ICU_RULES', row.daticurules)]
+      : row.datlocprovider === 'b'
+        ? ['LOCALE_PROVIDER builtin', ...clause('BUILTIN_LOCALE', own)]
+        : [];
+  return [
+    ...clause('ENCODING', encoding),
+    ...clause('LC_COLLATE', row.datcollate),
+    ...clause('LC_CTYPE', row.datctype),
+    ...provided,
+  ].join(' ');
+}
+
+/** Names of settings may have a part before a dot, which stands for itself. */
+const quoteSetting = (name: string): string => name.split('.').map(quoteName).join('.');
+
+function asSql({ name, value }: { readonly name: string; readonly value: string }): { name: string; value: string } {
+  if (!LISTS.has(name)) return { name, value: quoteLiteral(value) };
+  const names = [...value.matchAll(/"((?:[^"]|"")*)"|([^\s,"]+)/g)];
+  const own = names.map(([, quoted, plain]) =>
+    quoteName(quoted === undefined ? (plain ?? '') : quoted.replaceAll('""', '"')),
+  );
+  return { name, value: own.length === 0 ? "''" : own.join(', ') };
 }
 
 /** Makes and removes the databases and logins of environments on one database server. */
@@ -77,7 +136,8 @@ export class PostgresAdmin {
   }
 
   /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
-  async create(login: DatabaseLogin, extensions: readonly ExtensionShape[], connectionLimit = 40): Promise<void> {
+  async create(login: DatabaseLogin, make: DatabaseMake = PLAIN_DATABASE, connectionLimit = 40): Promise<void> {
+    const { extensions, locale, settings } = make;
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
       await dropWith(query, login);
@@ -85,7 +145,9 @@ export class PostgresAdmin {
       const stored = storedPassword(login.user, login.password, encryption?.password_encryption as string);
       await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteLiteral(stored)} CONNECTION LIMIT ${connectionLimit}`);
       await query(`GRANT ${user} TO CURRENT_USER`);
-      await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ENCODING 'UTF8'`);
+      await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ${locale}`);
+      for (const { name, value } of settings)
+        await query(`ALTER DATABASE ${database} SET ${quoteSetting(name)} TO ${value}`);
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
     });
     if (extensions.length === 0) return;

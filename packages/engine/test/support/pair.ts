@@ -52,7 +52,7 @@ export class Yard {
       user: id,
       password: `secret-word-${number}`,
     };
-    await new PostgresAdmin({ ...this.server, database: 'postgres' }).create(login, []);
+    await new PostgresAdmin({ ...this.server, database: 'postgres' }).create(login);
     const folder = join(this.folder, `site-${number}`);
     const root = join(folder, 'trees/main-0');
     await fs.mkdir(root, { recursive: true });

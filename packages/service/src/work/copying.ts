@@ -7,10 +7,10 @@ import {
   connectTo,
   EngineError,
   type Environment,
-  extensionsOf,
   type LeftOut,
   LiveSource,
   layout,
+  makeOf,
   SnapshotSource,
   TRACE_WORDS,
   TraceFinder,
@@ -56,7 +56,7 @@ export async function makeDatabases(
         `${source.path} has no database "${name}".`,
         'Look at its databases: tessarion env show',
       );
-    await admin.create(login, await extensionsOf(from));
+    await admin.create(login, await makeOf(from));
   }
 }
 
