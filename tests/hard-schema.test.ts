@@ -255,6 +255,28 @@ describe('a copy’s database', () => {
     expect((await found('latin/staging')).names).toEqual(['Ofen', 'Öl', 'Zinn']);
   });
 
+  it('is not begun while every login may enter its source’s', async () => {
+    const onServer = async (sql: string): Promise<void> => {
+      const admin = new pg.Client({ ...studio.server, database: 'postgres' });
+      await admin.connect();
+      await admin.query(sql);
+      await admin.end();
+    };
+    await onServer('GRANT CONNECT ON DATABASE knotted_live TO PUBLIC');
+    const params = { site: 'knotted' };
+    const end = await ended(
+      studio,
+      await studio.client.call('environmentCreate', { params, body: { name: 'other', kind: 'dev' } }),
+    );
+    expect(end.failure).toMatchObject({
+      message: expect.stringContaining('may enter the database knotted_live'),
+      next: expect.stringContaining('REVOKE CONNECT ON DATABASE knotted_live FROM PUBLIC'),
+    });
+    expect(end.steps.map(({ state }) => state).slice(0, 2), 'before anything is made').toEqual(['failed', 'coming']);
+    await onServer('REVOKE CONNECT ON DATABASE knotted_live FROM PUBLIC');
+    await done(studio, await studio.client.call('environmentCreate', { params, body: { name: 'other', kind: 'dev' } }));
+  });
+
   it('is not made without rows that a policy hides from their own login', async () => {
     await makeDatabase(studio.server, 'hidden_live', 'secret-word');
     await adopt('hidden');

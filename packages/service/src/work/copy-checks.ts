@@ -81,6 +81,17 @@ async function leftOutChecks(
   return checks;
 }
 
+/** PostgreSQL lets every login into every database, until somebody says otherwise. */
+const entryCheck = (database: string, isOpen: boolean): Check =>
+  isOpen
+    ? {
+        name: 'logins',
+        state: 'failed',
+        message: `Every login of the server may enter the database ${database}: the copy’s would, too.`,
+        remedy: `Say on the server: REVOKE CONNECT ON DATABASE ${database} FROM PUBLIC; its owner stays in, and other logins that need it get it by GRANT CONNECT.`,
+      }
+    : { name: 'logins', state: 'passed', message: `The database ${database} lets in nobody whom it does not know.` };
+
 /** Records the checks, and stops when one failed. @returns how many passed, in words */
 export async function settleChecks(context: TransferContext, checks: readonly Check[]): Promise<string> {
   await context.installation.transfers.update(context.installation.records, context.record.id, { checks: [...checks] });
@@ -142,8 +153,14 @@ async function checkDatabases(
 ): Promise<Check[]> {
   const { records, servers } = context.installation;
   const { server } = await context.environmentRecord(destination.path);
-  const offers = await servers.admin(await servers.get(records, server)).offers();
-  const checks: Check[] = [];
+  const record = await servers.get(records, server);
+  const admin = servers.admin(record);
+  const offers = await admin.offers();
+  const open = await admin.openToAll();
+  const checks: Check[] = source.databases
+    // On another server nobody knows the copy's login.
+    .filter(({ login }) => login.host === record.database.host && login.port === record.database.port)
+    .map(({ login }) => entryCheck(login.database, open.includes(login.database)));
   const found: Found = { personal: [], unclassified: [], broken: [], misfits: [], untried: 0 };
   for (const { name, login } of source.databases) {
     const view = await PostgresView.open(login);
