@@ -122,6 +122,8 @@ describe('what is shown', () => {
       expect(text.replaceAll('…', '')).toMatch(/^[\x20-\x7e\n]*$/);
     }
     expect(await out('site list', { LC_ALL: 'C.UTF-8' })).toMatch(/L■ live {2}S■ staging/);
+    expect(await out('site list'), 'in step when it was looked at').toMatch(/^Compared .* ago/m);
+    expect(await out('site show threadmill')).toMatch(/staging .*:\d+\S* +\d+ (s|min) /);
   });
 
   it('is the same as JSON, one document, whatever is asked', async () => {

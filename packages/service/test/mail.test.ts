@@ -70,6 +70,7 @@ describe('a mail', () => {
         {
           kind,
           request_id: 'q-0123456789',
+          transfer_id: null,
           site: 'threadmill',
           words: 'Words.',
           item: 'page:1/x',
@@ -95,6 +96,7 @@ it('of a guest leads to the site whose variant it is about', () => {
     {
       kind: 'guest',
       request_id: null,
+      transfer_id: null,
       site: 'threadmill',
       words: 'I choose this one.',
       item: null,
@@ -156,4 +158,31 @@ it('nothing is mailed where no mail server is named', () => {
   expect(mailSettings({})).toBeUndefined();
   expect(mailSettings({ TESSARION_SMTP_URL: '' })).toBeUndefined();
   expect(mailSettings({ TESSARION_SMTP_URL: 'smtp://post.example' })?.from).toContain('Tessarion');
+});
+
+it('of a transfer leads to it, and says how it ended', () => {
+  const mail = composeMail(
+    {
+      kind: 'transfer-failed',
+      request_id: null,
+      transfer_id: 't-0123456789',
+      site: 'threadmill',
+      words: 'The database cannot be reached.',
+      item: null,
+      by_name: null,
+      title: 'Pull from threadmill/live',
+      onto_path: 'threadmill/staging',
+      state: 'failed',
+    },
+    'https://studio.example',
+    'https://studio.example/stop',
+  );
+  expect(mail.subject).toBe('Did not go: Pull from threadmill/live');
+  for (const words of [
+    'onto threadmill/staging; it is failed.',
+    'The database cannot be reached.',
+    'https://studio.example/transfers/t-0123456789',
+  ])
+    expect(mail.text).toContain(words);
+  expect(mail.html).toContain('Open the transfer');
 });

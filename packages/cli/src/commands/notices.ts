@@ -10,7 +10,7 @@ const wordsOf = ({ kind, by, words }: Notice): string =>
 
 /** Commands on what one was told. */
 export function addNotices(program: Command): void {
-  const notice = program.command('notice').description('what you were told of change requests and guests');
+  const notice = program.command('notice').description('what you were told of change requests, transfers and guests');
   examples(
     json(
       notice
@@ -36,7 +36,7 @@ export function addNotices(program: Command): void {
       ['id', 'about', 'what', 'when'],
       page.items.map((one) => [
         one.seenAt === null ? `${one.id} *` : one.id,
-        cut(`${one.request ?? one.site} ${one.title}`, 34),
+        cut(`${one.request ?? one.transfer ?? one.site} ${one.title}`, 34),
         cut(wordsOf(one), 34),
         ago(one.at),
       ]),

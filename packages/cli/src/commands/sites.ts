@@ -50,6 +50,14 @@ export function addSites(program: Command): void {
           cut(one.environments.map((e) => e.reason).find((reason) => reason !== '') ?? '', 34),
         ]),
       );
+      const compared = sites.flatMap((one) => one.environments.flatMap((e) => (e.drift ? [e.drift.at] : []))).sort();
+      // What is in step was so when it was looked at.
+      if (compared[0] !== undefined && sites.length > 0)
+        print(
+          compared.length === 1
+            ? `Compared ${ago(compared[0])} ago.`
+            : `Compared between ${ago(compared.at(-1) ?? null)} and ${ago(compared[0])} ago; each by itself: tessarion site show SITE`,
+        );
     },
   );
   examples(
@@ -87,18 +95,19 @@ export function addSites(program: Command): void {
     if (shown.tags.length > 0) print(`Tags: ${shown.tags.join(', ')}`);
     print();
     printTable(
-      ['', 'environment', 'address', 'age', 'made from', 'files', 'database'],
+      ['', 'environment', 'address', 'compared', 'age', 'from', 'files', 'database'],
       shown.environments.map((e) => [
         tile(e.kind, e.state),
         e.name,
         e.addresses[0]?.url ?? '',
+        e.drift === null ? '' : ago(e.drift.at),
         e.kind === 'live' ? '' : ago(e.refreshedAt),
         (e.madeFrom ?? '').replace(`${shown.name}/`, ''),
         e.size ? size(e.size.fileBytes) : '–',
         e.size ? size(e.size.databaseBytes) : '–',
       ]),
-      [3, 5, 6],
-      4,
+      [3, 4, 6, 7],
+      5,
     );
     for (const e of shown.environments) if (e.reason !== '') print(`${e.path}: ${e.reason}`);
   });

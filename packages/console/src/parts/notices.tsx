@@ -24,6 +24,8 @@ const WORDS: Record<Notice['kind'], string> = {
   'hand-over': 'asks for something of it',
   idle: 'It lies still',
   guest: 'A guest said of a variant',
+  'transfer-done': 'It is done',
+  'transfer-failed': 'It did not go',
 };
 
 /** What one was told, in the bar: a count, and the list on demand. */
@@ -50,9 +52,11 @@ export function Notices(): JSX.Element {
           <MenuItem key={one.id}>
             <Link
               to={
-                one.request === null
-                  ? `/sites/${one.site}`
-                  : `/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`
+                one.transfer !== null
+                  ? `/transfers/${one.transfer}`
+                  : one.request === null
+                    ? `/sites/${one.site}`
+                    : `/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`
               }
               className={one.seenAt === null ? 'new' : ''}
               onClick={() => one.seenAt === null && see.mutate(one.id)}

@@ -10,10 +10,11 @@ export const NoticeName = z.enum(Object.keys(NOTICE_KINDS) as [NoticeKind, ...No
 export const Notice = z.object({
   id: s.Id,
   kind: NoticeName,
-  /** What it is about: a change request, or a guest of a site. */
+  /** What it is about: a change request, a transfer, or a guest of a site. */
   request: s.Id.nullable(),
+  transfer: s.Id.nullable(),
   site: z.string(),
-  /** Of the request, or the guest's name. */
+  /** Of the request, what the transfer does, or the guest's name. */
   title: z.string(),
   onto: z.string(),
   by: z.string().nullable(),

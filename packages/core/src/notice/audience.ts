@@ -1,4 +1,4 @@
-/** What people are told of a change request. */
+/** What people are told of change requests, guests and transfers. */
 export const NOTICE_KINDS = {
   'review-asked': 'somebody asks you for review',
   revised: 'what you review has a new revision',
@@ -16,6 +16,8 @@ export const NOTICE_KINDS = {
   'hand-over': 'somebody asks for something that your request has claimed',
   idle: 'your request lies still, and its claims lapse',
   guest: 'a guest whom you invited said something of a variant, or chose one',
+  'transfer-done': 'a transfer that you started is done',
+  'transfer-failed': 'a transfer that you started did not go',
 } as const;
 
 export type NoticeKind = keyof typeof NOTICE_KINDS;
@@ -34,7 +36,9 @@ export type Concern =
   /** Whose request waits for something of it. */
   | 'next-in-line'
   /** Who invited the guest. */
-  | 'host';
+  | 'host'
+  /** Who started the transfer, or has it made by itself. */
+  | 'starter';
 
 /** Who is told what. */
 export const AUDIENCE: Readonly<Record<NoticeKind, readonly Concern[]>> = {
@@ -54,6 +58,8 @@ export const AUDIENCE: Readonly<Record<NoticeKind, readonly Concern[]>> = {
   'hand-over': ['author'],
   idle: ['author'],
   guest: ['host'],
+  'transfer-done': ['starter'],
+  'transfer-failed': ['starter'],
 };
 
 /** People who are told of something; whoever did it knows already. */
@@ -84,6 +90,7 @@ export const MAILED_UNASKED: ReadonlySet<NoticeKind> = new Set([
   'hand-over',
   'idle',
   'guest',
+  'transfer-failed',
 ]);
 
 /** Mail addresses that a text calls with an @, in lower case: `@ida.moe@copperlane.example`. */

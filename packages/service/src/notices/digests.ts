@@ -18,6 +18,7 @@ interface DigestRow {
   readonly id: string;
   readonly kind: NoticeKind;
   readonly request_id: string | null;
+  readonly transfer_id: string | null;
   readonly site: string;
   readonly state: string | null;
   readonly title: string;

@@ -18,4 +18,6 @@ export const HEADS: Record<NoticeKind, string> = {
   'hand-over': 'Asked for',
   idle: 'Lies still',
   guest: 'A guest spoke',
+  'transfer-done': 'Done',
+  'transfer-failed': 'Did not go',
 };

@@ -18,6 +18,7 @@ interface DueMail {
   readonly person_id: string;
   readonly kind: NoticeKind;
   readonly request_id: string | null;
+  readonly transfer_id: string | null;
   readonly site: string;
   readonly words: string;
   readonly item: string | null;
@@ -27,7 +28,7 @@ interface DueMail {
   readonly by_name: string | null;
   readonly title: string;
   readonly onto_path: string;
-  /** Of the request, where it is about one. */
+  /** Of the request or transfer, where it is about one. */
   readonly state: string | null;
 }
 
@@ -97,10 +98,14 @@ export function composeMail(
     head: `${HEADS[one.kind]}: ${one.title}`,
     sentence:
       one.state === null
-        ? `A guest, about ${one.onto_path}.`
+        ? `${one.kind === 'guest' ? 'A guest, about' : 'Onto'} ${one.onto_path}.`
         : `${one.by_name ?? 'Tessarion'}, onto ${one.onto_path}; it is ${one.state}.`,
     words: one.words,
-    link: { text: one.request_id === null ? 'Open the site' : 'Open the request', url: pageOf(consoleUrl, one) },
+    link: {
+      text:
+        one.transfer_id !== null ? 'Open the transfer' : one.request_id === null ? 'Open the site' : 'Open the request',
+      url: pageOf(consoleUrl, one),
+    },
     footer: `You are told because ${NOTICE_KINDS[one.kind]}.`,
     stop,
   });

@@ -11,6 +11,7 @@ import { newId } from '../data-folder.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { RequestRecord, ReviewerRecord } from '../records/requests.js';
+import type { TransferRecord } from '../records/transfers.js';
 
 export interface News {
   readonly kind: NoticeKind;
@@ -23,8 +24,12 @@ export interface News {
   readonly concerned?: Partial<Record<Concern, readonly string[]>>;
 }
 
-/** What a notice is about: a change request, or a guest who spoke of an environment. */
-type About = { readonly request_id: string } | { readonly guest_id: string; readonly environment: string };
+/** What a notice is about: a change request, a transfer, an environment, or a guest who spoke of one. */
+type About =
+  | { readonly request_id: string }
+  | { readonly transfer_id: string }
+  | { readonly environment: string }
+  | { readonly guest_id: string; readonly environment: string };
 
 /** Tells those whom it concerns, in the transaction in which it happens. */
 export async function tellPeople(trx: OnRecords, request: RequestRecord, news: News): Promise<void> {
@@ -40,6 +45,38 @@ export async function tellPeople(trx: OnRecords, request: RequestRecord, news: N
 /** Tells who invited a guest what the guest said of a variant. */
 export const tellHost = (trx: OnRecords, guest: GuestRecord, environment: string, news: Omit<News, 'by' | 'kind'>) =>
   write(trx, { guest_id: guest.id, environment }, { host: [guest.person_id] }, { ...news, kind: 'guest', by: null });
+
+/**
+ * Tells who started a transfer, or has it made by itself, how it ended. Who stopped it knows; a delivery is told to those whom
+ * its request concerns.
+ */
+export async function tellStarter(
+  trx: OnRecords,
+  { id, person_id, request }: Pick<TransferRecord, 'id' | 'person_id' | 'request'>,
+  end: Pick<TransferRecord, 'state' | 'failure'>,
+  at: Date,
+): Promise<void> {
+  if (person_id === null || request !== null || (end.state !== 'done' && end.state !== 'failed')) return;
+  const kind = `transfer-${end.state}` as const;
+  await write(
+    trx,
+    { transfer_id: id },
+    { starter: [person_id] },
+    { kind, by: null, at, words: end.failure?.message ?? '' },
+  );
+}
+
+/** Tells who set a schedule that it brought nothing in, and why. */
+export async function tellOfSchedule(
+  trx: OnRecords,
+  environment: string,
+  by: string | undefined,
+  words: string,
+  at: Date,
+): Promise<void> {
+  if (by !== undefined)
+    await write(trx, { environment }, { starter: [by] }, { kind: 'transfer-failed', by: null, at, words });
+}
 
 async function write(
   trx: OnRecords,

@@ -77,6 +77,8 @@ export interface PullSchedule {
   readonly at: string;
   /** 1 is Monday; every day when empty. */
   readonly days: readonly number[];
+  /** Who set it; unknown of those that were set before that was noted. */
+  readonly by?: string;
   /** What was due up to here was done, or came before the schedule. */
   readonly since: string;
   readonly last: ScheduledPull | null;

@@ -20,6 +20,7 @@ import { addSecondFactors } from './migrations/second-factors.js';
 import { addTags } from './migrations/tags.js';
 import { addTraffic } from './migrations/traffic.js';
 import { addTransferItems } from './migrations/transfer-items.js';
+import { addTransferNotices } from './migrations/transfer-notices.js';
 import { addUndoRequests } from './migrations/undo-requests.js';
 import { addWantedTimes } from './migrations/wanted-times.js';
 import { addWebhooks } from './migrations/webhooks.js';
@@ -270,6 +271,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '029_forecast_items': addSealedFields,
   '030_foreign_origins': addForeignOrigins,
   '031_forecast_tries': addForecastTries,
+  '032_transfer_notices': addTransferNotices,
 };
 
 /**

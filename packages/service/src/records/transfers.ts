@@ -19,6 +19,7 @@ export interface TransferRecord {
   readonly site: string;
   readonly sentence: SentencePiece[];
   readonly person: string;
+  readonly person_id: string | null;
   readonly created_at: Date;
   readonly started_at: Date | null;
   readonly ended_at: Date | null;

@@ -1,5 +1,6 @@
 import { isAnnounced } from '@tessarion/core';
 import { announce } from '../notices/announce.js';
+import { tellStarter } from '../notices/tell.js';
 import { publishEvent } from '../records/events.js';
 import type { OnRecords } from '../records/open.js';
 import type { TransferRecord } from '../records/transfers.js';
@@ -26,6 +27,7 @@ export async function endTransfer(
     .where({ transfer_id: record.id, state: 'running' })
     .update({ state: end.state === 'done' ? 'done' : 'failed', ended_at: now() });
   await noteEnd(trx, record, end, now());
+  await tellStarter(trx, record, end, now());
   await journal.write(trx, {
     actor: by,
     act: 'transferEnd',

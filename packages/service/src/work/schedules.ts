@@ -1,6 +1,7 @@
 import { mergeLane, sentenceText } from '@tessarion/core';
 import { DateTime } from 'luxon';
 import { newId } from '../data-folder.js';
+import { tellOfSchedule } from '../notices/tell.js';
 import { failureOf } from '../problems.js';
 import type { EnvironmentRecord, PullSchedule, ScheduledPull } from '../records/environments.js';
 import { publishEvent } from '../records/events.js';
@@ -38,6 +39,7 @@ export async function pullOnSchedule(installation: Installation): Promise<void> 
     await environments.update(records, one.path, { schedule });
     const last = await pull(installation, one);
     const newest = await environments.find(records, one.path);
+    if (last.outcome === 'stopped') await tellOfSchedule(records, one.path, one.schedule.by, last.text, now());
     if (newest?.schedule) await environments.update(records, one.path, { schedule: { ...newest.schedule, last } });
     await publishEvent(records, { type: 'site', site: one.site });
   }
@@ -91,7 +93,7 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
         onto: copy.path,
         site: copy.site,
         sentence: result.sentence,
-        by: { id: null, name: person },
+        by: { id: copy.schedule?.by ?? null, name: person },
         input,
         forecast: id,
         checks: result.checks,

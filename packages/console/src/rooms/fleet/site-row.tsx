@@ -75,11 +75,13 @@ function Cell({ one, more }: { readonly one: Environment | undefined; readonly m
 }
 
 function Lane({ from }: { readonly from: Environment | undefined }): JSX.Element {
+  const now = useNow();
   if (!from) return <span className="x off" />;
   const { drift } = from;
-  if (!drift || drift.up + drift.down === 0) return <span className="x eq" title="Nothing waits" />;
+  if (!drift || drift.up + drift.down === 0)
+    return <span className="x eq" title={drift ? `Nothing waited ${age(drift.at, now)} ago` : 'Not compared yet'} />;
   return (
-    <span className="x">
+    <span className="x" title={`Compared ${age(drift.at, now)} ago`}>
       <span className="up">
         {drift.up > 0 && (
           <>

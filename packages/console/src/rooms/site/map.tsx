@@ -77,7 +77,14 @@ function Column({ site, kind, at, requests, choose }: MapProps & { readonly kind
                   )
                 ) : one.refreshedAt ? (
                   <>
-                    {stateWord(one.state)}, <Ago time={one.refreshedAt} suffix=" old" />
+                    {stateWord(one.state)}
+                    {one.drift && (one.state === 'in-step' || one.state === 'drifted') && (
+                      <>
+                        {' '}
+                        <Ago time={one.drift.at} suffix=" ago" />
+                      </>
+                    )}
+                    , <Ago time={one.refreshedAt} suffix=" old" />
                   </>
                 ) : (
                   'being made'

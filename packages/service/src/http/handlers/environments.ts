@@ -229,7 +229,14 @@ export const environmentHandlers: Handlers<
         ...(body.description === undefined ? {} : { description: body.description === '' ? null : body.description }),
         ...(body.schedule === undefined
           ? {}
-          : { schedule: body.schedule && { ...body.schedule, since: now().toISOString(), last: null } }),
+          : {
+              schedule: body.schedule && {
+                ...body.schedule,
+                since: now().toISOString(),
+                last: null,
+                by: call.person.id,
+              },
+            }),
       };
       await environments.update(trx, record.path, changes);
       const before = { description: record.description, schedule: record.schedule };

@@ -18,6 +18,7 @@ interface NoticeRow {
   readonly id: string;
   readonly kind: NoticeKind;
   readonly request_id: string | null;
+  readonly transfer_id: string | null;
   readonly site: string;
   readonly title: string;
   readonly onto_path: string;
@@ -32,6 +33,7 @@ const toNotice = (row: NoticeRow): Notice => ({
   id: row.id,
   kind: row.kind,
   request: row.request_id,
+  transfer: row.transfer_id,
   site: row.site,
   title: row.title,
   onto: row.onto_path,
