@@ -1,3 +1,4 @@
+import { findStructure } from '../src/address/structure.js';
 import {
   type Address,
   LineRewriter,
@@ -294,4 +295,20 @@ describe('the laws', () => {
       }),
     );
   });
+});
+
+it('looks at few of the addresses of a value for each string in it, however many there are', () => {
+  const addresses = 2000;
+  const value = JSON.stringify(Array.from({ length: addresses }, (_one, i) => `s:7:"${1_000_000 + i}";`));
+  const edits = [...value.matchAll(/\d{7}/g)].map((found) => ({ start: found.index, end: found.index + 7, text: 'x' }));
+  let looks = 0;
+  const counted = new Proxy(edits, {
+    get: (list, name) => {
+      looks++;
+      return Reflect.get(list, name);
+    },
+  });
+  expect(findStructure(value, counted)).toEqual(findStructure(value, edits));
+  expect(findStructure(value, edits).counted).toHaveLength(addresses);
+  expect(looks).toBeLessThan(addresses * 100);
 });

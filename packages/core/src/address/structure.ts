@@ -45,11 +45,22 @@ export function mayHaveStructure(value: ByteString): boolean {
 /**
  * Finds the counted strings that hold any of the edits, through serialised values inside serialised values, inside
  * JSON, inside JSON strings, and so on.
+ *
+ * @param edits in order, none over another
  */
 export function findStructure(value: ByteString, edits: readonly Edit[]): Structure {
   const counted: Counted[] = [];
   const frozen: { start: number; end: number }[] = [];
-  const touched = (start: number, end: number): boolean => edits.some((edit) => edit.start < end && edit.end > start);
+  const touched = (start: number, end: number): boolean => {
+    let [from, to] = [0, edits.length];
+    while (from < to) {
+      const at = (from + to) >> 1;
+      if ((edits[at] as Edit).end > start) to = at;
+      else from = at + 1;
+    }
+    const first = edits[from];
+    return first !== undefined && first.start < end;
+  };
 
   const raw = (view: View, offset: number): number => (view.at ? (view.at[offset] as number) : view.base + offset);
 

@@ -227,13 +227,20 @@ const BATCH_BYTES = 64 * 1024;
 
 /** Joins a stream of buffers into batches of whole lines. */
 async function* wholeLines(stream: AsyncIterable<Buffer>): AsyncGenerator<ByteString> {
-  let pending: ByteString = '';
+  // A line may be as long as a value: only what comes is searched for its end.
+  let parts: ByteString[] = [];
+  let length = 0;
   for await (const chunk of stream) {
-    pending += chunk.toString('latin1');
-    if (pending.length < BATCH_BYTES) continue;
-    const end = pending.lastIndexOf('\n') + 1;
-    if (end > 0) yield pending.slice(0, end);
-    pending = pending.slice(end);
+    const text = chunk.toString('latin1');
+    length += text.length;
+    const end = length < BATCH_BYTES ? 0 : text.lastIndexOf('\n') + 1;
+    if (end === 0) {
+      parts.push(text);
+      continue;
+    }
+    yield parts.join('') + text.slice(0, end);
+    parts = [text.slice(end)];
+    length = text.length - end;
   }
-  if (pending !== '') yield pending;
+  if (length > 0) yield parts.join('');
 }
