@@ -50,6 +50,7 @@ describe('who started a transfer', { shuffle: false }, () => {
       expect.objectContaining({ kind: 'transfer-done', onto: COPY, transfer: made.id }),
     ]);
     expect(failure?.message).toContain('nosuch');
+    expect((await ida.call('noticeList', { query: {} })).unseen, 'what went well is listed, and not counted').toBe(1);
     const { items } = await studio.client.call('noticeList', { query: {} });
     expect(items.filter(({ transfer }) => transfer === made.id || transfer === failed.id)).toEqual([]);
     const mailed = await onRecords(

@@ -5,8 +5,10 @@ import { ago, cut, dim, print, printJson, printTable } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { examples, json } from './options.js';
 
+const ENDS: Partial<Record<Notice['kind'], string>> = { 'transfer-done': 'done', 'transfer-failed': 'did not go' };
+
 const wordsOf = ({ kind, by, words }: Notice): string =>
-  `${by === null ? '' : `${by}: `}${NOTICE_KINDS[kind]}${words === '' ? '' : `: ${words}`}`;
+  `${by === null ? '' : `${by}: `}${ENDS[kind] ?? NOTICE_KINDS[kind]}${words === '' ? '' : `: ${words}`}`;
 
 /** Commands on what one was told. */
 export function addNotices(program: Command): void {

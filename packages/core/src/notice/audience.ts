@@ -93,6 +93,9 @@ export const MAILED_UNASKED: ReadonlySet<NoticeKind> = new Set([
   'transfer-failed',
 ]);
 
+/** What is listed, and not counted as new: whoever started it mostly looked on. */
+export const QUIET: ReadonlySet<NoticeKind> = new Set(['transfer-done']);
+
 /** Mail addresses that a text calls with an @, in lower case: `@ida.moe@copperlane.example`. */
 export const mentionsIn = (text: string): string[] => [
   ...new Set(

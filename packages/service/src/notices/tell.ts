@@ -6,6 +6,7 @@ import {
   type MailWish,
   type NoticeKind,
   nextDigest,
+  QUIET,
 } from '@tessarion/core';
 import { newId } from '../data-folder.js';
 import type { GuestRecord } from '../records/guests.js';
@@ -108,6 +109,7 @@ async function write(
         words: news.words ?? '',
         item: news.item ?? null,
         at: news.at,
+        seen_at: QUIET.has(news.kind) ? news.at : null,
         is_digest: wish === 'daily',
         mail_due_at: wish === 'never' ? null : wish === 'now' ? news.at : nextDigest(news.at, digest),
       };

@@ -77,14 +77,14 @@ function Column({ site, kind, at, requests, choose }: MapProps & { readonly kind
                   )
                 ) : one.refreshedAt ? (
                   <>
-                    {stateWord(one.state)}
-                    {one.drift && (one.state === 'in-step' || one.state === 'drifted') && (
+                    {stateWord(one.state)},{' '}
+                    {one.drift && (one.state === 'in-step' || one.state === 'drifted') ? (
                       <>
-                        {' '}
-                        <Ago time={one.drift.at} suffix=" ago" />
+                        seen <Ago time={one.drift.at} suffix=" ago" />
                       </>
+                    ) : (
+                      <Ago time={one.refreshedAt} suffix=" old" />
                     )}
-                    , <Ago time={one.refreshedAt} suffix=" old" />
                   </>
                 ) : (
                   'being made'
