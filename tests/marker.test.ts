@@ -36,7 +36,12 @@ async function open(headers: Record<string, string | string[]>, act: (page: Page
   try {
     const page = await context.newPage();
     const address = `http://${HOST}:${gateway.port}/`;
-    await expect.poll(() => page.goto(address).then(Boolean, () => false), { timeout: 15_000 }).toBe(true);
+    // A gateway that has just been started answers before it knows its routes.
+    const asksForName = async (): Promise<number> => {
+      await page.goto(address).catch(() => undefined);
+      return page.getByLabel('Name').count();
+    };
+    await expect.poll(asksForName, { timeout: 30_000 }).toBe(1);
     await page.getByLabel('Name').fill(GATE.user);
     await page.getByLabel('Password').fill(GATE.password);
     await page.getByRole('button').click();
