@@ -47,7 +47,7 @@ describe('who started a transfer', { shuffle: false }, () => {
         words: failure?.message,
         transfer: failed.id,
       }),
-      expect.objectContaining({ kind: 'transfer-done', onto: COPY, transfer: made.id }),
+      expect.objectContaining({ kind: 'transfer-done', title: `Snapshot of ${COPY}`, onto: COPY, transfer: made.id }),
     ]);
     expect(failure?.message).toContain('nosuch');
     expect((await ida.call('noticeList', { query: {} })).unseen, 'what went well is listed, and not counted').toBe(1);
