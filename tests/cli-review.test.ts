@@ -43,6 +43,12 @@ const asJson = async <T>(line: string, token?: string): Promise<T> => {
   if (end.code !== 0) throw new Error(`${line} ended with ${end.code}: ${end.err}`);
   return JSON.parse(end.out) as T;
 };
+/** Lists have one shape. */
+const asList = async <T>(line: string): Promise<T[]> => {
+  const { items, next } = await asJson<{ items: T[]; next: string | null }>(line);
+  expect(next).toBe(null);
+  return items;
+};
 /** At most a few lines: what, why, what to do next; and never a stack. */
 const refused = async (line: string, code: number, token?: string): Promise<string> => {
   const end = await run(line, token);
@@ -118,7 +124,7 @@ describe('on the command line a change, step by step', { shuffle: false }, () =>
     );
     expect(await out(`env whence ${LIVE} page:2`)).toContain('Madder and weld');
     expect(await out(`env whence ${LIVE} nothing-of-this-name`)).toContain('No transfer has written');
-    const [visit] = await asJson<ItemVisit[]>(`env whence ${LIVE} page:2`);
+    const [visit] = await asList<ItemVisit>(`env whence ${LIVE} page:2`);
     const words = await refused(`undo ${visit?.transfer} --confirm ${LIVE}`, 3);
     const forecast = /--forecast (f-\w+)/.exec(words)?.[1] ?? '';
     const back = await asJson<RequestDetail>(
@@ -164,8 +170,8 @@ describe('on the command line a change, at any time', () => {
     const replied = await asJson<RequestDetail>(`review comment ${id} "Woad." --reply ${comment}`);
     const reply = replied.threads[0]?.comments[1]?.id ?? '';
     expect(await out(`request show ${id}`)).toContain(reply);
-    await refused(`review take-back ${id} ${reply}`, 3, lise);
-    expect(await out(`review take-back ${id} ${reply}`)).toContain('removed');
+    await refused(`review remove-comment ${id} ${reply}`, 3, lise);
+    expect(await out(`review remove-comment ${id} ${reply}`)).toContain('removed');
     await out(`request withdraw ${id} --reason "The test is over."`);
   });
 
@@ -275,7 +281,7 @@ describe('people and roles', () => {
     expect(await out('people list')).toMatch(
       /Odd Rye +odd\.rye@copperlane\.example +invited.*operations for threadmill/,
     );
-    await out(`people give ${mail} observer`);
+    await out(`people grant ${mail} observer`);
     await out(`people team night-shift ${mail} --title "Night shift"`);
     expect(await out('people teams')).toMatch(/night-shift +Night shift +Odd Rye/);
     expect(await out('people team night-shift'), 'who asks empties nothing').toBe('Night shift: Odd Rye.\n');
@@ -284,18 +290,18 @@ describe('people and roles', () => {
     await refused(`people team night-shift ${mail} --nobody`, 2);
     expect(await out('people team night-shift --nobody')).toBe('Nights: nobody.\n');
     await out(`people team night-shift ${mail}`);
-    await out('people give team:night-shift developer --for threadmill');
-    await out(`people take ${mail} observer`);
-    expect(await refused(`people take ${mail} developer --for threadmill`, 1)).toContain('by a team');
-    const [odd] = (await asJson<Colleague[]>('people list')).filter((one) => one.mail === mail);
+    await out('people grant team:night-shift developer --for threadmill');
+    await out(`people revoke ${mail} observer`);
+    expect(await refused(`people revoke ${mail} developer --for threadmill`, 1)).toContain('by a team');
+    const [odd] = (await asList<Colleague>('people list')).filter((one) => one.mail === mail);
     expect(odd?.roles.map((one) => `${one.role} ${one.team}`)).toEqual(['operations null', 'developer night-shift']);
     await out(`people invite-again ${mail}`);
     await out(`people end ${mail}`);
     await refused(`people invite-again ${mail}`, 1);
-    await out(`people return ${mail}`);
+    await out(`people readmit ${mail}`);
     await out(`people end ${mail}`);
-    expect(await out('people disband night-shift')).toContain('is removed');
-    await refused('people disband night-shift', 1);
+    expect(await out('people remove-team night-shift')).toContain('is removed');
+    await refused('people remove-team night-shift', 1);
     expect(await out(`people erase ${mail}`)).toContain('is erased');
     expect(await out('people list')).not.toContain('Odd Rye');
     await refused('people end nobody@copperlane.example', 1);

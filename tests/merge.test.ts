@@ -503,7 +503,7 @@ describe('on the command line', () => {
     expect(shown.out).toContain(`${COPY} has 2 that ${LIVE} has not`);
     expect(shown.out).toContain(`${LIVE} has 1 that ${COPY} has not`);
     expect(shown.out).toMatch(/Ours +changed +collides/);
-    const [up, down] = JSON.parse((await tessarion(studio, ['compare', COPY, LIVE, '--json'])).out);
+    const [up, down] = JSON.parse((await tessarion(studio, ['compare', COPY, LIVE, '--json'])).out).sides;
     expect([up.items.length, down.items.length, up.direction, down.direction]).toEqual([2, 1, 'up', 'down']);
   });
 

@@ -180,15 +180,14 @@ async function leftBehind(): Promise<string[]> {
       const folder = folderOf(studio, path);
       const link = await fs.readlink(join(folder, 'main')).catch(() => '');
       const trees = await fs.readdir(join(folder, 'trees')).catch((): string[] => []);
-      // Three former ones are kept, and one more until the next transfer where it was taken back; what was never live is not
-      // among them.
+      // Three former ones are kept; what was never live is not among them.
       const others = trees.filter((one) => !link.endsWith(`/${one}`));
       const never = await onRecords(
         studio,
         `SELECT 'main-' || id AS tree FROM transfer WHERE state IN ('failed', 'stopped') AND onto_path = '${path}'`,
       );
       const stray = others.filter((one) => never.some(({ tree }) => tree === one) && !trees.includes(`${one}-back`));
-      if (link === '' || others.length > (link.endsWith('-back') ? 4 : 3) || stray.length > 0)
+      if (link === '' || others.length > 3 || stray.length > 0)
         wrong.push(
           `${path} has trees ${trees.join(', ')}, of which ${stray.join(', ')} were never live; main is ${link}`,
         );

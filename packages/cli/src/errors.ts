@@ -1,4 +1,6 @@
 import { ServiceProblem, ServiceUnreachable } from '@tessarion/client';
+import type { Command, CommanderError } from 'commander';
+import { byOption } from './fields.js';
 
 /** 0 done, 1 failed, 2 usage, 3 refused by a rule, 4 collisions left, 5 outdated, 6 cannot reach the service. */
 export type ExitCode = 1 | 2 | 3 | 4 | 5 | 6;
@@ -35,8 +37,32 @@ const CODES: Readonly<Record<string, ExitCode>> = {
   'tessarion:changed-meanwhile': 5,
 };
 
-/** Anything thrown, as three lines and an exit code. */
-export function describeError(error: unknown): { code: ExitCode; lines: string[] } {
+/** A command as one types it. */
+const nameOf = (command: Command): string =>
+  command.parent ? `${nameOf(command.parent)} ${command.name()}` : command.name();
+
+const helpOf = (command: Command): string => `See: ${nameOf(command)} --help`;
+
+/** What was typed and is not understood; undefined where the help is the answer. */
+export function usageError({ code, message }: CommanderError, command: Command): CliError | undefined {
+  if (code === 'commander.help') return undefined;
+  const [what = '', ...suggestions] = message.replace(/^error: /, '').split('\n');
+  const said = (text: string): string => `${text.charAt(0).toUpperCase()}${text.slice(1).replace(/\.?$/, '.')}`;
+  if (code !== 'commander.missingMandatoryOptionValue')
+    return new CliError(2, said(what), suggestions.join(' '), helpOf(command));
+  const missing = command.options.filter(
+    (one) => one.mandatory && command.getOptionValue(one.attributeName()) === undefined,
+  );
+  return new CliError(
+    2,
+    `${missing.length === 1 ? 'This option is' : 'These options are'} needed: ${missing.map((one) => one.flags).join(', ')}.`,
+    missing.map((one) => `${one.long}: ${one.description.replace(/ ?\(needed\)$/, '')}`).join('\n'),
+    helpOf(command),
+  );
+}
+
+/** Anything thrown by a command, as three lines and an exit code. */
+export function describeError(error: unknown, command: Command): { code: ExitCode; lines: string[] } {
   if (error instanceof CliError)
     return { code: error.code, lines: [error.what, error.why, error.next].filter((line) => line !== '') };
   if (error instanceof ServiceUnreachable)
@@ -51,13 +77,18 @@ export function describeError(error: unknown): { code: ExitCode; lines: string[]
   if (error instanceof ServiceProblem) {
     const { problem } = error;
     const code = CODES[problem.type] ?? (REFUSALS.has(problem.type) ? 3 : 1);
-    const fields =
-      (problem.fields ?? []).length > 1
-        ? (problem.fields ?? []).map((field) => `  ${field.path}: ${field.message}`)
-        : [];
+    if (problem.fields !== undefined)
+      return {
+        code,
+        lines: [
+          'This cannot be done as it was written.',
+          ...byOption(problem.fields, command).map((field) => `${field.option}: ${field.message}`),
+          helpOf(command),
+        ],
+      };
     return {
       code,
-      lines: [`${problem.title}.`, problem.detail, ...fields, ...(problem.next === undefined ? [] : [problem.next])],
+      lines: [`${problem.title}.`, problem.detail, ...(problem.next === undefined ? [] : [problem.next])],
     };
   }
   return {
@@ -71,9 +102,12 @@ export function describeError(error: unknown): { code: ExitCode; lines: string[]
 }
 
 /** Anything thrown as problem details (RFC 9457), with the exit code: what `--json` writes to standard error. */
-export function problemOf(error: unknown, exitCode: ExitCode): Record<string, unknown> {
-  if (error instanceof ServiceProblem) return { ...error.problem, exitCode };
-  const { lines } = describeError(error);
+export function problemOf(error: unknown, exitCode: ExitCode, command: Command): Record<string, unknown> {
+  if (error instanceof ServiceProblem) {
+    const { fields } = error.problem;
+    return { ...error.problem, ...(fields ? { options: byOption(fields, command) } : {}), exitCode };
+  }
+  const { lines } = describeError(error, command);
   const [title, detail, next] = error instanceof CliError ? [error.what, error.why, error.next] : lines;
   return { type: 'tessarion:command', title, detail, ...(next ? { next } : {}), exitCode };
 }

@@ -72,8 +72,9 @@ export async function writeOut(pieces: AsyncIterable<string>): Promise<void> {
   for await (const piece of pieces) if (!process.stdout.write(piece)) await once(process.stdout, 'drain');
 }
 
+/** One document. A list has one shape, whether it is read in pages or whole. */
 export function printJson(value: unknown): void {
-  print(JSON.stringify(value, null, 2));
+  print(JSON.stringify(Array.isArray(value) ? { items: value, next: null } : value, null, 2));
 }
 
 const WIDTH = 100;

@@ -1,6 +1,6 @@
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
-import { Client } from '@tessarion/client';
+import { Client, ServiceProblem } from '@tessarion/client';
 import { sendByNode } from '@tessarion/client/node';
 import type { EnvironmentKind, Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
@@ -12,6 +12,7 @@ import { mayHaveChanged, reportEnd, watchTransfer } from './watch.js';
 interface Common {
   readonly url?: string;
   readonly token?: string;
+  readonly tokenFrom?: string;
   readonly json?: boolean;
 }
 
@@ -56,6 +57,31 @@ export async function ask(question: string, flag: string): Promise<string> {
   } finally {
     prompt.close();
   }
+}
+
+/**
+ * Does what has to be confirmed. What would be refused anyway is refused before anything is asked.
+ *
+ * @param given what was confirmed by an option
+ * @param thing what is to be typed
+ */
+export async function confirming<T>(
+  { given, question, thing }: { readonly given: string | undefined; readonly question: string; readonly thing: string },
+  act: (confirm: string | undefined) => Promise<T>,
+): Promise<T> {
+  if (given !== undefined) return act(given);
+  try {
+    return await act(undefined);
+  } catch (error) {
+    if (!(error instanceof ServiceProblem && error.problem.type === 'tessarion:not-confirmed')) throw error;
+  }
+  return act(await ask(`${question}. Type ${thing}: `, `--confirm ${thing}`));
+}
+
+/** Asks for a yes. @throws {CliError} without one */
+export async function mustSayYes(question: string, nothing: string): Promise<void> {
+  if (!/^y(es)?$/i.test(await ask(`${question} (yes/no) `, '--yes')))
+    throw new CliError(3, nothing, 'It was not confirmed.', '');
 }
 
 /** Asks for what must not stand on the screen. @throws {CliError} where there is no terminal */

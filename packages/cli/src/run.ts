@@ -7,6 +7,7 @@ export const program = new Command('tessarion')
   .version('0.1.0')
   .option('--url <ADDRESS>', 'where the service answers')
   .option('--token <TOKEN>', 'who you are')
+  .option('--token-from <FILE>', 'a file that holds the token and nothing else; - reads the standard input')
   .exitOverride()
   .configureHelp({ showGlobalOptions: true })
   .configureOutput({ getOutHelpWidth: () => Math.min(100, process.stdout.columns || 100) })
@@ -16,9 +17,18 @@ export const program = new Command('tessarion')
     '\nExamples:\n  tessarion site list\n  tessarion push --from threadmill/staging --onto threadmill/live',
   );
 
+/** The command that was asked for, as far as it was understood. */
+let reached: Command = program;
+
 const inherit = (command: Command): void => {
   for (const child of command.commands) {
-    child.exitOverride();
+    child
+      .exitOverride((error) => {
+        reached = child;
+        throw error;
+      })
+      // It is said with what to do next, below.
+      .configureOutput({ outputError: () => undefined });
     inherit(child);
   }
 };
@@ -27,16 +37,24 @@ const inherit = (command: Command): void => {
 export async function run(): Promise<void> {
   try {
     await addWanted(program, process.argv.slice(2));
+    program.configureOutput({ outputError: () => undefined });
     inherit(program);
+    program.hook('preAction', (_program, command) => {
+      reached = command;
+    });
     await program.parseAsync();
   } catch (error) {
-    if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
-    else {
-      const { describeError, problemOf } = await import('./errors.js');
-      const { code, lines } = describeError(error);
-      const isJson = process.argv.includes('--json');
-      process.stderr.write(isJson ? `${JSON.stringify(problemOf(error, code))}\n` : `${lines.join('\n')}\n`);
-      process.exitCode = code;
+    if (error instanceof CommanderError && error.exitCode === 0) return;
+    const { describeError, problemOf, usageError } = await import('./errors.js');
+    const told = error instanceof CommanderError ? usageError(error, reached) : error;
+    // A bare name of a group shows its help.
+    if (told === undefined) {
+      process.exitCode = 2;
+      return;
     }
+    const { code, lines } = describeError(told, reached);
+    const isJson = process.argv.includes('--json');
+    process.stderr.write(isJson ? `${JSON.stringify(problemOf(told, code, reached))}\n` : `${lines.join('\n')}\n`);
+    process.exitCode = code;
   }
 }

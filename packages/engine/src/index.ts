@@ -3,7 +3,7 @@ export { syncSpool } from './baseline/spool.js';
 export * from './blobs/pack-store.js';
 export { openBytes, sealBytes } from './blobs/sealed.js';
 export { runSchemaChange } from './database/change-schema.js';
-export { connectTo, databaseError } from './database/connect.js';
+export { connectTo, databaseError, isConnectionLost } from './database/connect.js';
 export * from './database/postgres-admin.js';
 export { refreshStatistics } from './database/postgres-load.js';
 export { PostgresView, readable } from './database/postgres-view.js';

@@ -59,6 +59,17 @@ export class ProblemError extends Error {
   }
 }
 
+/** A refusal of what has to be confirmed; where nothing was said yet, it only asks. */
+export class NotConfirmed extends ProblemError {
+  constructor(
+    readonly given: string | undefined,
+    detail: string,
+    next: string,
+  ) {
+    super('not-confirmed', detail, next);
+  }
+}
+
 /** A refusal of what may be done later. */
 export class TooMany extends ProblemError {
   constructor(

@@ -1,9 +1,20 @@
 import { type Client, ServiceProblem } from '@tessarion/client';
-import type { Forecast, ForecastItem } from '@tessarion/contract';
+import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
+import { resetLane } from '@tessarion/core';
 import type { Command } from 'commander';
 import { CliError, type ExitCode } from '../errors.js';
 import { bold, count, cut, print, printJson, printTable } from '../output.js';
-import { ask, awaitForecast, chooseEnds, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
+import {
+  awaitForecast,
+  chooseEnds,
+  confirming,
+  connect,
+  finish,
+  mustSayYes,
+  printForecast,
+  readPath,
+  wantsJson,
+} from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
 import { type Choice, choosing, wishesOf } from './choosing.js';
 
@@ -19,14 +30,18 @@ interface Ends {
 }
 
 /** Asks for the destination's full name onto live, and for a yes otherwise. */
-async function confirmed(onto: string, options: Ends, button: string): Promise<string | undefined> {
-  const { environment, site } = readPath(onto);
-  if (options.confirm !== undefined) return options.confirm;
-  if (environment === 'live') return ask(`${button}. Type ${site}/${environment}: `, `--confirm ${onto}`);
-  if (options.yes) return undefined;
-  const answer = await ask(`${button}? (yes/no) `, '--yes');
-  if (!/^y(es)?$/i.test(answer)) throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
-  return undefined;
+async function confirmed<T>(
+  onto: string,
+  options: Ends,
+  button: string,
+  act: (confirm: { confirm?: string }) => Promise<T>,
+): Promise<T> {
+  if (readPath(onto).environment === 'live')
+    return confirming({ given: options.confirm, question: button, thing: onto }, (confirm) =>
+      act(confirm === undefined ? {} : { confirm }),
+    );
+  if (!options.yes && options.confirm === undefined) await mustSayYes(`${button}?`, 'Nothing was written.');
+  return act(options.confirm === undefined ? {} : { confirm: options.confirm });
 }
 
 interface MergeOptions extends Ends, Choice {
@@ -75,6 +90,11 @@ async function readForecast(client: Client, id: string, options: MergeOptions): 
   return forecast;
 }
 
+const pastOf = ({ urgent, override }: { readonly urgent?: string; readonly override?: string }) => ({
+  ...(urgent === undefined ? {} : { urgent }),
+  ...(override === undefined ? {} : { override }),
+});
+
 const WAYS = { push: 'up', pull: 'down' } as const;
 
 /** Shows what a push or a pull would do, asks, and does it. */
@@ -107,18 +127,11 @@ async function merge(options: MergeOptions, command: Command, way: 'push' | 'pul
     else print(way === 'push' ? 'Nothing to write.' : 'Nothing to bring in.');
     return;
   }
-  const confirm = await confirmed(chosen.onto, options, forecast.button);
-  const transfer =
+  const transfer = await confirmed(chosen.onto, options, forecast.button, (confirm) =>
     way === 'push'
-      ? await client.call('pushCreate', {
-          body: {
-            forecast: forecast.id,
-            ...(confirm === undefined ? {} : { confirm }),
-            ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
-            ...(options.override === undefined ? {} : { override: options.override }),
-          },
-        })
-      : await client.call('pullCreate', { body: { forecast: forecast.id } });
+      ? client.call('pushCreate', { body: { forecast: forecast.id, ...confirm, ...pastOf(options) } })
+      : client.call('pullCreate', { body: { forecast: forecast.id } }),
+  );
   await finish(client, transfer, options);
 }
 
@@ -137,6 +150,15 @@ async function workIn(client: Client, { from, onto }: { from: string; onto: stri
     if (error instanceof ServiceProblem) return '';
     throw error;
   }
+}
+
+/** Nobody is asked about a reset that is not possible. @throws {CliError} refused */
+async function mustBeOpenToReset(client: Client, { from, onto }: { from: string; onto: string }): Promise<void> {
+  const [source, destination] = await Promise.all(
+    [from, onto].map((path) => client.call('environmentShow', { params: readPath(path) })),
+  );
+  const verdict = resetLane(source as Environment, destination as Environment);
+  if (!verdict.allowed) throw new CliError(3, 'This way is closed.', verdict.reason, verdict.next);
 }
 
 interface UndoOptions extends Ends {
@@ -160,20 +182,10 @@ async function undo(id: string, options: UndoOptions, command: Command): Promise
     else print('Nothing to take back.');
     return;
   }
-  const confirm = await confirmed(forecast.onto, options, forecast.button);
-  await finish(
-    client,
-    await client.call('transferUndo', {
-      params: { id },
-      body: {
-        forecast: forecast.id,
-        ...(confirm === undefined ? {} : { confirm }),
-        ...(options.urgent === undefined ? {} : { urgent: options.urgent }),
-        ...(options.override === undefined ? {} : { override: options.override }),
-      },
-    }),
-    options,
+  const transfer = await confirmed(forecast.onto, options, forecast.button, (confirm) =>
+    client.call('transferUndo', { params: { id }, body: { forecast: forecast.id, ...confirm, ...pastOf(options) } }),
   );
+  await finish(client, transfer, options);
 }
 
 /** What each of two environments changed since they last had things in common. */
@@ -189,7 +201,7 @@ async function compare(left: string, right: string, command: Command): Promise<v
     const sides = await Promise.all(
       forecasts.map(async (forecast) => ({ ...forecast, items: await allItems(client, forecast) })),
     );
-    printJson(sides);
+    printJson({ sides });
     return;
   }
   for (const [i, forecast] of forecasts.entries()) {
@@ -295,11 +307,13 @@ export function addDailyCommands(program: Command): void {
     .action(async (options: Ends, command: Command) => {
       const client = await connect(command);
       const chosen = await chooseEnds(client, options, 'reset');
+      await mustBeOpenToReset(client, chosen);
       const dropped = await workIn(client, chosen);
       const goes = dropped === '' ? 'work that exists only there goes' : `${dropped} exist only there, and go`;
       // Who says yes beforehand reads it nevertheless.
       if (options.yes && !wantsJson(command)) print(`In ${chosen.onto}, ${goes}.`);
-      await confirmed(chosen.onto, options, `Make ${chosen.onto} the double of ${chosen.from} again; ${goes}`);
+      if (!options.yes)
+        await mustSayYes(`Make ${chosen.onto} the double of ${chosen.from} again; ${goes}?`, 'Nothing was written.');
       await finish(
         client,
         await client.call('resetCreate', {

@@ -1,8 +1,7 @@
-import { readEnvironmentPath } from '@tessarion/core';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { bold, print, printJson, when } from '../output.js';
-import { ask, connect, wantsJson } from '../program.js';
+import { confirming, connect, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
 import { examples, json } from './options.js';
 import { byId } from './print-request.js';
@@ -33,21 +32,18 @@ export function addDeliver(program: Command): void {
     const client = await connect(command);
     const request = await client.call('requestShow', byId(id));
     const sentence = request.sentence.map((piece) => piece.text).join('');
-    const isLive = readEnvironmentPath(request.onto)?.environment === 'live';
     if (!wantsJson(command)) print(bold(sentence));
-    const confirm =
-      options.confirm ??
-      (isLive
-        ? await ask(`Deliver "${request.title}". Type ${request.onto}: `, `--confirm ${request.onto}`)
-        : undefined);
-    const changed = await client.call('requestDeliver', {
-      ...byId(id),
-      body: {
-        when: readWhen(options.when),
-        ...(confirm === undefined ? {} : { confirm }),
-        ...(options.override === undefined ? {} : { override: options.override }),
-      },
-    });
+    const asked = { given: options.confirm, question: `Deliver "${request.title}"`, thing: request.onto };
+    const changed = await confirming(asked, (confirm) =>
+      client.call('requestDeliver', {
+        ...byId(id),
+        body: {
+          when: readWhen(options.when),
+          ...(confirm === undefined ? {} : { confirm }),
+          ...(options.override === undefined ? {} : { override: options.override }),
+        },
+      }),
+    );
     if (changed.state === 'delivering' && changed.transfer && !options.detach) {
       const ended = await watchTransfer(client, changed.transfer);
       if (!wantsJson(command) || ended.state !== 'done') reportEnd(ended);

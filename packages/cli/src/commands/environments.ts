@@ -1,8 +1,8 @@
 import type { Environment, PullSchedule } from '@tessarion/contract';
-import type { Command } from 'commander';
+import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { ago, bold, count, dim, print, printJson, size, tile, when } from '../output.js';
-import { ask, connect, finish, readPath, wantsJson } from '../program.js';
+import { confirming, connect, finish, mustSayYes, readPath, wantsJson } from '../program.js';
 import { type Acting, acting, examples, json } from './options.js';
 
 const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
@@ -25,8 +25,8 @@ function scheduleWords({ from, at, days, last }: PullSchedule): string {
 /** What goes with an environment, as far as it is known. */
 function losses({ drift }: Environment): string {
   const own = drift?.up ?? 0;
-  if (own === 0) return 'what exists only there goes.';
-  return own === 1 ? '1 item exists only there, and goes.' : `${count(own)} items exist only there, and go.`;
+  if (own === 0) return 'what exists only there goes';
+  return own === 1 ? '1 item exists only there, and goes' : `${count(own)} items exist only there, and go`;
 }
 
 /** Commands on environments. */
@@ -38,7 +38,7 @@ export function addEnvironments(program: Command): void {
         .command('create')
         .argument('<site/name>', 'the new environment')
         .description('make an environment as a copy of another, or of a snapshot')
-        .option('--kind <KIND>', 'dev or staging', 'staging')
+        .addOption(new Option('--kind <KIND>', 'dev or staging').choices(['dev', 'staging']).default('staging'))
         .option('--from <SITE/NAME>', 'what to copy; the site’s live unless given')
         .option('--snapshot <ID>', 'copy a snapshot instead')
         .option('--without-table <NAME...>', 'leave the rows of a table out')
@@ -54,7 +54,7 @@ export function addEnvironments(program: Command): void {
     async (
       path: string,
       options: Acting & {
-        kind: string;
+        kind: 'dev' | 'staging';
         from?: string;
         snapshot?: string;
         withoutTable?: string[];
@@ -67,8 +67,6 @@ export function addEnvironments(program: Command): void {
       command: Command,
     ) => {
       const { site, environment } = readPath(path);
-      if (options.kind !== 'dev' && options.kind !== 'staging')
-        throw new CliError(2, `"${options.kind}" is not a kind of copy.`, 'A copy is dev or staging.', '');
       const client = await connect(command);
       const given = <T>(key: string, value: T | undefined): Record<string, T> =>
         value === undefined ? {} : { [key]: value };
@@ -224,14 +222,28 @@ export function addEnvironments(program: Command): void {
     'tessarion env rename threadmill/staging-2 warm-palette --yes --detach',
   ).action(async (path: string, name: string, options: Acting & { yes?: boolean }, command: Command) => {
     const client = await connect(command);
-    if (!options.yes) {
-      const answer = await ask(
-        `Rename ${path} to ${name}? It gets a new address, and is closed while that is written. (yes/no) `,
-        '--yes',
-      );
-      if (!/^y(es)?$/i.test(answer)) throw new CliError(3, 'Nothing was renamed.', 'It was not confirmed.', '');
-    }
     const params = readPath(path);
+    const one = await client.call('environmentShow', { params });
+    const { environments } = await client.call('siteShow', { params: { site: params.site } });
+    if (one.kind === 'live')
+      throw new CliError(
+        3,
+        `${path} is live and keeps its name.`,
+        'Its addresses are its visitors’.',
+        'Rename a copy.',
+      );
+    if (environments.some((other) => other.name === name))
+      throw new CliError(
+        3,
+        `${params.site}/${name} is there already.`,
+        'Names stand for one thing.',
+        'Choose another.',
+      );
+    if (!options.yes)
+      await mustSayYes(
+        `Rename ${path} to ${name}? It gets a new address, and is closed while that is written.`,
+        'Nothing was renamed.',
+      );
     await finish(client, await client.call('environmentRename', { params, body: { name } }), options);
   });
   examples(
@@ -247,16 +259,11 @@ export function addEnvironments(program: Command): void {
   ).action(async (path: string, options: Acting & { confirm?: string }, command: Command) => {
     const client = await connect(command);
     const one = await client.call('environmentShow', { params: readPath(path) });
-    const confirm =
-      options.confirm ??
-      (await ask(
-        `Remove ${one.path}${one.size ? ` (${size(one.size.fileBytes + one.size.databaseBytes)})` : ''}; ${losses(one)} Type ${one.path}: `,
-        `--confirm ${one.path}`,
-      ));
-    await finish(
-      client,
-      await client.call('environmentRemove', { params: readPath(path), query: { confirm } }),
-      options,
+    const room = one.size ? ` (${size(one.size.fileBytes + one.size.databaseBytes)})` : '';
+    const question = `Remove ${one.path}${room}; ${losses(one)}`;
+    const transfer = await confirming({ given: options.confirm, question, thing: one.path }, (confirm = '') =>
+      client.call('environmentRemove', { params: readPath(path), query: { confirm } }),
     );
+    await finish(client, transfer, options);
   });
 }

@@ -3,15 +3,17 @@ import { readEnvironmentPath } from '@tessarion/core';
 import type { Command } from 'commander';
 import { bold, dim, print, printJson, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
-import { examples, json } from './options.js';
+import { readSecret } from '../settings.js';
+import { examples, json, wholeNumber } from './options.js';
 
 interface InviteOptions {
   readonly name: string;
   readonly look: string[];
   readonly mail?: string;
   readonly words?: string;
-  readonly days: string;
+  readonly days: number;
   readonly passcode?: string;
+  readonly passcodeFrom?: string;
 }
 
 /** Commands on guests: client contacts without an account, who look by a link. */
@@ -27,21 +29,24 @@ export function addGuests(program: Command): void {
         .requiredOption('--look <WHAT...>', 'a change request by its id, or a copy as SITE/NAME')
         .option('--mail <ADDRESS>', 'mails the link')
         .option('--words <TEXT>', 'what to say to them')
-        .option('--days <N>', 'how long it holds', '14')
-        .option('--passcode <TEXT>', 'asked for beside the link'),
+        .option('--days <N>', 'how long it holds', wholeNumber, 14)
+        .option('--passcode <TEXT>', 'asked for beside the link')
+        .option('--passcode-from <FILE>', 'a file that holds it and nothing else; - reads the standard input'),
     ),
     'tessarion guest invite threadmill --name "Vera Lund" --look q-8k2m4q9x1c',
     'tessarion guest invite threadmill --name "Vera Lund" --look threadmill/warm threadmill/cool --days 7',
   ).action(async (site: string, options: InviteOptions, command: Command) => {
+    const { passcodeFrom } = options;
+    const passcode = passcodeFrom === undefined ? options.passcode : await readSecret(passcodeFrom, '--passcode-from');
     const made = await (await connect(command)).call('guestInvite', {
       params: { site },
       body: {
         name: options.name,
-        days: Number(options.days),
+        days: options.days,
         looks: options.look.map((one) => (readEnvironmentPath(one) ? { environment: one } : { request: one })),
         ...(options.mail === undefined ? {} : { mail: options.mail }),
         ...(options.words === undefined ? {} : { words: options.words }),
-        ...(options.passcode === undefined ? {} : { passcode: options.passcode }),
+        ...(passcode === undefined ? {} : { passcode }),
       },
     });
     if (wantsJson(command)) return printJson(made);

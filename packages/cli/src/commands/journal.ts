@@ -4,6 +4,7 @@ import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { count, cut, dim, print, printJson, printTable, when, writeOut } from '../output.js';
 import { connect, wantsJson } from '../program.js';
+import { readSecret } from '../settings.js';
 import { examples, exportForm, given, json } from './options.js';
 
 const FILTERS = ['actor', 'act', 'outcome', 'thing', 'since', 'until'] as const;
@@ -126,7 +127,7 @@ export function addJournal(program: Command): void {
     'tessarion journal erase --value-from name.txt',
     'printf "Ingrid Solheim" | tessarion journal erase --value-from -',
   ).action(async (options: { valueFrom: string }, command: Command) => {
-    const value = (await readFile(options.valueFrom === '-' ? '/dev/stdin' : options.valueFrom, 'utf8')).trim();
+    const value = await readSecret(options.valueFrom, '--value-from');
     const erased = await (await connect(command)).call('valueErase', { body: { value } });
     if (wantsJson(command)) return printJson(erased);
     print(

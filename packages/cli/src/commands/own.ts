@@ -1,17 +1,26 @@
 import { Client, keepingCookie, ServiceProblem } from '@tessarion/client';
 import { sendByNode } from '@tessarion/client/node';
 import type { Person } from '@tessarion/contract';
-import type { Command } from 'commander';
-import { bold, print, printJson, printTable, when } from '../output.js';
+import { PERMISSIONS, type Permission } from '@tessarion/core';
+import { type Command, Option } from 'commander';
+import { bold, cut, print, printJson, printTable, when } from '../output.js';
 import { ask, askHidden, connect, wantsJson } from '../program.js';
 import { readSettings, saveSettings } from '../settings.js';
+import { examples, json, wholeNumber } from './options.js';
+
+interface TokenOptions {
+  readonly days: number;
+  readonly untilEnded?: true;
+  readonly may?: Permission[];
+  readonly for?: string;
+}
 
 /** Signing in, tokens and configuration. */
 export function addOwn(program: Command): void {
   program
     .command('sign-in')
     .description('sign in and keep a token for the next commands')
-    .option('--mail <ADDRESS>')
+    .option('--mail <ADDRESS>', 'mail address of your account; asked for without')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion sign-in --url http://127.0.0.1:7070\n  TESSARION_PASSWORD=… tessarion sign-in --mail maren.brask@copperlane.example',
@@ -31,24 +40,34 @@ export function addOwn(program: Command): void {
     });
 
   const token = program.command('token').description('your own tokens');
-  token
-    .command('create')
-    .argument('<name>')
-    .option('--days <N>', 'how long it is valid', '90')
-    .option('--until-ended', 'it has no end of its own')
-    .option('--json', 'one JSON document')
-    .description('make a token; its value is shown once')
-    .addHelpText(
-      'after',
-      '\nExamples:\n  tessarion token create deploy-script --days 365\n  tessarion token create laptop --json',
-    )
-    .action(async (name: string, options: { days: string; untilEnded?: true }, command: Command) => {
-      const made = await (await connect(command)).call('tokenCreate', {
-        body: { name, days: options.untilEnded ? null : Number(options.days) },
-      });
-      if (wantsJson(command)) return printJson(made);
-      print(made.value);
+  examples(
+    json(
+      token
+        .command('create')
+        .argument('<name>', 'what it is for')
+        .description('make a token; its value is shown once')
+        .option('--days <N>', 'how long it is valid', wholeNumber, 90)
+        .option('--until-ended', 'it has no end of its own')
+        .addOption(
+          new Option('--may <PERMISSION...>', 'nothing but this of what you may').choices(Object.keys(PERMISSIONS)),
+        )
+        .option('--for <SCOPE>', 'only for client:NAME, a site, or site/name'),
+    ),
+    'tessarion token create night-pull --may site.read copy.work --for threadmill --days 365',
+    'tessarion token create laptop --json',
+  ).action(async (name: string, options: TokenOptions, command: Command) => {
+    const { days, untilEnded, may, for: scope } = options;
+    const made = await (await connect(command)).call('tokenCreate', {
+      body: {
+        name,
+        days: untilEnded ? null : days,
+        ...(may === undefined ? {} : { permissions: may }),
+        ...(scope === undefined ? {} : { scope }),
+      },
     });
+    if (wantsJson(command)) return printJson(made);
+    print(made.value);
+  });
   token
     .command('list')
     .option('--json', 'one JSON document')
@@ -58,8 +77,17 @@ export function addOwn(program: Command): void {
       const tokens = await (await connect(command)).call('tokenList');
       if (wantsJson(command)) return printJson(tokens);
       printTable(
-        ['id', 'name', 'made', 'valid until', 'last used'],
-        tokens.map((one) => [one.id, one.name, when(one.createdAt), when(one.expiresAt), when(one.lastUsedAt)]),
+        ['id', 'name', 'valid until', 'last used', 'for', 'may'],
+        tokens.map((one) => [
+          one.id,
+          cut(one.name, 20),
+          when(one.expiresAt),
+          when(one.lastUsedAt),
+          cut(one.scope, 20),
+          one.permissions?.join(' ') ?? 'all that you may',
+        ]),
+        [],
+        5,
       );
     });
   token

@@ -83,7 +83,7 @@ export function addPeople(program: Command): void {
       'take away the second factor of somebody who has lost it',
       'is asked for no second factor any more',
     ],
-    ['return', 'personReturn', 'let somebody in again, with the roles that they had', 'may come in again'],
+    ['readmit', 'personReturn', 'let somebody in again, with the roles that they had', 'may come in again'],
     ['erase', 'personErase', 'erase name and mail address of somebody who left, also in the journal', 'is erased'],
   ] as const;
   for (const [name, endpoint, description, done] of acts)
@@ -101,14 +101,14 @@ export function addPeople(program: Command): void {
   examples(
     json(
       people
-        .command('give')
+        .command('grant')
         .argument('<who>', 'a mail address, or team:NAME')
         .argument('<role>')
         .description('give a role')
         .option('--for <SCOPE>', 'everything, client:NAME, a site, or site/name', 'everything'),
     ),
-    'tessarion people give ida.moe@copperlane.example editor --for threadmill',
-    'tessarion people give team:shop developer --for "client:Threadmill & Daughters"',
+    'tessarion people grant ida.moe@copperlane.example editor --for threadmill',
+    'tessarion people grant team:shop developer --for "client:Threadmill & Daughters"',
   ).action(async (who: string, role: string, options: { for: string }, command: Command) => {
     const client = await connect(command);
     const to = who.startsWith('team:') ? { team: who.slice('team:'.length) } : { person: (await find(client, who)).id };
@@ -119,14 +119,14 @@ export function addPeople(program: Command): void {
   examples(
     json(
       people
-        .command('take')
+        .command('revoke')
         .argument('<who>', 'a mail address')
         .argument('<role>')
         .description('take a role back')
         .option('--for <SCOPE>', 'where it was given', 'everything'),
     ),
-    'tessarion people take ida.moe@copperlane.example editor --for threadmill',
-    'tessarion people take odd.rye@copperlane.example operations',
+    'tessarion people revoke ida.moe@copperlane.example editor --for threadmill',
+    'tessarion people revoke odd.rye@copperlane.example operations',
   ).action(async (who: string, role: string, options: { for: string }, command: Command) => {
     const client = await connect(command);
     const { name, roles } = await find(client, who);
@@ -179,9 +179,9 @@ export function addPeople(program: Command): void {
     else print(`${team.title}: ${team.members.map((one) => one.name).join(', ') || 'nobody'}.`);
   });
   examples(
-    people.command('disband').argument('<name>').description('remove a team; what was given to it ends'),
-    'tessarion people disband shop',
-    'tessarion people disband night-shift --url http://127.0.0.1:7070',
+    people.command('remove-team').argument('<name>').description('remove a team; what was given to it ends'),
+    'tessarion people remove-team shop',
+    'tessarion people remove-team night-shift --url http://127.0.0.1:7070',
   ).action(async (name: string, _options: unknown, command: Command) => {
     await (await connect(command)).call('teamRemove', { params: { name } });
     print(`The team ${name} is removed.`);

@@ -3,7 +3,7 @@ import { checkProfile, type LayerDocument, type ProfileMistake, readLayer } from
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { cut, print, printJson, printTable, when } from '../output.js';
-import { ask, connect, readPath, wantsJson } from '../program.js';
+import { ask, connect, mustSayYes, readPath, wantsJson } from '../program.js';
 
 /** Commands on profiles. */
 export function addProfileCommands(program: Command): void {
@@ -224,10 +224,7 @@ async function classify(
       `${reach}. What visitors made would be written onto live. Type ${table}: `,
       `--confirm ${table}`,
     );
-  else if (!isGrave && !options.yes) {
-    const answer = await ask(`${reach}. Go on? (yes/no) `, '--yes');
-    if (!/^y(es)?$/i.test(answer)) throw new CliError(3, 'Nothing was saved.', 'It was not confirmed.', '');
-  }
+  else if (!isGrave && !options.yes) await mustSayYes(`${reach}. Go on?`, 'Nothing was saved.');
   const saved = await client.call('profileClassify', {
     params: { site },
     body: { ...body, ...(confirm === undefined ? {} : { confirm }) },

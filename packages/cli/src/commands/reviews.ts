@@ -100,10 +100,14 @@ export function addReview(program: Command): void {
   });
   examples(
     json(
-      review.command('take-back').argument('<id>').argument('<comment>').description('remove a comment of your own'),
+      review
+        .command('remove-comment')
+        .argument('<id>')
+        .argument('<comment>')
+        .description('remove a comment of your own'),
     ),
-    'tessarion review take-back q-8k2m4q9x1c c-3f9d2a7k5m',
-    'tessarion review take-back q-8k2m4q9x1c c-3f9d2a7k5m --json',
+    'tessarion review remove-comment q-8k2m4q9x1c c-3f9d2a7k5m',
+    'tessarion review remove-comment q-8k2m4q9x1c c-3f9d2a7k5m --json',
   ).action(async (id: string, comment: string, _options: unknown, command: Command) => {
     const changed = await (await connect(command)).call('commentRemove', { params: { id, comment } });
     if (wantsJson(command)) printJson(changed);

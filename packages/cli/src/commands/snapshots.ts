@@ -3,7 +3,16 @@ import type { Forecast, Snapshot } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { count, print, printJson, printTable, size, when } from '../output.js';
-import { ask, awaitForecast, connect, finish, printForecast, readPath, wantsJson } from '../program.js';
+import {
+  awaitForecast,
+  confirming,
+  connect,
+  finish,
+  mustSayYes,
+  printForecast,
+  readPath,
+  wantsJson,
+} from '../program.js';
 import { ONLY } from './choosing.js';
 import { type Acting, acting, examples, json } from './options.js';
 
@@ -97,8 +106,7 @@ export function addSnapshots(program: Command): void {
     const one = await findSnapshot(client, id);
     const goes = `${id} of ${one.environment}, taken ${when(one.takenAt)}${one.reason === '' ? '' : ` (${one.reason})`}: ${count(one.files)} files, ${count(one.rows)} rows${one.isOnly ? `; it is the only one of ${one.environment}` : ''}`;
     if (options.yes && !wantsJson(command)) print(`Goes: ${goes}.`);
-    if (!options.yes && !/^y/i.test(await ask(`Remove ${goes}? (yes/no) `, '--yes')))
-      throw new CliError(3, 'Nothing was removed.', 'It was not confirmed.', '');
+    if (!options.yes) await mustSayYes(`Remove ${goes}?`, 'Nothing was removed.');
     const freed = await client.call('snapshotRemove', { params: { id } });
     if (wantsJson(command)) return printJson(freed);
     print(`Removed; ${count(freed.blobs)} parts, ${size(freed.bytes)} freed.`);
@@ -135,22 +143,18 @@ export function addSnapshots(program: Command): void {
       else print(`Nothing ${isWhole ? '' : 'of what was chosen '}is other than in ${id}.`);
       return;
     }
-    const confirm =
-      options.confirm ??
-      (environment === 'live' ? await ask(`${forecast.button}. Type ${onto}: `, `--confirm ${onto}`) : undefined);
     const all = isWhole ? `All of ${onto} becomes as it was in ${id}, also what visitors of the copy made. ` : '';
-    if (environment !== 'live' && !yes && !/^y/i.test(await ask(`${all}${forecast.button}? (yes/no) `, '--yes')))
-      throw new CliError(3, 'Nothing was written.', 'It was not confirmed.', '');
-    const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }), ...past };
-    await finish(
-      client,
-      isWhole || environment === 'live'
-        ? await client.call('restoreCreate', { body: { snapshot: id, onto, ...body } })
-        : forecast.direction === 'up'
-          ? await client.call('pushCreate', { body })
-          : await client.call('pullCreate', { body: { forecast: forecast.id } }),
-      options,
-    );
+    if (environment !== 'live' && !yes) await mustSayYes(`${all}${forecast.button}?`, 'Nothing was written.');
+    const asked = { given: options.confirm, question: forecast.button, thing: onto };
+    const transfer = await confirming(asked, (confirm) => {
+      const body = { forecast: forecast.id, ...(confirm === undefined ? {} : { confirm }), ...past };
+      if (isWhole || environment === 'live')
+        return client.call('restoreCreate', { body: { snapshot: id, onto, ...body } });
+      return forecast.direction === 'up'
+        ? client.call('pushCreate', { body })
+        : client.call('pullCreate', { body: { forecast: forecast.id } });
+    });
+    await finish(client, transfer, options);
   });
 }
 

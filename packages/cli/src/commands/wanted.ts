@@ -1,4 +1,5 @@
 import type { Command } from 'commander';
+import { describeAll } from './words.js';
 
 type Add = (program: Command) => void;
 
@@ -24,6 +25,7 @@ const FILES: readonly { readonly makes: readonly string[]; readonly read: () => 
   { makes: ['serve'], read: async () => (await import('./serve.js')).addServe },
   { makes: ['key'], read: async () => (await import('./keys.js')).addKeys },
   { makes: ['sign-in', 'token', 'config'], read: async () => (await import('./own.js')).addOwn },
+  { makes: ['completion'], read: async () => (await import('./completion.js')).addCompletion },
 ];
 
 /**
@@ -39,4 +41,12 @@ export async function addWanted(program: Command, args: readonly string[]): Prom
   const own = FILES.filter((file) => file.makes.includes(first));
   const adding = await Promise.all((own.length > 0 ? own : FILES).map((file) => file.read()));
   for (const add of adding) add(program);
+  describeAll(program.commands);
+}
+
+/** Adds what {@link addWanted} has left out. */
+export async function addAll(program: Command): Promise<void> {
+  const known = new Set(program.commands.map((one) => one.name()));
+  for (const { makes, read } of FILES) if (!makes.some((name) => known.has(name))) (await read())(program);
+  describeAll(program.commands);
 }

@@ -131,6 +131,19 @@ export const withoutValues = (error: unknown): Error => {
   return Object.assign(kept, { code, schema, table, column, constraint, dataType });
 };
 
+/** Refusals of a server that starts or ends, and what a network says (PostgreSQL, appendix A; errno). */
+const CONNECTION_CODES: ReadonlySet<string> = new Set([
+  ...['57P01', '57P02', '57P03', '08000', '08003', '08006'],
+  ...['ECONNREFUSED', 'ETIMEDOUT', 'ECONNRESET', 'EPIPE'],
+]);
+
+/** Whether a driver's error says that the server cannot be reached, or not any longer. */
+export const isConnectionLost = (error: unknown): boolean =>
+  CONNECTION_CODES.has((error as ServerError).code ?? '') ||
+  // A socket that is not there, rather than a file.
+  ((error as NodeJS.ErrnoException).code === 'ENOENT' && (error as NodeJS.ErrnoException).syscall === 'connect') ||
+  /Connection terminated|timeout expired/.test(messageOf(error));
+
 /** Gives a database error a plain reason, without the values that the server may name with it. */
 export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {
   if (error instanceof EngineError) return error;
@@ -138,10 +151,7 @@ export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' 
   const where = `${login.database} on ${login.host}:${login.port}`;
   const [words, place, cause] = [wordsOf(error), placeOf(error), withoutValues(error)];
   const at = place === '' ? '' : ` (${place})`;
-  if (
-    ['ECONNREFUSED', 'ENOENT', 'ETIMEDOUT', 'ECONNRESET', 'EPIPE', '57P01', '57P02', '57P03'].includes(code) ||
-    /Connection terminated|timeout expired/.test(words)
-  ) {
+  if (isConnectionLost(error)) {
     return new EngineError(
       'database-unreachable',
       `The database ${where} cannot be reached: ${words}.`,

@@ -70,9 +70,11 @@ export async function stageTree(
   const remains: Remain[] = [];
   const applied = new Map<ByteString, FileChange>();
   for (const change of changes) {
-    if (mode === 'over' || sameFile(await readState(environment, root, change.path, rewriter), change.before))
-      applied.set(change.path, change);
-    else remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
+    const is = mode === 'over' ? undefined : await readState(environment, root, change.path, rewriter);
+    if (is === undefined || sameFile(is, change.before)) applied.set(change.path, change);
+    // Taking back may have been done already, or find what was never written.
+    else if (mode === 'strict' || !sameFile(is, change.after))
+      remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
   }
   if (mode === 'strict' && remains[0])
     throw new EngineError(

@@ -3,7 +3,7 @@ import type { FastifyRequest } from 'fastify';
 import type { Caller } from '../access/actors.js';
 import type { Input } from '../access/allow.js';
 import type { Journal, Who } from '../journal/journal.js';
-import { ProblemError, type ProblemKind } from '../problems.js';
+import { NotConfirmed, ProblemError, type ProblemKind } from '../problems.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { OnRecords } from '../records/open.js';
 import type { Call } from './handlers/call.js';
@@ -63,7 +63,8 @@ export function journalOf(
       try {
         return await run();
       } catch (error) {
-        if (error instanceof ProblemError && NOTED.includes(error.kind)) {
+        const isQuestion = error instanceof NotConfirmed && (error.given ?? '') === '';
+        if (error instanceof ProblemError && NOTED.includes(error.kind) && !isQuestion) {
           const by = actor(undefined);
           const untold = await limits.refusal(by);
           if (untold !== undefined)

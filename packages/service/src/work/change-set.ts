@@ -23,7 +23,7 @@ import {
 } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 import { type ChangeSet, filesOf, ownOf, readBackOf, rowsOf } from './recorded-changes.js';
-import { committedDatabases, endSessions, purposeOf, transactionsOf } from './recovery.js';
+import { committedDatabases, endSessions, purposeOf, transactionsOf, type Writing } from './recovery.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */
 interface OpenWork {
@@ -85,16 +85,19 @@ export function stagedTreeOf(
     : undefined;
 }
 
-/**
- * Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes.
- *
- * @param ownFiles whether the new trees have files of their own, in which programs may write
- */
+interface StagingWishes {
+  /** Whether the new trees have files of their own, in which programs may write. */
+  readonly ownFiles?: boolean;
+  /** Those whose rows are written; all of them unless others have them already. */
+  readonly databases?: Environment['databases'];
+}
+
+/** Prepares everything beside what is in use: new trees, and rows in temporary tables. Nothing that visitors see changes. */
 export async function stageChanges(
   context: TransferContext,
   environment: Environment,
   set: ChangeSet,
-  { ownFiles = false }: { readonly ownFiles?: boolean } = {},
+  { ownFiles = false, databases = environment.databases }: StagingWishes = {},
 ): Promise<string> {
   const state = workOf(context);
   state.trees = [];
@@ -123,7 +126,7 @@ export async function stageChanges(
     roots: state.trees.map(({ root, from, ownSince }) => ({ root, from, ownSince: ownSince?.toString() })),
   });
 
-  const rows = await stageRows(context, environment, set, environment.databases);
+  const rows = await stageRows(context, environment, set, databases);
   return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
 }
 
@@ -197,19 +200,21 @@ async function carryLateFiles(context: TransferContext, environment: Environment
  */
 export async function writeRows(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
   const written = await committedDatabases(context, environment);
-  if (written.size === 0) return commitRows(context, environment);
+  if (written.size === 0) return commitRows(context, environment, set);
   const left = environment.databases.filter((one) => !written.has(one.name));
   if (left.length === 0) return 'already written';
+  await closeSessions(context);
   await stageRows(context, environment, set, left);
   await holdVisitors(context, environment, set);
-  return commitRows(context, environment);
+  return commitRows(context, environment, set);
 }
 
 /** Writes all staged rows and commits; the transactions' ids are recorded before the commit. */
-async function commitRows(context: TransferContext, environment: Environment): Promise<string> {
+async function commitRows(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
   const { applications } = workOf(context);
   const applied: AppliedRows[] = [];
-  const transactions = [...transactionsOf(context)];
+  const writing: Writing = set.undoes ? 'transactionsBack' : 'transactions';
+  const transactions = [...transactionsOf(context, writing)];
   const edited = (context.data.editedTables as string[] | undefined) ?? [];
   const read = [...(await readBackOf(context.library(), ownOf(context))).values()];
   for (const { database, rows } of applications) {
@@ -219,11 +224,12 @@ async function commitRows(context: TransferContext, environment: Environment): P
     transactions.push({ database, id: written.transaction });
     read.push(...readBackChanges(environment, database, written.read));
   }
-  if (read.length > 0) {
+  // What was taken back is of no use to anybody.
+  if (read.length > 0 && !set.undoes) {
     await context.library().saveChanges(`${context.record.id}-read-back`, read);
     await context.remember({ isReadBack: true });
   }
-  await context.remember({ transactions });
+  await context.remember({ [writing]: transactions });
   await context.checkFence(environment);
   for (const { rows } of applications) await rows.commit();
   await context.remember({ pastSwitch: true });
@@ -326,7 +332,7 @@ export async function discardStaged(context: TransferContext, environment: Envir
 export async function applyAlone(context: TransferContext, environment: Environment, set: ChangeSet): Promise<string> {
   try {
     const staged = await stageChanges(context, environment, set);
-    await commitRows(context, environment);
+    await commitRows(context, environment, set);
     await switchFiles(context, environment, set);
     return staged;
   } finally {
@@ -334,12 +340,18 @@ export async function applyAlone(context: TransferContext, environment: Environm
   }
 }
 
-/** Stages, holds, writes, switches and releases in one go, as the taking back of a failed transfer does. */
-export async function applyChanges(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
-  await stageChanges(context, environment, set);
+/**
+ * Takes a transfer back: stages, holds, writes, switches and releases in one go. Rows are taken back in the databases in
+ * which they were written, and only once, however often it is tried.
+ */
+export async function applyBack(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
+  const written = await committedDatabases(context, environment);
+  const isBack = await committedDatabases(context, environment, 'transactionsBack');
+  const databases = environment.databases.filter(({ name }) => written.has(name) && !isBack.has(name));
+  await stageChanges(context, environment, set, { databases });
   await holdVisitors(context, environment, set);
   try {
-    await commitRows(context, environment);
+    await commitRows(context, environment, set);
     await switchFiles(context, environment, set);
   } finally {
     await releaseVisitors(context, environment, set);
@@ -349,7 +361,7 @@ export async function applyChanges(context: TransferContext, environment: Enviro
 async function rememberRemains(context: TransferContext, remains: readonly Remain[]): Promise<void> {
   if (remains.length === 0) return;
   const known = (context.data.remains as string[] | undefined) ?? [];
-  await context.remember({
-    remains: [...known, ...remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`)],
-  });
+  const found = remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`);
+  // What is tried again finds the same things again.
+  await context.remember({ remains: [...new Set([...known, ...found])] });
 }

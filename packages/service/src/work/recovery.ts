@@ -9,19 +9,23 @@ interface RecordedTransaction {
   readonly id: string;
 }
 
-/** Transactions in which a transfer wrote rows, committed or not. */
-export const transactionsOf = (context: TransferContext): readonly RecordedTransaction[] =>
-  (context.data.transactions as RecordedTransaction[] | undefined) ?? [];
+/** Under which name a transfer remembers the transactions in which it wrote rows, and took them back. */
+export type Writing = 'transactions' | 'transactionsBack';
+
+/** Transactions in which a transfer wrote rows, or took them back, committed or not. */
+export const transactionsOf = (context: TransferContext, writing: Writing): readonly RecordedTransaction[] =>
+  (context.data[writing] as RecordedTransaction[] | undefined) ?? [];
 
 /**
- * The databases in which the transfer's rows stand. Before that, what is left of a dead worker's sessions is ended.
+ * The databases in which the transfer's rows were written, or taken back. Before that, what is left of a dead worker's sessions is ended.
  */
 export async function committedDatabases(
   context: TransferContext,
   environment: Environment,
+  writing: Writing = 'transactions',
 ): Promise<ReadonlySet<string>> {
   const committed = new Set<string>();
-  const transactions = transactionsOf(context);
+  const transactions = transactionsOf(context, writing);
   if (transactions.length === 0) return committed;
   await endSessions(context, environment);
   for (const { database, id } of transactions) {

@@ -8,16 +8,12 @@ import type { TransferRecord } from '../records/transfers.js';
 import { type Installation, TransferContext } from './context.js';
 import { endTransfer } from './end-transfer.js';
 import { packBaseline } from './packing.js';
-import type { Procedure } from './procedure.js';
+import { isAway, Patience } from './patience.js';
+import type { Procedure, ProcedureStep } from './procedure.js';
 import { procedureFor } from './procedures/index.js';
 import type { WorkerIdentity } from './worker-identity.js';
 
 const CLAIM_LOCK = 0x7450;
-
-/** For how long putting back waits for what is away, and between its tries. */
-const PATIENCE_MS = 5 * 60_000;
-const AWAY: ReadonlySet<string> = new Set(['database-unreachable', 'server-unreachable']);
-const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 15_000];
 
 interface Claim {
   readonly record: TransferRecord;
@@ -205,7 +201,7 @@ export class TransferRunner {
         context.work.signal.throwIfAborted();
         const isFirst = position === from;
         await context.enter(step.name, { position, isFirst, detailOfFormer: detail ?? null });
-        detail = await step.run(context);
+        detail = await this.#runPatiently(context, procedure, step);
         if (position === procedure.steps.length - 1) await flushEnds(context);
       } catch (error) {
         if (this.#lost.signal.aborted) return;
@@ -221,6 +217,46 @@ export class TransferRunner {
       .where({ transfer_id: record.id, position: procedure.steps.length - 1 })
       .update({ state: 'done', ended_at: now(), detail: detail ?? null });
     await this.#end(context, { state: 'done', failure: null });
+  }
+
+  /**
+   * Runs a step. From where a transfer can only go forward, what is away is waited for and the step run again, as after a
+   * worker's death.
+   */
+  async #runPatiently(
+    context: TransferContext,
+    procedure: Procedure,
+    step: ProcedureStep,
+  ): Promise<string | undefined> {
+    for (const patience = new Patience(); ; ) {
+      try {
+        return await step.run(context);
+      } catch (error) {
+        if (!isAway(error) || patience.isOver || !(await this.#isPastReturn(context, procedure, step, patience)))
+          throw error;
+        const { message } = failureOf(error);
+        this.installation.log.warn({ transfer: context.record.id, step: step.name, err: error }, 'step has to wait');
+        if (patience.isNew) await context.say(`"${step.title}" has to wait: ${message}`);
+        await patience.wait(context.work.signal);
+      }
+    }
+  }
+
+  /** Asks a procedure whether it must go forward; what it has to look at may be away too. */
+  async #isPastReturn(
+    context: TransferContext,
+    procedure: Procedure,
+    step: ProcedureStep,
+    patience: Patience,
+  ): Promise<boolean> {
+    for (;;) {
+      try {
+        return await procedure.mustGoForward(context, step.name);
+      } catch (error) {
+        if (!isAway(error) || patience.isOver) throw error;
+        await patience.wait(context.work.signal);
+      }
+    }
   }
 
   async #putBack(context: TransferContext, procedure: Procedure, reason: Failure): Promise<void> {
@@ -253,8 +289,7 @@ export class TransferRunner {
    */
   async #putBackPatiently(context: TransferContext, procedure: Procedure): Promise<string[] | undefined> {
     const { installation, record } = context;
-    const until = Date.now() + PATIENCE_MS;
-    for (let wait = FIRST_WAIT_MS; ; wait = Math.min(2 * wait, LONGEST_WAIT_MS)) {
+    for (const patience = new Patience(); ; ) {
       try {
         return await procedure.putBack(context);
       } catch (error) {
@@ -262,14 +297,13 @@ export class TransferRunner {
           return undefined;
         const { message } = failureOf(error);
         installation.log.error({ transfer: record.id, err: error }, 'putting back failed');
-        const isAway = error instanceof EngineError && AWAY.has(error.code);
-        if (isAway && this.#isStopping) {
+        if (isAway(error) && this.#isStopping) {
           this.#leavesWork = true;
           return undefined;
         }
-        if (!isAway || Date.now() > until) return [`Putting everything back failed: ${message}`];
-        if (wait === FIRST_WAIT_MS) await context.say(`Putting everything back has to wait: ${message}`);
-        await new Promise((resolve) => setTimeout(resolve, wait));
+        if (!isAway(error) || patience.isOver) return [`Putting everything back failed: ${message}`];
+        if (patience.isNew) await context.say(`Putting everything back has to wait: ${message}`);
+        await patience.wait(this.#lost.signal);
       }
     }
   }

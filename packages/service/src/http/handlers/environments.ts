@@ -6,7 +6,7 @@ import { nearestWords } from '../../facts/known-names.js';
 import { copyPlace, newCopy } from '../../facts/new-copy.js';
 import { Passes, TICKET_SECONDS } from '../../gateway/pass.js';
 import { publishHolders } from '../../gateway/routes.js';
-import { ProblemError } from '../../problems.js';
+import { NotConfirmed, ProblemError } from '../../problems.js';
 import { noEnvironment, noSite } from '../../records/absent.js';
 import { type EnvironmentRecord, refusePreview } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
@@ -76,8 +76,8 @@ async function mustMayLeave(
   call.mustHold('copy.manage', await environmentThing(records, source.path));
   const [there, here] = await Promise.all([clientOf(records, source.site), clientOf(records, site)]);
   if (there === here || confirm === source.path) return;
-  throw new ProblemError(
-    'not-confirmed',
+  throw new NotConfirmed(
+    confirm,
     `${source.path} is of another client, ${there}; ${site} is ${here}’s.`,
     `If ${here} may have a copy of it, confirm it with its path: --confirm ${source.path}`,
   );
@@ -288,14 +288,14 @@ export const environmentHandlers: Handlers<
         `${record.path} is live and is not removed here.`,
         'What visitors use is left where it is; only copies are removed.',
       );
-    if (query.confirm !== record.path)
-      throw new ProblemError(
-        'not-confirmed',
-        `Removing ${record.path} needs its full name.`,
-        `Confirm with ${record.path}.`,
-      );
     return records.transaction(async (trx) => {
       await mustNotBeAskedFor(trx, record.path, 'remove');
+      if (query.confirm !== record.path)
+        throw new NotConfirmed(
+          query.confirm,
+          `Removing ${record.path} needs its full name.`,
+          `Confirm with ${record.path}.`,
+        );
       const transfer = await transfers.create(trx, {
         kind: 'remove',
         from: null,

@@ -90,7 +90,7 @@ export const peopleHandlers: Handlers<
         throw new ProblemError(
           'conflict',
           `The access of ${colleague.name} has ended.`,
-          `Let them in again first: tessarion people return ${colleague.mail}`,
+          `Let them in again first: tessarion people readmit ${colleague.mail}`,
         );
       await mustNotOutrank(trx, call, params.id);
       const invited = await inviting(call, trx, colleague);

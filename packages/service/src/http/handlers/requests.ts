@@ -164,17 +164,18 @@ export const requestHandlers: Handlers<
       const { installation, body, person } = call;
       const now = installation.now();
       const onto = await installation.environments.get(trx, held.onto_path);
-      mustConfirm(onto, body.confirm);
       if (body.override !== undefined) call.mustHold('window.override', await destinationOf(trx, held));
       const request = { ...held, override: body.override ?? null };
       await trx('change_request').where({ id: request.id }).update({ override: request.override });
       const at = await momentOf(trx, request, body.when, now);
       if (at === undefined) {
         const transfer = await beginDelivery(trx, installation, request, person.id);
+        mustConfirm(onto, body.confirm);
         return { transfer: transfer.id, override: request.override };
       }
       await mustBeReady(trx, request);
       await mustBeOpen(trx, request, at);
+      mustConfirm(onto, body.confirm);
       const words = at.toISOString();
       await move(
         trx,

@@ -1,7 +1,7 @@
 import type { TransferDetail } from '@tessarion/contract';
 import { asksForApproval, mergeLane, plainSentence, resetLane } from '@tessarion/core';
 import { environmentThing, siteThing } from '../../access/allow.js';
-import { ProblemError } from '../../problems.js';
+import { NotConfirmed, ProblemError } from '../../problems.js';
 import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import { enqueue } from '../../records/queue.js';
@@ -47,11 +47,11 @@ async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, want
   });
 }
 
-/** Onto live, the person names it in full. @throws {ProblemError} `not-confirmed` */
+/** Onto live, the person names it in full; asked last, so that nobody confirms what cannot be done. @throws {ProblemError} `not-confirmed` */
 export function mustConfirm(onto: { path: string; kind: string }, confirm: string | undefined): void {
   if (onto.kind !== 'live' || confirm === onto.path) return;
-  throw new ProblemError(
-    'not-confirmed',
+  throw new NotConfirmed(
+    confirm,
     confirm === undefined
       ? `Writing onto ${onto.path} needs its full name.`
       : `"${confirm.slice(0, 80)}" is not ${onto.path}.`,
@@ -173,8 +173,8 @@ async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'u
     const verdict = mergeLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
   }
-  mustConfirm(onto, confirm);
   if (direction === 'up') await mustBePlain(call, onto, id);
+  mustConfirm(onto, confirm);
   const input: PushInput = {
     forecast: id,
     from: from.path,
@@ -244,8 +244,8 @@ export const transferHandlers: Handlers<
         `Snapshot ${snapshot.id} is of ${snapshot.site}, not of ${onto.site}.`,
         `Choose a snapshot of ${onto.site}.`,
       );
-    mustConfirm(onto, body.confirm);
     const result = onto.kind === 'live' ? await readRestore(call, onto) : undefined;
+    mustConfirm(onto, body.confirm);
     const source = await environments.get(records, snapshot.environment);
     const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
       onto.kind === 'live'
@@ -353,8 +353,8 @@ export const transferHandlers: Handlers<
       );
     const result = readyToGo(forecast, `tessarion undo ${record.id}`);
     const onto = await environments.get(records, record.onto_path);
-    mustConfirm(onto, body.confirm);
     if (result.direction === 'up') await mustBePlain(call, onto, forecast.id);
+    mustConfirm(onto, body.confirm);
     const input: PushInput = { forecast: forecast.id, from: record.onto_path };
     return create(call, {
       kind: 'undo',

@@ -3,7 +3,7 @@ import { collectedRows, drawKeys, EngineError, type Environment, storeContents }
 import { failureOf } from '../../problems.js';
 import { recordWhence } from '../../records/transfer-items.js';
 import { advanceBaseline, imageChanges } from '../advance-baseline.js';
-import { applyChanges, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
+import { applyBack, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
@@ -226,7 +226,8 @@ async function noteUndone(context: TransferContext): Promise<void> {
 async function takeBack(context: TransferContext, destination: Environment): Promise<string[]> {
   await context.say('The transfer failed after its switch; what it wrote is taken back.');
   await releaseVisitors(context, destination, forward(context));
-  await applyChanges(context, destination, backward(context));
+  await applyBack(context, destination, backward(context));
+  await removeOldTrees(context, destination);
   // By now somebody may use what was made.
   return madeSchema(context).map((id) => `${id.slice('schema:'.length)} was made, and stays.`);
 }

@@ -8,13 +8,14 @@ import type { Procedure } from '../procedure.js';
 export async function removeEverything(context: TransferContext, path: string): Promise<void> {
   const { installation } = context;
   const record = await installation.environments.find(installation.records, path);
-  if (!record) return;
-  const environment = await context.environment(path);
-  const server = await installation.servers.get(installation.records, record.server);
-  await installation.servers.admin(server).drop(...record.databases);
-  await environment.server.remove(environment.folder);
-  await forgetBaselines(installation, path);
-  await installation.environments.remove(installation.records, path);
+  if (record) {
+    const environment = await context.environment(path);
+    const server = await installation.servers.get(installation.records, record.server);
+    await installation.servers.admin(server).drop(...record.databases);
+    await environment.server.remove(environment.folder);
+    await forgetBaselines(installation, path);
+    await installation.environments.remove(installation.records, path);
+  }
   await context.publishRoutes();
 }
 
