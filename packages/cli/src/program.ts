@@ -242,6 +242,14 @@ const TASK_TIMES = {
 /** Changed things of which a forecast says what uses them. */
 const MOST_USED = 6;
 
+/** How long visitors wait; a check says it where they do not come by the gateway. */
+const holdWords = ({ holdMilliseconds, checks }: Forecast): string =>
+  checks.some((check) => check.name === 'hold')
+    ? ''
+    : holdMilliseconds === null
+      ? 'How long visitors wait is known after the first push. '
+      : `Visitors wait about ${holdMilliseconds} ms. `;
+
 /** Prints a forecast as people read it. */
 export async function printForecast(client: Client, forecast: Forecast): Promise<void> {
   say(bold(forecast.sentence.map((piece) => piece.text).join('')));
@@ -297,7 +305,7 @@ export async function printForecast(client: Client, forecast: Forecast): Promise
       say(`${check.state === 'failed' ? 'Stops it' : 'Note'}: ${check.message} ${check.remedy ?? ''}`);
   say(
     dim(
-      `${forecast.holdMilliseconds === null ? 'How long visitors wait is known after the first push' : `Visitors wait about ${forecast.holdMilliseconds} ms`}. Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
+      `${holdWords(forecast)}Forecast ${forecast.id}, fingerprint ${forecast.fingerprint.slice(0, 8)}, ${forecast.baselineAt ? `baseline ${when(forecast.baselineAt)}` : 'no baseline'}.`,
     ),
   );
 }

@@ -191,11 +191,15 @@ const WRITTEN_SINCE = `(age(xmin) <= (SELECT age(($1::bigint % ${XIDS})::text::x
 const MAY_TELL_MOMENT = `SELECT has_function_privilege('pg_catalog.pg_control_system()', 'EXECUTE')
   AND has_function_privilege('pg_catalog.pg_control_checkpoint()', 'EXECUTE') AS yes`;
 
-/** A cluster set back to an earlier moment counts its transactions anew, on another timeline. */
+/**
+ * A cluster set back to an earlier moment counts its transactions anew, on another timeline. One that died may give numbers
+ * again that it had not yet written down; it begins its statistics anew then, too.
+ */
 const MOMENT = `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS transaction,
   pg_snapshot_xmax(pg_current_snapshot())::text AS next,
   (SELECT system_identifier FROM pg_control_system()) || '/' || (SELECT timeline_id FROM pg_control_checkpoint())
-    || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) AS database`;
+    || '/' || (SELECT oid FROM pg_database WHERE datname = current_database())
+    || '/' || coalesce((SELECT stats_reset FROM pg_stat_bgwriter)::text, '') AS database`;
 
 /** Adding a column with a default changes what rows hold and no row's version. */
 const TABLE_IDENTITIES = `SELECT n.nspname || '.' || c.relname AS name,

@@ -11,6 +11,25 @@ import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-b
 import { keyMatch, outputText, StagedChanges, type StagedTable } from './staged-changes.js';
 import { comesBack, setApart } from './unique-values.js';
 
+/**
+ * Sees that the number of a transaction that has begun is never given to another one. A server that dies forgets which
+ * numbers it gave as long as nothing of them is on the disk, and gives them again: whether our transaction was committed could
+ * not be told by its number then (PostgreSQL, *Reliability and the Write-Ahead Log*). One that begins later, writes and is
+ * committed puts its own, higher number there.
+ */
+async function keepNumber(login: DatabaseLogin): Promise<void> {
+  const session = await borrowSession(login, 'write', 'keep number');
+  try {
+    await session.query(
+      "BEGIN; SET LOCAL synchronous_commit TO on; SELECT pg_catalog.pg_logical_emit_message(true, 'tessarion', ''); COMMIT",
+    );
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await session.giveBack();
+  }
+}
+
 export interface AppliedRows extends Readonly<Counts> {
   readonly remains: readonly Remain[];
 }
@@ -75,7 +94,11 @@ export class RowApplication {
     const remains: Remain[] = [];
     try {
       // Triggers find their tables as they do when the site writes; everything of ours is named in full.
-      await client.query('BEGIN; SET LOCAL search_path TO DEFAULT');
+      await client.query('BEGIN; SET LOCAL search_path TO DEFAULT; SET LOCAL synchronous_commit TO on');
+      const id = await client.query<{ id: string }>('SELECT pg_catalog.pg_current_xact_id()::text AS id');
+      const isKept = keepNumber(this.#staged.login);
+      // It is waited for at the end; whatever fails before says more.
+      isKept.catch(() => undefined);
       const before = await readCounters(client);
       for (const table of tables) await lockRows(client, table);
       for (const table of tables)
@@ -99,7 +122,7 @@ export class RowApplication {
       await compareCounters(this.#staged, before, applied, passing);
       const read: ReadBack[] = [];
       for (const table of toRead) read.push(await readBack(client, written(table)));
-      const id = await client.query<{ id: string }>('SELECT pg_current_xact_id()::text AS id');
+      await isKept;
       return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains }, read };
     } catch (error) {
       await client.query('ROLLBACK').catch(() => undefined);

@@ -58,6 +58,7 @@ export class Yard {
     await fs.mkdir(root, { recursive: true });
     await fs.symlink('trees/main-0', join(folder, 'main'));
     const client = new pg.Client(login);
+    client.on('error', () => undefined);
     await client.connect();
     this.#clients.push(client);
     const query: Query = async (sql, values) => {

@@ -15,6 +15,7 @@ import { createBrotliDecompress, createGunzip, createInflate } from 'node:zlib';
 import proxyAddress from '@fastify/proxy-addr';
 import type { Logger } from 'pino';
 import { COOKIES, cookiesOf, forOneBrowser, ofMessage, toSite, type Visitor } from './headers.js';
+import { answerHere } from './here.js';
 import { type Holders, mayHold } from './holders.js';
 import { Holds } from './holds.js';
 import { Bounded, MarkedPage } from './mark-page.js';
@@ -129,6 +130,8 @@ export class Gateway {
   async #serve(incoming: IncomingMessage, answer: ServerResponse): Promise<void> {
     const target = targetOf(incoming.url ?? '', incoming.headers.host);
     if (!target) return say(answer, 400, 'This request names no path at the address that it was sent to.');
+    const here = answerHere(target.path, this.#options.key);
+    if (here !== undefined) return say(answer, 200, here, { 'cache-control': 'no-store' });
     const route = this.#routes.get(target.host);
     if (!route) return say(answer, 404, 'No environment answers at this address.');
     const visitor = this.#visitorOf(incoming);

@@ -278,9 +278,11 @@ export async function releaseVisitors(
   const detail =
     heldMs === undefined
       ? undefined
-      : heldMs === null
-        ? `the hold had ended by itself after ${leaseMs(context) / 1000} s`
-        : `visitors waited at most ${heldMs} ms`;
+      : context.data.notHeld === true
+        ? 'its visitors do not come through the gateway, as far as is known: they were not held'
+        : heldMs === null
+          ? `the hold had ended by itself after ${leaseMs(context) / 1000} s`
+          : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
 }

@@ -1,4 +1,4 @@
-import type { Failure, Forecast, ForecastWishes } from '@tessarion/contract';
+import type { Check, Failure, Forecast, ForecastWishes } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
@@ -13,6 +13,7 @@ import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { aboveOf, driftOf } from './drift.js';
 import { checkHealth, unwellChecks } from './health.js';
+import { heldChecks, notHeld } from './held.js';
 import type { TransferFacts } from './transfer-facts.js';
 import { gatherUndo } from './undoing.js';
 
@@ -65,6 +66,8 @@ export async function computeForecast(installation: Installation, id: string): P
     };
     const profile = (await profileOfSite(records, ends.onto.site))?.profile;
     const [source, destination] = [toEngine(ends.from, profile), toEngine(ends.onto, profile)];
+    // Asked meanwhile: an address that does not answer takes its time.
+    const held = heldChecks(installation, destination);
     const facts =
       record.undoes === null
         ? await gatherFacts(
@@ -76,6 +79,7 @@ export async function computeForecast(installation: Installation, id: string): P
             record,
           )
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
+    facts.checks.push(...(await held));
     facts.checks.push(...unwellChecks(destination.path, await checkHealth(installation, destination)));
     if (!(await store(installation, record, facts))) return;
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
@@ -137,7 +141,7 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     touched: facts.touched,
     tasks: facts.tasks,
     checks: facts.checks,
-    ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull')),
+    ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull', facts.checks)),
     baselineAt: facts.baselineAt?.toISOString() ?? null,
     fingerprint: facts.fingerprint,
     itemCount: items.length,
@@ -164,6 +168,7 @@ async function fromThePast(
   { records, transfers }: Installation,
   { onto_path }: ForecastRecord,
   kind: 'push' | 'pull',
+  checks: readonly Check[],
 ): Promise<Pick<Forecast, 'estimateSeconds' | 'holdMilliseconds'>> {
   const site = onto_path.split('/')[0];
   const past = await transfers.list(records, { site, kind, state: 'done', onto: onto_path, limit: PAST });
@@ -173,6 +178,6 @@ async function fromThePast(
   const holds = past.flatMap((one) => (typeof one.data.heldMs === 'number' ? [one.data.heldMs] : []));
   return {
     estimateSeconds: seconds.length === 0 ? null : Math.ceil(seconds[seconds.length >> 1] as number),
-    holdMilliseconds: holds.length === 0 ? null : Math.max(...holds),
+    holdMilliseconds: holds.length === 0 || notHeld(checks) ? null : Math.max(...holds),
   };
 }

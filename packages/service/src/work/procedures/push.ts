@@ -10,6 +10,7 @@ import type { TransferContext } from '../context.js';
 import { aboveOf } from '../drift.js';
 import { staysAsItIs } from '../gathering.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
+import { notHeld } from '../held.js';
 import { keepNewContents } from '../keep-contents.js';
 import { changeSchema, madeSchema, revertSchema, schemaChangesOf } from '../make-schema.js';
 import { measure, sizeAfter } from '../measure.js';
@@ -82,6 +83,7 @@ export const push: Procedure = {
         await recordItems(context, facts, plan.namesThere);
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
+          notHeld: notHeld(forecast?.result?.checks ?? []),
           changes: plan.changes.length + facts.schemaChanges.length > 0,
           // Downward they are the source's.
           collected: (facts.direction === 'up' ? await collectedRows(destination) : []) as unknown as Record<
