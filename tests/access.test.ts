@@ -209,6 +209,17 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   siteList: () => ({}),
   siteShow: ({ site }) => ({ params: { site } }),
   siteTag: ({ site }) => ({ params: { site }, body: { tags: [] } }),
+  siteTry: ({ site }) => ({
+    body: {
+      name: site,
+      client: 'x',
+      server: 'harbour-1',
+      folder: '/nowhere',
+      addresses: [{ name: 'main', url: 'http://x.example' }],
+      databases: [],
+    },
+  }),
+  siteLeave: ({ site }) => ({ params: { site }, query: { confirm: 'no' } }),
   siteAdopt: ({ site }) => ({
     body: {
       name: site,

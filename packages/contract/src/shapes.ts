@@ -155,6 +155,7 @@ export const TransferKind = z.enum([
   'rename',
   'snapshot',
   'remove',
+  'leave',
 ]);
 export type TransferKind = z.infer<typeof TransferKind>;
 
@@ -294,7 +295,8 @@ export const Environment = z.object({
   server: z.string(),
   hasGate: z.boolean(),
   databases: z.array(z.string()),
-  roots: z.array(z.object({ name: z.string(), path: z.string() })),
+  /** `isPlain`: it lies as it was found, and no push switches its files in one step. */
+  roots: z.array(z.object({ name: z.string(), path: z.string(), isPlain: z.boolean() })),
   /** Items that wait to go up from here, and that live changed itself, as the last forecast found them. */
   drift: z.object({ up: z.number().int(), down: z.number().int(), at: Time }).nullable(),
   /** What people say of it, such as what a variant is for. */

@@ -12,6 +12,28 @@ export const DatabaseAccess = z.strictObject({
   password: z.string(),
 });
 
+const Adoption = z.strictObject({
+  name: s.Name,
+  client: z.string().min(1).max(120),
+  timeZone: z.string().max(60).optional(),
+  profile: s.Name.optional(),
+  server: s.Name,
+  folder: z.string().startsWith('/').max(500),
+  roots: z.array(s.RootName).min(1).optional(),
+  addresses: z
+    .array(
+      z.object({
+        name: s.Name,
+        url: s.BaseUrl,
+        aliases: z.array(z.object({ name: s.Name, url: s.BaseUrl })).optional(),
+      }),
+    )
+    .min(1),
+  databases: z.array(DatabaseAccess),
+  /** Nothing of its folder is moved: its files are written one by one where they lie. */
+  asItLies: z.boolean().optional(),
+});
+
 export const fleetEndpoints = {
   serverList: endpoint({
     method: 'GET',
@@ -81,6 +103,37 @@ export const fleetEndpoints = {
     body: z.strictObject({ tags: z.array(s.Name).max(20) }),
     response: s.Site,
   }),
+  siteTry: endpoint({
+    method: 'POST',
+    path: '/sites/trial',
+    permission: 'site.manage',
+    about: 'installation',
+    costs: 10,
+    summary: 'Say what bringing a site in would find and move, without doing it.',
+    params: nothing,
+    query: nothing,
+    body: Adoption,
+    response: z.object({
+      checks: z.array(s.Check),
+      /** Below the site's folder, in the order in which they would be done. */
+      moves: z.array(
+        z.object({ act: z.enum(['rename', 'folder', 'link']), path: z.string(), to: z.string().nullable() }),
+      ),
+    }),
+  }),
+  siteLeave: endpoint({
+    method: 'DELETE',
+    path: '/sites/:site',
+    permission: 'site.manage',
+    about: { site: 'params.site' },
+    costs: 10,
+    summary: 'Give a site back as it was found, and forget it with its snapshots and change requests.',
+    params: onSite,
+    query: z.strictObject({ confirm: z.string() }),
+    body: none,
+    response: s.Transfer,
+    status: 202,
+  }),
   siteAdopt: endpoint({
     method: 'POST',
     path: '/sites',
@@ -90,25 +143,7 @@ export const fleetEndpoints = {
     summary: 'Bring in a running site with its live environment.',
     params: nothing,
     query: nothing,
-    body: z.strictObject({
-      name: s.Name,
-      client: z.string().min(1).max(120),
-      timeZone: z.string().max(60).optional(),
-      profile: s.Name.optional(),
-      server: s.Name,
-      folder: z.string().startsWith('/').max(500),
-      roots: z.array(s.RootName).min(1).optional(),
-      addresses: z
-        .array(
-          z.object({
-            name: s.Name,
-            url: s.BaseUrl,
-            aliases: z.array(z.object({ name: s.Name, url: s.BaseUrl })).optional(),
-          }),
-        )
-        .min(1),
-      databases: z.array(DatabaseAccess),
-    }),
+    body: Adoption,
     response: s.Transfer,
     status: 202,
   }),

@@ -31,6 +31,8 @@ export interface Address extends Location {
 export interface RootPath {
   readonly name: string;
   readonly path: string;
+  /** It lies as it was found, as a folder: nothing switches it in one step. */
+  readonly isPlain?: boolean;
 }
 
 /** Everything about an environment's position that its values may mention. The first address is the main one. */

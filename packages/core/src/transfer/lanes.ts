@@ -11,7 +11,8 @@ export type TransferKind =
   | 'rename'
   | 'snapshot'
   | 'remove'
-  | 'adopt';
+  | 'adopt'
+  | 'leave';
 
 export interface LaneEnd {
   readonly path: string;

@@ -107,7 +107,8 @@ export function plainSentence(
     | { kind: 'snapshot'; of: string }
     | { kind: 'remove'; environment: string }
     | { kind: 'rename'; from: string; to: string }
-    | { kind: 'adopt'; environment: string },
+    | { kind: 'adopt'; environment: string }
+    | { kind: 'leave'; environment: string },
 ): SentencePiece[] {
   const plain = (text: string): SentencePiece => ({ text, tone: 'plain' });
   const path = (text: string): SentencePiece => ({ text, tone: 'path' });
@@ -152,5 +153,7 @@ export function plainSentence(
       return [plain('Remove '), path(facts.environment), plain(' with its files and databases.')];
     case 'adopt':
       return [plain('Bring in '), path(facts.environment), plain(' as it runs.')];
+    case 'leave':
+      return [plain('Give '), path(facts.environment), plain(' back as it was found, and forget the site.')];
   }
 }

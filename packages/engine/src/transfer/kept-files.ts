@@ -10,39 +10,71 @@ import {
 import type { PackStore } from '../blobs/pack-store.js';
 import { areasOf, type Environment, keptAreas, layout } from '../environment/environment.js';
 import { canonicalLink, FileForm, hashOf } from '../environment/root-reader.js';
+import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
+import { showPath } from '../server/below.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
-import type { Mode } from './check-rows.js';
+import type { Mode, Remain } from './check-rows.js';
 import { rewriterOf } from './copy-files.js';
 
 /** Whether a path lies in an area that is kept beside the trees, such as the uploads of visitors. */
 export const isKept = (profile: Profile | undefined, path: ByteString): boolean =>
   keptAreas(areasOf(profile)).some((area) => path === area.path || path.startsWith(`${area.path}/`));
 
+type Placed = Pick<FileChange, 'root' | 'path'>;
+
+/** Whether a file is written where it lies: in an area that is kept, or in a root that was taken as it lay. */
+export const isInPlace = ({ profile, place }: Environment, { root, path }: Placed): boolean =>
+  isKept(profile, path) || place.roots.some((one) => one.name === root && one.isPlain === true);
+
+/** Where a file lies that is written in place. Through the tree: an area that was not kept when that was laid out lies in it still. */
+const placeOf = ({ folder }: Environment, { root, path }: Placed): ByteString =>
+  `${layout.rootLink(folder, root)}/${path}`;
+
 /**
- * Writes files of kept areas where they lie, one by one: a copy's uploads become as its source's. May be run again
- * after a crash.
+ * Sees that files which are to be written in place are as they were compared.
  *
- * @param mode `lenient` leaves what somebody changed since, as an undo does
+ * @throws {EngineError} `outdated`
  */
-export async function writeKept(
+export async function checkInPlace(environment: Environment, changes: readonly FileChange[]): Promise<void> {
+  for (const change of changes)
+    if (!sameFile(await stateOf(environment, change.path, placeOf(environment, change)), change.before))
+      throw new EngineError(
+        'outdated',
+        `${showPath(change.path)} was changed meanwhile.`,
+        'Make a new forecast: the destination has changed since this one.',
+      );
+}
+
+/**
+ * Writes files where they lie, one by one: a copy's uploads become as its source's. What somebody changed since it was
+ * compared stays. May be run again after a crash.
+ *
+ * @returns what stayed
+ */
+export async function writeInPlace(
   environment: Environment,
   changes: readonly FileChange[],
   store: PackStore,
   mode: Mode,
   work: Work,
-): Promise<void> {
+): Promise<Remain[]> {
   const { server, profile } = environment;
+  const remains: Remain[] = [];
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
   const areas = areasOf(profile);
-  for (const { root, path, before, after } of changes) {
+  for (const change of changes) {
     checkpoint(work);
-    if (!isKept(profile, path)) continue;
-    // Through the tree: an area that was not kept when the tree was laid out lies in it still.
-    const place = `${layout.rootLink(environment.folder, root)}/${path}`;
+    const { root, path, before, after } = change;
+    const place = placeOf(environment, change);
     const area = areaOf(areas, path);
-    if (mode === 'lenient' && !sameFile(await stateOf(environment, path, place), before)) continue;
+    const is = mode === 'over' ? before : await stateOf(environment, path, place);
+    if (sameFile(is, after)) continue;
+    if (!sameFile(is, before)) {
+      remains.push({ table: `root ${root}`, key: showPath(path), what: 'was changed meanwhile, and stays' });
+      continue;
+    }
     if (after.type !== 'file') await server.remove(place);
     if (after.type !== 'absent') await server.makeFolder(place.split('/').slice(0, -1).join('/'));
     if (after.type === 'link') await server.makeLink(place, rewriter.materialise(after.target));
@@ -54,6 +86,7 @@ export async function writeKept(
     }
     work.count({ files: 1 });
   }
+  return remains;
 }
 
 async function stateOf(environment: Environment, path: ByteString, place: ByteString): Promise<FileState> {

@@ -92,7 +92,7 @@ export function toEnvironment(
     server: record.server,
     hasGate: record.gate !== null,
     databases: record.databases.map((database) => database.database),
-    roots: record.roots.map(({ name, path }) => ({ name, path })),
+    roots: record.roots.map(({ name, path, isPlain }) => ({ name, path, isPlain: isPlain === true })),
     drift: record.drift,
     description: record.description,
     schedule: record.schedule && { ...scheduleOf(record.schedule), last: record.schedule.last },

@@ -11,7 +11,7 @@ const UNDER_WAY = ['waiting', 'running', 'stopping'] as const;
 const ENDS_LOCK = 0x7453;
 
 /** What makes an environment another one than people were asked to look at, in words. */
-const TAKES_AWAY = { remove: 'removed', reset: 'made anew', restore: 'made what it was' } as const;
+const TAKES_AWAY = { remove: 'removed', reset: 'made anew', restore: 'made what it was', leave: 'given back' } as const;
 
 /**
  * Keeps others, until the transaction ends, from asking people to look at what some environments hold, and from
@@ -36,7 +36,7 @@ export async function mustNotBeAskedFor(trx: OnRecords, path: string, act: keyof
     .join('person as p', 'p.id', 'r.author')
     .where((ends) => {
       ends.where({ from_path: path });
-      if (act === 'remove') ends.orWhere({ onto_path: path });
+      if (act === 'remove' || act === 'leave') ends.orWhere({ onto_path: path });
     })
     .whereIn('r.state', LOOKED_AT)
     .orderBy('r.created_at')
@@ -65,7 +65,7 @@ export async function mustStay(
   await holdEnds(trx, [from_path, onto_path]);
   for (const [path, acts] of [
     [from_path, ['remove', 'reset', 'restore']],
-    [onto_path, ['remove']],
+    [onto_path, ['remove', 'leave']],
   ] as const) {
     if (!(await trx('environment').where({ path }).first('path'))) throw noEnvironment(path);
     const taken = (await trx('transfer')

@@ -3,9 +3,10 @@ import {
   type AppliedRows,
   carryOver,
   changesByPrograms,
+  checkInPlace,
   EngineError,
   type Environment,
-  isKept,
+  isInPlace,
   layout,
   profileName,
   type Remain,
@@ -19,7 +20,7 @@ import {
   switchTrees,
   tableNamed,
   treeInUse,
-  writeKept,
+  writeInPlace,
 } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 import { type ChangeSet, filesOf, ownOf, readBackOf, rowsOf } from './recorded-changes.js';
@@ -45,11 +46,22 @@ const DRAIN_MS = 2000;
 /** How long a hold that was asked for lasts at most. */
 const leaseMs = ({ data }: TransferContext): number => (data.leaseMs as number | undefined) ?? LEASE_MS;
 
-/** The files of a change set that lie in a root's tree, rather than in areas kept beside it. */
-async function treeFiles(context: TransferContext, { profile }: Environment, set: ChangeSet): Promise<FileChange[]> {
+/** The files of a change set: those that lie in a root's tree, and those that are written where they lie. */
+async function placedFiles(
+  context: TransferContext,
+  environment: Environment,
+  set: ChangeSet,
+): Promise<{ readonly inTrees: FileChange[]; readonly inPlace: FileChange[] }> {
   const also = set.alsoFiles === undefined ? [] : await filesOf(context, set.alsoFiles, set.file);
-  return [...(await filesOf(context, set.id, set.file)), ...also].filter((change) => !isKept(profile, change.path));
+  const all = [...(await filesOf(context, set.id, set.file)), ...also];
+  return {
+    inTrees: all.filter((change) => !isInPlace(environment, change)),
+    inPlace: all.filter((change) => isInPlace(environment, change)),
+  };
 }
+
+const treeFiles = async (...of: Parameters<typeof placedFiles>): Promise<FileChange[]> =>
+  (await placedFiles(...of)).inTrees;
 
 const TASKS_WROTE = 'tasksWrote';
 
@@ -102,7 +114,8 @@ export async function stageChanges(
   const state = workOf(context);
   state.trees = [];
   await context.raiseFence(environment);
-  const files = await treeFiles(context, environment, set);
+  const { inTrees: files, inPlace } = await placedFiles(context, environment, set);
+  if (set.mode === 'strict') await checkInPlace(environment, inPlace);
   for (const root of environment.place.roots) {
     const changes = files.filter((change) => change.root === root.name);
     if (changes.length === 0) continue;
@@ -127,7 +140,7 @@ export async function stageChanges(
   });
 
   const rows = await stageRows(context, environment, set, databases);
-  return `${counted(rows, 'row')}, ${counted(files.length, 'file')}`;
+  return `${counted(rows, 'row')}, ${counted(files.length + inPlace.length, 'file')}`;
 }
 
 /** Puts the rows of some databases into temporary tables. @returns how many */
@@ -254,8 +267,8 @@ export async function switchFiles(
   set: ChangeSet,
 ): Promise<string | undefined> {
   const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
-  const kept = (await filesOf(context, set.id, set.file)).filter((change) => isKept(environment.profile, change.path));
-  if (roots.length + kept.length === 0) return undefined;
+  const { inPlace } = await placedFiles(context, environment, set);
+  if (roots.length + inPlace.length === 0) return undefined;
   await context.checkFence(environment);
   await context.remember({ pastSwitch: true });
   const place = {
@@ -263,8 +276,12 @@ export async function switchFiles(
     roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)),
   };
   await switchTrees({ ...environment, place }, set.treeId, context.epoch);
-  await writeKept(environment, kept, context.library().store, set.mode, context.work);
-  return counted(roots.length, 'root');
+  const { store } = context.library();
+  await rememberRemains(context, await writeInPlace(environment, inPlace, store, set.mode, context.work));
+  return [
+    counted(roots.length, 'root'),
+    ...(inPlace.length > 0 ? [`${counted(inPlace.length, 'file')} in place`] : []),
+  ].join(', ');
 }
 
 /** Lets visitors through again and brings in what was still written to the former trees. */
@@ -324,6 +341,7 @@ export async function discardStaged(context: TransferContext, environment: Envir
     if (!(error instanceof EngineError && error.code === 'database-unreachable')) throw error;
   });
   for (const root of environment.place.roots) {
+    if (root.isPlain) continue;
     const staged = layout.tree(environment.folder, root.name, set.treeId);
     const inUse = await treeInUse(environment, root.name);
     if (inUse !== staged) await environment.server.remove(staged);

@@ -13,7 +13,7 @@ import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { aboveOf, driftOf } from './drift.js';
 import { checkHealth, unwellChecks } from './health.js';
-import { heldChecks, notHeld } from './held.js';
+import { heldChecks, inPlaceChecks, notHeld } from './held.js';
 import type { TransferFacts } from './transfer-facts.js';
 import { gatherUndo } from './undoing.js';
 
@@ -79,7 +79,7 @@ export async function computeForecast(installation: Installation, id: string): P
             record,
           )
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
-    facts.checks.push(...(await held));
+    facts.checks.push(...(await held), ...inPlaceChecks(destination, facts.collector.parts.values()));
     facts.checks.push(...unwellChecks(destination.path, await checkHealth(installation, destination)));
     if (!(await store(installation, record, facts))) return;
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {

@@ -35,5 +35,24 @@ export async function heldChecks(installation: Pick<Installation, 'folder'>, ont
   ];
 }
 
+/** What a forecast says of files onto an environment that was taken as it lay. */
+export function inPlaceChecks(
+  { path, place, profile }: Environment,
+  parts: Iterable<{ readonly type: string }>,
+): Check[] {
+  const plain = place.roots.filter((root) => root.isPlain);
+  if (plain.length === 0 || ![...parts].some((part) => part.type !== 'table')) return [];
+  const names = plain.map((root) => root.name).join(', ');
+  const staged = (profile?.tasks ?? []).filter((task) => task.phase === 'staged').map((task) => task.name);
+  return [
+    {
+      name: 'files in place',
+      state: 'warning',
+      message: `${names} of ${path} lies as it was found: its files change one by one, and not in one step.${staged.length === 0 ? '' : ` Tasks that run beside what is in use do not run: ${staged.join(', ')}.`}`,
+      remedy: 'For one step give the site back and bring it in again, to be laid out: tessarion site leave',
+    },
+  ];
+}
+
 /** Whether a forecast said that visitors are not held, as far as anybody knows. */
 export const notHeld = (checks: readonly Check[]): boolean => checks.some((check) => check.name === 'hold');

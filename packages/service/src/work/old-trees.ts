@@ -6,6 +6,7 @@ const KEPT_TREES = 3;
 /** Former trees are kept for a while, so that a late writer or a person can still reach them. */
 export async function removeOldTrees(context: TransferContext, environment: Environment): Promise<void> {
   for (const root of environment.place.roots) {
+    if (root.isPlain) continue;
     const inUse = await treeInUse(environment, root.name);
     const trees: { path: string; at: bigint }[] = [];
     for await (const node of environment.server.listFolder(layout.trees(environment.folder))) {

@@ -1,19 +1,23 @@
 import { once } from 'node:events';
 import { connect } from 'node:net';
 import { hostname } from 'node:os';
-import { type Address, formatLocation, parseLocation, plainSentence, toBytes } from '@tessarion/core';
+import type { BodyOf } from '@tessarion/contract';
+import { type Address, formatLocation, type Profile, parseLocation, plainSentence, toBytes } from '@tessarion/core';
 import { LocalServer, PostgresAdmin } from '@tessarion/engine';
+import { adoptionChecks, adoptionMoves } from '../../facts/adopting.js';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
-import { ProblemError } from '../../problems.js';
+import { NotConfirmed, ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
-import { UNKNOWN_YET } from '../../records/environments.js';
+import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
 import { json } from '../../records/open.js';
+import { composeRecord, getProfile } from '../../records/profiles.js';
 import type { ServerRecord } from '../../records/servers.js';
 import { toTransfer } from '../../records/transfers.js';
+import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import type { Installation } from '../../work/context.js';
-import type { Handlers } from './call.js';
+import type { Call, Handlers } from './call.js';
 
 async function toServer(installation: Installation, record: ServerRecord) {
   const folder = toBytes(record.folder);
@@ -57,7 +61,7 @@ async function mustAnswer({ host, port }: { readonly host: string; readonly port
 const WEB_HOST_MS = 5000;
 
 export const fleetHandlers: Handlers<
-  'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteTag' | 'siteAdopt'
+  'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteTag' | 'siteTry' | 'siteAdopt' | 'siteLeave'
 > = {
   async serverList({ installation }) {
     return Promise.all(
@@ -131,69 +135,133 @@ export const fleetHandlers: Handlers<
     const [site] = await readFleet(installation, installation.records, sight, { site: params.site });
     return site as NonNullable<typeof site>;
   },
+  async siteTry(call) {
+    const { installation, body } = call;
+    const environment = toEngine(await wantedLive(call), await wantedProfile(call));
+    await call.note(installation.records, environment.path, { trial: true, client: body.client });
+    const checks = await adoptionChecks(installation, environment, call.body.server);
+    const isThere = checks.every((check) => check.name !== 'files' || check.state === 'passed');
+    return { checks, moves: isThere ? await adoptionMoves(environment) : [] };
+  },
   async siteAdopt(call) {
     const { installation, body, person } = call;
-    const { records, environments, servers, transfers } = installation;
-    if (await records('site').where({ name: body.name }).first('name'))
-      throw new ProblemError('taken', `There is a site ${body.name} already.`, 'Choose another name.');
-    const server = await servers.get(records, body.server);
-    if (body.profile !== undefined && !(await records('profile').where({ name: body.profile }).first('name')))
-      throw new ProblemError(
-        'not-found',
-        `There is no profile ${body.profile}.`,
-        'Save it first: tessarion profile save FILE',
-      );
-    const addresses = body.addresses.map(
-      (address): Address => ({
-        name: address.name,
-        ...parseLocation(address.url),
-        aliases: (address.aliases ?? []).map((alias) => ({ name: alias.name, ...parseLocation(alias.url) })),
-      }),
-    );
-    await refuseTakenAddresses(installation, addresses);
-    const others = await environments.list(records);
-    const folder = ownFolder(body, server, others);
-    await mustBeOwnDatabases(body, others, installation.recordsUrl);
-    const path = `${body.name}/live`;
+    const { records, environments, transfers } = installation;
+    const record = await wantedLive(call);
     return records.transaction(async (trx) => {
       await trx('site').insert({
         name: body.name,
         client: body.client,
         time_zone: body.timeZone ?? 'UTC',
         profile: body.profile ?? null,
-        server: server.name,
+        server: record.server,
         created_at: installation.now(),
       });
-      await environments.insert(trx, {
-        ...UNKNOWN_YET,
-        path,
-        site: body.name,
-        name: 'live',
-        kind: 'live',
-        server: server.name,
-        folder,
-        addresses,
-        roots: (body.roots ?? ['main']).map((name) => ({ name, path: `${folder}/${name}` })),
-        databases: body.databases,
-        settings: {},
-        gate: null,
-        made_from: null,
-        made_at: installation.now(),
-      });
+      await environments.insert(trx, record);
       const transfer = await transfers.create(trx, {
         kind: 'adopt',
         from: null,
-        onto: path,
+        onto: record.path,
         site: body.name,
-        sentence: plainSentence({ kind: 'adopt', environment: path }),
+        sentence: plainSentence({ kind: 'adopt', environment: record.path }),
         by: person,
         input: {},
       });
-      await call.note(trx, path, { transfer: transfer.id, client: body.client, profile: body.profile ?? null });
+      await call.note(trx, record.path, { transfer: transfer.id, client: body.client, profile: body.profile ?? null });
       return toTransfer(transfer, null);
     });
   },
+  async siteLeave(call) {
+    const { installation, params, query, person } = call;
+    const { records, environments, transfers } = installation;
+    const path = `${params.site}/live`;
+    const others = (await environments.list(records, params.site)).filter((one) => one.path !== path);
+    if (others[0])
+      throw new ProblemError(
+        'conflict',
+        `${params.site} has copies: ${others.map((one) => one.path).join(', ')}.`,
+        `Remove them first: tessarion env remove ${others[0].path}`,
+      );
+    return records.transaction(async (trx) => {
+      await mustNotBeAskedFor(trx, path, 'leave');
+      if (query.confirm !== params.site)
+        throw new NotConfirmed(
+          query.confirm,
+          `Giving ${params.site} back forgets its snapshots and change requests.`,
+          `Confirm with ${params.site}.`,
+        );
+      const transfer = await transfers.create(trx, {
+        kind: 'leave',
+        from: null,
+        onto: path,
+        site: params.site,
+        sentence: plainSentence({ kind: 'leave', environment: path }),
+        by: person,
+        input: {},
+      });
+      await call.note(trx, params.site, { transfer: transfer.id });
+      return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
+    });
+  },
 };
+
+type Adopting = Pick<Call<unknown, unknown, BodyOf<'siteAdopt'>>, 'installation' | 'body'>;
+
+/** @throws {ProblemError} `not-found` */
+async function wantedProfile({ installation: { records }, body }: Adopting): Promise<Profile | undefined> {
+  if (body.profile === undefined) return undefined;
+  if (!(await records('profile').where({ name: body.profile }).first('name')))
+    throw new ProblemError(
+      'not-found',
+      `There is no profile ${body.profile}.`,
+      'Save it first: tessarion profile save FILE',
+    );
+  return (await composeRecord(records, await getProfile(records, body.profile))).profile;
+}
+
+/**
+ * The live environment of a site that is to be brought in, as it would be on record.
+ *
+ * @throws {ProblemError} `taken`, `not-found`, `invalid`
+ */
+async function wantedLive(adopting: Adopting): Promise<EnvironmentRecord> {
+  const { installation, body } = adopting;
+  const { records, environments, servers } = installation;
+  if (await records('site').where({ name: body.name }).first('name'))
+    throw new ProblemError('taken', `There is a site ${body.name} already.`, 'Choose another name.');
+  const server = await servers.get(records, body.server);
+  await wantedProfile(adopting);
+  const addresses = body.addresses.map(
+    (address): Address => ({
+      name: address.name,
+      ...parseLocation(address.url),
+      aliases: (address.aliases ?? []).map((alias) => ({ name: alias.name, ...parseLocation(alias.url) })),
+    }),
+  );
+  await refuseTakenAddresses(installation, addresses);
+  const others = await environments.list(records);
+  const folder = ownFolder(body, server, others);
+  await mustBeOwnDatabases(body, others, installation.recordsUrl);
+  return {
+    ...UNKNOWN_YET,
+    path: `${body.name}/live`,
+    site: body.name,
+    name: 'live',
+    kind: 'live',
+    server: server.name,
+    folder,
+    addresses,
+    roots: (body.roots ?? ['main']).map((name) => ({
+      name,
+      path: `${folder}/${name}`,
+      ...(body.asItLies ? { isPlain: true } : {}),
+    })),
+    databases: body.databases,
+    settings: {},
+    gate: null,
+    made_from: null,
+    made_at: installation.now(),
+  };
+}
 
 /** @throws {ProblemError} `taken` when another environment answers at one of the addresses */
 export async function refuseTakenAddresses(installation: Installation, wanted: readonly Address[]): Promise<void> {

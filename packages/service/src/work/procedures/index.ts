@@ -2,6 +2,7 @@ import type { TransferRecord } from '../../records/transfers.js';
 import type { Procedure } from '../procedure.js';
 import { adopt } from './adopt.js';
 import { clone } from './clone.js';
+import { leave } from './leave.js';
 import { preview } from './preview.js';
 import { push } from './push.js';
 import { remove } from './remove.js';
@@ -35,5 +36,7 @@ export function procedureFor(record: TransferRecord): Procedure {
       return snapshot;
     case 'remove':
       return remove;
+    case 'leave':
+      return leave;
   }
 }

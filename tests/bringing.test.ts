@@ -1,0 +1,173 @@
+import * as fs from 'node:fs/promises';
+import { createServer, type Server } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import type { BodyOf, ResponseOf } from '@tessarion/contract';
+import { install, visit } from '@tessarion/demo';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import {
+  done,
+  folderOf,
+  forecastOf,
+  leftOvers,
+  makeCopy,
+  onRecords,
+  onSite,
+  refusal,
+  SHOP,
+  type Studio,
+  startStudio,
+  tessarion,
+} from './support/studio.js';
+
+let studio: Studio;
+let own: BodyOf<'siteAdopt'>;
+/** Answers where a site is that has another front. */
+let elsewhere: Server;
+
+beforeAll(async () => {
+  studio = await startStudio();
+  own = await install(studio.place, SHOP);
+  elsewhere = createServer((_incoming, answer) => answer.end('a site of its own'));
+  await new Promise<void>((resolve) => elsewhere.listen(0, '127.0.0.1', () => resolve()));
+}, 120_000);
+afterAll(async () => {
+  elsewhere?.close();
+  await studio?.stop();
+});
+
+/** Everything in a folder, without what links in it lead to: what it is, whose it is, and what it holds. */
+async function picture(folder: string, within = ''): Promise<string[]> {
+  const lines: string[] = [];
+  for (const entry of await fs.readdir(join(folder, within), { withFileTypes: true })) {
+    const name = join(within, entry.name);
+    const { uid, gid, mode } = await fs.lstat(join(folder, name));
+    const holds = entry.isSymbolicLink()
+      ? `link ${await fs.readlink(join(folder, name))}`
+      : entry.isFile()
+        ? await fs.readFile(join(folder, name), 'utf8')
+        : 'folder';
+    lines.push(`${name} ${uid} ${gid} ${mode.toString(8)} ${holds}`);
+    if (entry.isDirectory()) lines.push(...(await picture(folder, name)));
+  }
+  return lines.sort();
+}
+
+const confirm = { query: { confirm: 'threadmill' }, params: { site: 'threadmill' } };
+
+describe('a site that is tried, brought in and given back, step by step', { shuffle: false }, () => {
+  let found: string[];
+  let planned: ResponseOf<'siteTry'>;
+
+  it('is told beforehand of every rename and link, and nothing of it is touched', async () => {
+    found = await picture(own.folder);
+    const { checks, moves } = await studio.client.call('siteTry', { body: own });
+    expect(checks.map((check) => [check.name, check.state])).toEqual([
+      ['files', 'passed'],
+      ['databases', 'passed'],
+      ['settings', 'passed'],
+    ]);
+    expect(moves.slice(0, 2)).toEqual([
+      { act: 'rename', path: 'main', to: 'trees/main-…' },
+      { act: 'link', path: 'main', to: 'trees/main-…' },
+    ]);
+    planned = { checks, moves };
+    expect(moves.map((move) => move.path)).toContain('trees/main-…/media/uploads');
+    expect(await picture(own.folder)).toEqual(found);
+    expect(await onRecords(studio, 'SELECT name FROM site')).toEqual([]);
+  });
+
+  it('is told what would stop it, and what nobody would hold', async () => {
+    const port = (elsewhere.address() as AddressInfo).port;
+    const url = `http://127.0.0.1:${port}`;
+    const tried = await studio.client.call('siteTry', {
+      body: { ...own, roots: ['public_html'], addresses: [{ name: 'main', url }] },
+    });
+    const states = Object.fromEntries(tried.checks.map((check) => [check.name, check]));
+    expect(states.files).toMatchObject({ state: 'failed', remedy: expect.stringContaining('main') });
+    expect(states.hold).toMatchObject({ state: 'warning', message: expect.stringContaining('does not lead through') });
+    expect(tried.moves).toEqual([]);
+  });
+
+  it('is brought in by these moves and no others', async () => {
+    const adopted = await done(studio, await studio.client.call('siteAdopt', { body: own }));
+    const now = (await picture(own.folder)).map((line) => line.replaceAll(adopted.id, '…'));
+    const links = now.flatMap((line) => (line.includes(' link ') ? [line.slice(0, line.indexOf(' '))] : []));
+    const { moves } = planned;
+    expect(links).toEqual(moves.flatMap((move) => (move.act === 'link' ? [move.path] : [])).sort());
+    for (const { act, path, to } of moves)
+      expect(
+        now.some((line) => line.startsWith(`${act === 'rename' ? to : path} `)),
+        `${act} ${path}`,
+      ).toBe(true);
+    expect((await visit(studio.gatewayPort, 'threadmill.localhost', '/')).status).toBe(200);
+  });
+
+  it('is not given back while copies hang on it, or without its name', async () => {
+    await makeCopy(studio, 'threadmill', 'staging');
+    expect(await refusal(studio.client.call('siteLeave', confirm))).toBe('conflict');
+    const remove = { params: { site: 'threadmill', environment: 'staging' }, query: { confirm: 'threadmill/staging' } };
+    await done(studio, await studio.client.call('environmentRemove', remove));
+    expect(await refusal(studio.client.call('siteLeave', { ...confirm, query: { confirm: 'thread' } }))).toBe(
+      'not-confirmed',
+    );
+  });
+
+  it('lies as it was found once it is given back, with what visitors made since', async () => {
+    await fs.writeFile(join(own.folder, 'main/media/uploads/letter.txt'), 'of a visitor');
+    await fs.writeFile(join(own.folder, 'main/media/new.svg'), '<svg/>');
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: 'threadmill/live' } }));
+    const told = await tessarion(studio, ['site', 'leave', 'threadmill']);
+    expect([told.code, told.err]).toEqual([3, expect.stringContaining('--confirm threadmill')]);
+    const left = await tessarion(studio, ['site', 'leave', 'threadmill', '--confirm', 'threadmill']);
+    expect([left.code, left.err]).toEqual([0, expect.any(String)]);
+    const now = await picture(own.folder);
+    const isNew = (line: string): boolean => /^main\/media\/(uploads\/letter\.txt|new\.svg) /.test(line);
+    expect(now.filter(isNew).length).toBe(2);
+    // Areas that it did not have before are empty folders now.
+    const isEmpty = (line: string): boolean => / 40\d+ folder$/.test(line) && !found.includes(line);
+    expect(now.filter((line) => !isNew(line) && !isEmpty(line))).toEqual(found);
+    for (const table of ['site', 'environment', 'snapshot'])
+      expect(await onRecords(studio, `SELECT * FROM ${table}`)).toEqual([]);
+    expect((await leftOvers(studio)).databases).toEqual([own.databases[0]?.database]);
+    await expect(fs.stat(join(studio.data, 'tessarion/stores/threadmill'))).rejects.toThrow('ENOENT');
+    const listed = await studio.client.call('transferList', { query: {} });
+    expect(listed.items.map((one) => `${one.kind} ${one.state}`)[0]).toBe('leave done');
+  });
+});
+
+describe('a site that is taken as it lies, step by step', { shuffle: false }, () => {
+  const page = (): Promise<string> => fs.readFile(join(own.folder, 'main/styles/site.css'), 'utf8');
+
+  it('keeps its folder, is copied, and gets files one by one, of which the forecast tells', async () => {
+    const before = await picture(own.folder);
+    const tried = await studio.client.call('siteTry', { body: { ...own, asItLies: true } });
+    expect(tried.moves).toEqual([]);
+    await done(studio, await studio.client.call('siteAdopt', { body: { ...own, asItLies: true } }));
+    const fence = (line: string): boolean => !line.startsWith('.tessarion-fence ');
+    expect((await picture(own.folder)).filter(fence)).toEqual(before);
+    await makeCopy(studio, 'threadmill', 'staging');
+    await fs.writeFile(join(folderOf(studio, 'threadmill/staging'), 'main/styles/site.css'), '/* new */');
+    await fs.writeFile(join(folderOf(studio, 'threadmill/staging'), 'main/media/more.svg'), '<svg/>');
+    await onSite(studio, 'threadmill/staging', (query) => query("UPDATE page SET title = 'Woad' WHERE slug = 'dye'"));
+    const forecast = await forecastOf(studio, 'threadmill/staging', 'threadmill/live');
+    expect(forecast.checks.find((check) => check.name === 'files in place')?.message).toContain('one by one');
+    await done(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: 'threadmill/live' } }),
+    );
+    expect(await page()).toBe('/* new */');
+    expect((await fs.lstat(join(own.folder, 'main'))).isDirectory()).toBe(true);
+    expect((await forecastOf(studio, 'threadmill/staging', 'threadmill/live')).written).toEqual([]);
+  });
+
+  it('is undone in place, and keeps what somebody changed meanwhile', async () => {
+    const [push] = (await studio.client.call('transferList', { query: { kind: 'push' } })).items;
+    await fs.writeFile(join(own.folder, 'main/media/more.svg'), '<svg id="of live"/>');
+    const id = push?.id as string;
+    const shown = await tessarion(studio, ['undo', id, '--confirm', 'threadmill/live']);
+    expect([shown.code, shown.err]).toEqual([0, expect.any(String)]);
+    expect(await page()).not.toBe('/* new */');
+    expect(await fs.readFile(join(own.folder, 'main/media/more.svg'), 'utf8')).toBe('<svg id="of live"/>');
+  });
+});
