@@ -131,6 +131,11 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       await press('Bring threadmill in');
       await page.getByRole('alert').getByText('refused').waitFor();
       await page.getByLabel('Password').fill(login?.password ?? '');
+      await press('Only look at it');
+      const moves = page.getByRole('list', { name: 'What would be moved' });
+      await moves.getByText('becomes a link to').first().waitFor();
+      expect(await moves.getByRole('listitem').first().textContent()).toBe('main moves to trees/main-…');
+      await sound();
       await press('Bring threadmill in');
       await page.waitForURL(/transfers\/t-/);
       await page.getByText('done').first().waitFor();
@@ -166,7 +171,7 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
 
       expect((await adopt('--root', 'public_html')).out).toContain('Done');
       const shown = await studio.client.call('environmentShow', { params: { site: name, environment: 'live' } });
-      expect(shown.roots).toEqual([{ name: 'public_html', path: `${folder}/public_html` }]);
+      expect(shown.roots).toEqual([{ name: 'public_html', path: `${folder}/public_html`, isPlain: false }]);
       await makeCopy(studio, name, 'staging');
       await writeFile(join(folderOf(studio, `${name}/staging`), 'public_html/new.txt'), 'new');
       await done(studio, await pushOnto(studio, `${name}/staging`, `${name}/live`));

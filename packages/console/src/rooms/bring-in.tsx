@@ -1,8 +1,10 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
+import type { ResponseOf } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
 import { FindChoice } from '../parts/find-choice.js';
+import { Icon } from '../parts/icon.js';
 import { Failure } from '../parts/states.js';
 import { NameField, TextField } from '../parts/text-field.js';
 import { client } from '../session.js';
@@ -10,7 +12,7 @@ import { client } from '../session.js';
 const ZONES = [...new Set(['UTC', ...Intl.supportedValuesOf('timeZone')])];
 const OWN_ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-/** Brings in a running site; nothing of it is changed. */
+/** Brings in a running site; what would be moved of it can be read first. */
 export function BringInRoom(): JSX.Element {
   const navigate = useNavigate();
   const servers = useQuery({ queryKey: ['servers'], queryFn: () => client.call('serverList') });
@@ -25,28 +27,32 @@ export function BringInRoom(): JSX.Element {
   const [timeZone, setTimeZone] = useState(ZONES.includes(OWN_ZONE) ? OWN_ZONE : 'UTC');
   const [database, setDatabase] = useState(NO_DATABASE);
   const server = chosen === '' ? (servers.data?.[0]?.name ?? '') : chosen;
+  const [asItLies, setAsItLies] = useState(false);
+  const { database: called, ...login } = database;
+  const body = {
+    name,
+    client: owner,
+    timeZone,
+    server,
+    folder,
+    roots: [root],
+    addresses: [{ name: 'main', url: address.replace(/\/+$/, '') }],
+    databases: [{ name: 'main', database: called, ...login }],
+    ...(profile === '' ? {} : { profile }),
+    ...(asItLies ? { asItLies } : {}),
+  };
+  const trial = useMutation({ mutationFn: () => client.call('siteTry', { body }) });
   const adopt = useMutation({
-    mutationFn: () => {
-      const { database: called, ...login } = database;
-      return client.call('siteAdopt', {
-        body: {
-          name,
-          client: owner,
-          timeZone,
-          server,
-          folder,
-          roots: [root],
-          addresses: [{ name: 'main', url: address.replace(/\/+$/, '') }],
-          databases: [{ name: 'main', database: called, ...login }],
-          ...(profile === '' ? {} : { profile }),
-        },
-      });
-    },
+    mutationFn: () => client.call('siteAdopt', { body }),
     onSuccess: (transfer) => void navigate(`/transfers/${transfer.id}`),
   });
-  const submit = (event: FormEvent): void => {
+  const isBusy = trial.isPending || adopt.isPending;
+  const submit = (event: FormEvent<HTMLFormElement>): void => {
     event.preventDefault();
-    if (!adopt.isPending) adopt.mutate();
+    if (isBusy) return;
+    const { submitter } = event.nativeEvent as SubmitEvent;
+    if (submitter?.getAttribute('name') === 'try') trial.mutate();
+    else adopt.mutate();
   };
   return (
     <>
@@ -133,17 +139,64 @@ export function BringInRoom(): JSX.Element {
             value={database}
             change={setDatabase}
           />
-          {adopt.isError && <Failure error={adopt.error} />}
+          <label className="tick">
+            <input type="checkbox" checked={asItLies} onChange={(event) => setAsItLies(event.target.checked)} />
+            <span>Leave its folders as they lie</span>
+          </label>
           <p className="q">
-            Rows and the contents of files stay as they are. So that a push can switch in one step, the folder{' '}
-            <span className="mono">{root}</span> becomes a link to <span className="mono">trees/{root}-…</span>, and
-            folders that visitors fill move to <span className="mono">keep/</span>, with links in their place.
+            {asItLies ? (
+              'Nothing is moved. Files of a push change one by one where they lie, and not in one step.'
+            ) : (
+              <>
+                Rows and the contents of files stay as they are. So that a push can switch in one step, the folder{' '}
+                <span className="mono">{root}</span> becomes a link to <span className="mono">trees/{root}-…</span>, and
+                folders that visitors fill move to <span className="mono">keep/</span>, with links in their place.
+              </>
+            )}
           </p>
-          <button type="submit" className="btn main big" disabled={adopt.isPending || server === ''}>
-            {adopt.isPending ? 'Looking at it' : `Bring ${name === '' ? 'it' : name} in`}
-          </button>
+          {trial.isError && <Failure error={trial.error} />}
+          {trial.data && <Trial {...trial.data} />}
+          {adopt.isError && <Failure error={adopt.error} />}
+          <div className="bring-acts">
+            <button type="submit" className="btn main big" disabled={isBusy || server === ''}>
+              {adopt.isPending ? 'Bringing it in' : `Bring ${name === '' ? 'it' : name} in`}
+            </button>
+            <button type="submit" name="try" className="btn big" disabled={isBusy || server === ''}>
+              {trial.isPending ? 'Looking at it' : 'Only look at it'}
+            </button>
+          </div>
         </section>
       </form>
     </>
+  );
+}
+
+const ACTS = { rename: 'moves to', folder: 'is made', link: 'becomes a link to' } as const;
+
+/** What was found, and what would be moved, in this order; nothing of it is done. */
+function Trial({ checks, moves }: ResponseOf<'siteTry'>): JSX.Element {
+  return (
+    <section className="trial" aria-label="What was found" role="status">
+      <ul>
+        {checks.map((check) => (
+          <li key={check.name + check.message}>
+            <Icon name={check.state === 'passed' ? 'check' : 'warn'} />
+            <span>
+              {check.message} {check.remedy !== undefined && <span className="qq">{check.remedy}</span>}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {moves.length > 0 && (
+        <ol aria-label="What would be moved">
+          {moves.map(({ act, path, to }) => (
+            <li key={`${act} ${path}`}>
+              <span className="mono">{path}</span> {ACTS[act]} {to !== null && <span className="mono">{to}</span>}
+            </li>
+          ))}
+        </ol>
+      )}
+      <p className="q">Nothing was done.</p>
+    </section>
   );
 }

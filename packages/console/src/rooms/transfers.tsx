@@ -23,6 +23,7 @@ const KINDS = [
   'snapshot',
   'remove',
   'adopt',
+  'leave',
 ] as const;
 const STATES = ['waiting', 'running', 'done', 'failed', 'stopped', 'undone'] as const;
 

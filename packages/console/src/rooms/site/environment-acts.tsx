@@ -13,7 +13,7 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
   const navigate = useNavigate();
   const follow = { onSuccess: (transfer: Transfer) => void navigate(`/transfers/${transfer.id}`) };
   const params = { site: site.name, environment: one.name };
-  const [asked, setAsked] = useState<'remove' | 'reset' | null>(null);
+  const [asked, setAsked] = useState<'remove' | 'reset' | 'leave' | null>(null);
   const snapshot = useMutation({
     mutationFn: () => client.call('snapshotTake', { body: { environment: one.path } }),
     ...follow,
@@ -26,10 +26,15 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
     mutationFn: () => client.call('resetCreate', { body: { from: `${site.name}/live`, onto: one.path } }),
     ...follow,
   });
+  const leave = useMutation({
+    mutationFn: (confirm: string) => client.call('siteLeave', { params: { site: site.name }, query: { confirm } }),
+    ...follow,
+  });
+  const copies = site.environments.length - 1;
   const isBusy = one.state === 'working';
   const own = one.drift?.up ?? 0;
   const theirs = own === 1 ? '1 item exists' : `${number(own)} items exist`;
-  const failure = [snapshot, remove, reset].find((act) => act.isError)?.error;
+  const failure = [snapshot, remove, reset, leave].find((act) => act.isError)?.error;
   return (
     <>
       {failure !== undefined && <Failure error={failure} />}
@@ -37,6 +42,17 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
         <button type="button" className="btn" disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
           Take a snapshot
         </button>
+        {one.kind === 'live' && (
+          <button
+            type="button"
+            className="btn danger"
+            disabled={isBusy || copies > 0}
+            title={copies > 0 ? 'Its copies are removed first.' : undefined}
+            onClick={() => setAsked('leave')}
+          >
+            Give the site back
+          </button>
+        )}
         {one.kind !== 'live' && (
           <>
             <Link
@@ -67,6 +83,19 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
       >
         {own > 0 ? `${theirs} only there, and ${own === 1 ? 'goes' : 'go'} with it. ` : ''}
         {one.size ? `${size(one.size.fileBytes + one.size.databaseBytes)} are freed.` : ''}
+      </Confirm>
+      <Confirm
+        isOpen={asked === 'leave'}
+        close={() => setAsked(null)}
+        title={`Give ${site.name} back as it was found`}
+        mustType={site.name}
+        button={`Give ${site.name} back`}
+        isDanger
+        act={(typed) => leave.mutate(typed)}
+      >
+        Its files and rows stay where they are, and its folders are put back where they were found. It no longer answers
+        through Tessarion’s gateway. Its snapshots, change requests and windows are forgotten; transfers and journal
+        stay.
       </Confirm>
       <Confirm
         isOpen={asked === 'reset'}
