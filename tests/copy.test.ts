@@ -277,6 +277,15 @@ describe('traces of live stop a copy, by name', () => {
     expect(accepted.state).toBe('done');
     await onSite(studio, LIVE, (query) => query('ALTER TABLE product DROP COLUMN supplier_email'));
   });
+
+  it('a column whose values look like names, whatever it is called', async () => {
+    await onSite(studio, LIVE, (query) =>
+      query("ALTER TABLE customer ADD COLUMN signed text; UPDATE customer SET signed = 'Anna'"),
+    );
+    const failed = await attempt('signed');
+    expect(failed.failure?.message).toContain('customer.signed (its values look like names of people)');
+    await onSite(studio, LIVE, (query) => query('ALTER TABLE customer DROP COLUMN signed'));
+  });
 });
 
 describe('what a copy may leave out, and its end', () => {

@@ -15,6 +15,7 @@ export { FileForm, walkRoot } from './environment/root-reader.js';
 export { keptLinks, makeMove, movesOf } from './environment/taking-layout.js';
 export * from './errors.js';
 export { lookAtSite, type TableHistory } from './profile/look-at-site.js';
+export { sampleValues } from './profile/look-at-tables.js';
 export * from './progress.js';
 export { LocalServer, showPath } from './server/local-server.js';
 export * from './server/server-connection.js';

@@ -1,6 +1,6 @@
 import { type Lookup, speaksOf, type TableFacts } from '@tessarion/core';
 import type pg from 'pg';
-import { connectTo } from '../database/connect.js';
+import { connectTo, databaseError } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import {
   type DatabaseLogin,
@@ -93,6 +93,28 @@ interface Samples {
   readonly rows: number;
   readonly values: Map<string, string[]>;
   readonly nullable: Set<string>;
+}
+
+/**
+ * Samples of the values that a table's columns hold, as text, by their names; null and bytes are left out.
+ *
+ * @throws {EngineError}
+ */
+export async function sampleValues(
+  login: DatabaseLogin,
+  shapes: readonly TableShape[],
+): Promise<ReadonlyMap<TableShape, ReadonlyMap<string, readonly string[]>>> {
+  const client = await connectTo(login, 'read', 'samples');
+  try {
+    await client.query(`SET statement_timeout = ${STATEMENT_MS}`);
+    const found = new Map<TableShape, ReadonlyMap<string, readonly string[]>>();
+    for (const shape of shapes) found.set(shape, (await samplesOf(client, shape)).values);
+    return found;
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await client.end();
+  }
 }
 
 async function samplesOf(client: pg.Client, shape: TableShape): Promise<Samples> {

@@ -1,7 +1,8 @@
 import type { Check } from '@tessarion/contract';
-import { looksPersonal, rulesForTable, shapeConflicts } from '@tessarion/core';
+import { looksPersonal, personalValues, rulesForTable, shapeConflicts } from '@tessarion/core';
 import {
   type BrokenMask,
+  type DatabaseLogin,
   EngineError,
   type Environment,
   type LeftOut,
@@ -12,6 +13,8 @@ import {
   profileName,
   readable,
   type SchemaShape,
+  sampleValues,
+  type TableShape,
 } from '@tessarion/engine';
 import { missingPaths, nearestWords, tablesOf } from '../facts/known-names.js';
 import { getSnapshot } from '../records/snapshots.js';
@@ -168,7 +171,8 @@ async function checkDatabases(
       const { schema } = view;
       checks.push(...serverChecks(schema, offers));
       found.broken.push(...masksThatBreak(schema, source.profile, name));
-      lookAtClasses(schema, source, name, wishes.leftOut, found);
+      const undecided = lookAtClasses(schema, source, name, wishes.leftOut, found);
+      found.personal.push(...(await personalByValues(login, undecided)));
       const misfits = await misfitsInCopy(name, login, schema.tables, source, destination, wishes.leftOut);
       found.misfits.push(...misfits.found);
       found.untried += misfits.untried;
@@ -216,23 +220,49 @@ function serverChecks(
   ];
 }
 
-/** Notes the columns that look personal, and the tables, about which nobody has decided. */
+/** A column that is copied as it is, and of which no name tells whether it is personal. */
+interface Undecided {
+  readonly table: TableShape;
+  readonly column: string;
+  readonly isOfVisitors: boolean;
+}
+
+/**
+ * Notes the columns whose names look personal, and the tables, about which nobody has decided.
+ *
+ * @returns the other columns of text about which nobody has decided
+ */
 function lookAtClasses(
   schema: SchemaShape,
   { profile }: Environment,
   database: string,
   leftOut: LeftOut,
   found: Found,
-): void {
+): Undecided[] {
+  const undecided: Undecided[] = [];
   for (const table of schema.tables) {
     const label = profileName(table);
     const columns = readable(table).map((column) => column.name);
     const rules = rulesForTable(profile, database, label, columns);
     if (rules.class === 'unclassified') found.unclassified.push(label);
     if (!['authored', 'collected'].includes(rules.class) || leftOut.tables.includes(label)) continue;
-    for (const column of rules.columns)
-      if (column.mask === undefined && looksPersonal(column.name)) found.personal.push(`${label}.${column.name}`);
+    for (const column of rules.columns) {
+      if (column.mask !== undefined) continue;
+      if (looksPersonal(column.name)) found.personal.push(`${label}.${column.name}`);
+      else if (table.columns.some((one) => one.name === column.name && one.isText))
+        undecided.push({ table, column: column.name, isOfVisitors: rules.class === 'collected' });
+    }
   }
+  return undecided;
+}
+
+/** Looks at samples of what columns hold, since a name may stand in one that is called anything. */
+async function personalByValues(login: DatabaseLogin, undecided: readonly Undecided[]): Promise<string[]> {
+  const samples = await sampleValues(login, [...new Set(undecided.map((one) => one.table))]);
+  return undecided.flatMap(({ table, column, isOfVisitors }) => {
+    const looks = personalValues(samples.get(table)?.get(column) ?? [], isOfVisitors);
+    return looks === undefined ? [] : [`${profileName(table)}.${column} (its values look like ${looks})`];
+  });
 }
 
 /** @param reason why columns are copied about which nobody has decided */
