@@ -181,7 +181,7 @@ describe('on the command line a change, at any time', () => {
     expect(opened.state).toBe('draft');
     await refused(`request withdraw ${opened.id}`, 2);
     expect(await out(`request withdraw ${opened.id} --reason "Asked for twice"`)).toContain('withdrawn');
-    await refused(`request ask ${opened.id}`, 1);
+    await refused(`request ask ${opened.id}`, 3);
   });
 
   it('is claimed, and what is claimed is asked for and handed over', async () => {
@@ -193,11 +193,11 @@ describe('on the command line a change, at any time', () => {
       `request open --from ${COPY} --title "Woad, second" --draft --wait-in-line`,
     );
     expect(second.waitsFor).toMatchObject([{ request: first.id }]);
-    await refused(`request ask-over ${first.id}`, 1);
+    await refused(`request ask-over ${first.id}`, 3);
     await out(`request ask-over ${second.id}`);
     expect((await asJson<RequestDetail>(`request show ${first.id}`)).wantedBy).toMatchObject([{ isAsked: true }]);
     await refused(`request yield ${first.id}`, 2);
-    await refused(`request yield ${first.id} --item page:99`, 1);
+    await refused(`request yield ${first.id} --item page:99`, 3);
     await out(`request yield ${first.id} --item ${item}`);
     expect((await asJson<RequestDetail>(`request show ${second.id}`)).waitsFor).toEqual([]);
     for (const one of [first, second]) await out(`request withdraw ${one.id} --reason "The test is over."`);
@@ -297,7 +297,7 @@ describe('people and roles', () => {
     expect(odd?.roles.map((one) => `${one.role} ${one.team}`)).toEqual(['operations null', 'developer night-shift']);
     await out(`people invite-again ${mail}`);
     await out(`people end ${mail}`);
-    await refused(`people invite-again ${mail}`, 1);
+    await refused(`people invite-again ${mail}`, 3);
     await out(`people readmit ${mail}`);
     await out(`people end ${mail}`);
     expect(await out('people remove-team night-shift')).toContain('is removed');
@@ -312,7 +312,7 @@ describe('people and roles', () => {
     expect(await out('role save auditor --may site.read journal.read')).toContain('site.read, journal.read');
     expect(await out('role list')).toMatch(/auditor \(own\)\n {2}site\.read/);
     await refused('role save auditor --may everything', 2);
-    await refused('role save editor --may site.read', 1);
+    await refused('role save editor --may site.read', 3);
     await out('role remove auditor');
     expect(await refused('role save mine --may site.read', 3, bror)).toContain('may not make roles');
     expect(await refused('journal list', 3, bror)).toContain('Not allowed.');

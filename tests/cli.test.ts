@@ -151,6 +151,7 @@ describe('what is written wrongly', () => {
     expect([asked.code, asked.err]).toEqual([3, expect.stringContaining('--confirm threadmill/live')]);
     const entries = await asJson<{ items: { details: { rule?: string } }[] }>('journal list --outcome refused');
     expect(entries.items.map((one) => one.details.rule)).not.toContain('not-confirmed');
+    await kept.restore();
   });
 });
 
@@ -282,7 +283,7 @@ describe('making and removing a copy', () => {
     const watched = await run(`watch ${id} --json`);
     expect(JSON.parse(watched.out)).toMatchObject({ id, state: 'done' });
     expect((await run(`watch ${id}`)).code).toBe(0);
-    expect(await refused(`stop ${id}`, 1)).toContain('is done and cannot be stopped');
+    expect(await refused(`stop ${id}`, 3)).toContain('is done and cannot be stopped');
     const shown = await out(`transfer show ${id}`);
     expect(shown).toMatch(/clone t-\S+, done, by /);
     expect(shown).toContain('Make its folder, databases and logins');
@@ -330,7 +331,7 @@ describe('pushing and taking back', () => {
     expect(await onSite(studio, LIVE, (query) => query("SELECT title FROM page WHERE slug = 'dye'"))).toEqual(former);
     expect(await out('transfer list --kind push')).toMatch(new RegExp(`${id} .* undone `));
     const again = await run(`undo ${id} --confirm ${LIVE}`);
-    expect([again.code, again.err]).toEqual([1, expect.stringContaining('undone')]);
+    expect([again.code, again.err]).toEqual([3, expect.stringContaining('undone')]);
   });
 
   it('fills in the other end where only one fits, and asks for it otherwise', async () => {

@@ -1,6 +1,7 @@
 import { ServiceProblem, ServiceUnreachable } from '@tessarion/client';
 import type { Command, CommanderError } from 'commander';
 import { byOption } from './fields.js';
+import { used } from './used-settings.js';
 
 /** 0 done, 1 failed, 2 usage, 3 refused by a rule, 4 collisions left, 5 outdated, 6 cannot reach the service. */
 export type ExitCode = 1 | 2 | 3 | 4 | 5 | 6;
@@ -27,6 +28,8 @@ const REFUSALS = new Set([
   'tessarion:needs-approval',
   'tessarion:claimed',
   'tessarion:closed',
+  'tessarion:taken',
+  'tessarion:conflict',
 ]);
 
 /** What ends with a code of its own. */
@@ -41,6 +44,8 @@ const CODES: Readonly<Record<string, ExitCode>> = {
 const nameOf = (command: Command): string =>
   command.parent ? `${nameOf(command.parent)} ${command.name()}` : command.name();
 
+const has = (command: Command, long: string): boolean => command.options.some((one) => one.long === long);
+
 const helpOf = (command: Command): string => `See: ${nameOf(command)} --help`;
 
 /** What was typed and is not understood; undefined where the help is the answer. */
@@ -48,6 +53,13 @@ export function usageError({ code, message }: CommanderError, command: Command):
   if (code === 'commander.help') return undefined;
   const [what = '', ...suggestions] = message.replace(/^error: /, '').split('\n');
   const said = (text: string): string => `${text.charAt(0).toUpperCase()}${text.slice(1).replace(/\.?$/, '.')}`;
+  if (code === 'commander.excessArguments' && ['--from', '--onto'].every((long) => has(command, long)))
+    return new CliError(
+      2,
+      said(what),
+      'Both ends are named by options: --from SITE/NAME --onto SITE/NAME.',
+      helpOf(command),
+    );
   if (code !== 'commander.missingMandatoryOptionValue')
     return new CliError(2, said(what), suggestions.join(' '), helpOf(command));
   const missing = command.options.filter(
@@ -85,6 +97,11 @@ export function describeError(error: unknown, command: Command): { code: ExitCod
           ...byOption(problem.fields, command).map((field) => `${field.option}: ${field.message}`),
           helpOf(command),
         ],
+      };
+    if (problem.type === 'tessarion:not-signed-in' && used.tokenFrom !== undefined)
+      return {
+        code,
+        lines: [`${problem.title}.`, `${problem.detail} It came from ${used.tokenFrom}.`, problem.next ?? ''],
       };
     return {
       code,

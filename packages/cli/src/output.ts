@@ -34,6 +34,10 @@ export function tile(kind: keyof typeof LETTER, state: keyof typeof GLYPHS): str
   return state === 'failed' ? red(text) : KIND_COLOUR[kind](text);
 }
 
+/** What the glyphs of some states mean, for the foot of a list. */
+export const legend = (states: Iterable<keyof typeof GLYPHS>): string =>
+  [...states].map((state) => `${(isAscii ? ASCII_GLYPHS : GLYPHS)[state]} ${state.replaceAll('-', ' ')}`).join('   ');
+
 export const arrow = isAscii ? '->' : '→';
 
 /** A bar of 40 tiles. */
@@ -42,34 +46,45 @@ export function bar(share: number): string {
   return (isAscii ? '#' : '■').repeat(done) + (isAscii ? '.' : '□').repeat(40 - done);
 }
 
-// A reader that has seen enough (`| head`) is no failure.
+/** Set once whoever read has gone (`| head`): that is no failure, and ends nothing that was begun. */
+let isUnread = false;
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {
-  if (error.code === 'EPIPE') process.exit(0);
-  throw error;
+  if (error.code !== 'EPIPE') throw error;
+  isUnread = true;
 });
 
 export function print(text = ''): void {
-  process.stdout.write(`${text}\n`);
+  if (!isUnread) process.stdout.write(`${text}\n`);
 }
 
 /** The most that stands in a line of sentences. */
 const LINE = 100;
 
-/** Prints sentences, broken between words where the line ends; a word that is longer stands in one of its own. */
-export function say(text: string): void {
-  const width = Math.min(LINE, process.stdout.columns || LINE);
+/** Sentences, broken between words where the line ends; a word that is longer stands in one of its own. */
+export function wrap(text: string, columns: number | undefined): string {
+  const width = Math.min(LINE, columns || LINE);
   const lines: string[] = [];
   for (const word of text.split(' ')) {
     const last = lines.at(-1);
     if (last === undefined || stripVTControlCharacters(`${last} ${word}`).length > width) lines.push(word);
     else lines[lines.length - 1] = `${last} ${word}`;
   }
-  print(lines.join('\n'));
+  return lines.join('\n');
 }
 
-/** Writes text as it comes, no faster than whoever reads it. */
+/** Prints sentences in lines of at most 100 columns. */
+export const say = (text: string): void => print(wrap(text, process.stdout.columns));
+
+/** Tells beside the output how things go, in lines of at most 100 columns. */
+export const tell = (text: string): void => void process.stderr.write(`${wrap(text, process.stderr.columns)}\n`);
+
+/** Writes text as it comes, no faster than whoever reads it, and as long as somebody does. */
 export async function writeOut(pieces: AsyncIterable<string>): Promise<void> {
-  for await (const piece of pieces) if (!process.stdout.write(piece)) await once(process.stdout, 'drain');
+  for await (const piece of pieces) {
+    if (isUnread) return;
+    if (!process.stdout.write(piece))
+      await Promise.race([once(process.stdout, 'drain'), once(process.stdout, 'close')]);
+  }
 }
 
 /** One document. A list has one shape, whether it is read in pages or whole. */

@@ -5,8 +5,9 @@ import { sendByNode } from '@tessarion/client/node';
 import type { EnvironmentKind, Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
-import { bold, count, cut, dim, print, printJson, printTable, say, when } from './output.js';
+import { bold, count, cut, dim, print, printJson, printTable, say, tell, when } from './output.js';
 import { readSettings } from './settings.js';
+import { used } from './used-settings.js';
 import { mayHaveChanged, reportEnd, watchTransfer } from './watch.js';
 
 interface Common {
@@ -20,6 +21,14 @@ interface Common {
 export async function connect(command: Command): Promise<Client> {
   const flags = command.optsWithGlobals<Common>();
   const [url, token] = await readSettings(flags);
+  if (!/^https?:\/\//.test(url?.value ?? ''))
+    throw new CliError(
+      2,
+      `"${url?.value}" (${url?.source}) is no address.`,
+      'It begins with http:// or https://.',
+      `For example: --url http://${url?.value ?? ''}`,
+    );
+  used.tokenFrom = token?.value === undefined ? undefined : token.source;
   return new Client({
     url: (url?.value ?? '').replace(/\/+$/, ''),
     send: sendByNode,
@@ -48,7 +57,7 @@ export async function ask(question: string, flag: string): Promise<string> {
     throw new CliError(
       3,
       'This needs to be confirmed.',
-      'There is no terminal to ask on.',
+      `${question.trim()} There is no terminal to ask on.`,
       `Give the answer with ${flag}.`,
     );
   const prompt = createInterface({ input: process.stdin, output: process.stderr });
@@ -109,7 +118,7 @@ export async function finish(
     else print(transfer.id);
     return false;
   }
-  if (!options.json) process.stderr.write(`${transfer.id}  ${transfer.sentence.map((piece) => piece.text).join('')}\n`);
+  if (!options.json) tell(`${transfer.id}  ${transfer.sentence.map((piece) => piece.text).join('')}`);
   const ended = await watchTransfer(client, transfer.id);
   if (options.json) printJson(ended);
   if (!options.json || ended.state !== 'done') reportEnd(ended);

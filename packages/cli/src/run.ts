@@ -54,7 +54,11 @@ export async function run(): Promise<void> {
     }
     const { code, lines } = describeError(told, reached);
     const isJson = process.argv.includes('--json');
-    process.stderr.write(isJson ? `${JSON.stringify(problemOf(told, code, reached))}\n` : `${lines.join('\n')}\n`);
+    if (isJson) process.stderr.write(`${JSON.stringify(problemOf(told, code, reached))}\n`);
+    else {
+      const { wrap } = await import('./output.js');
+      for (const line of lines.join('\n').split('\n')) process.stderr.write(`${wrap(line, process.stderr.columns)}\n`);
+    }
     process.exitCode = code;
   }
 }

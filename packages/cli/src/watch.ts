@@ -2,7 +2,7 @@ import { setTimeout } from 'node:timers/promises';
 import { type Client, followEvents } from '@tessarion/client';
 import type { StreamEvent, TransferDetail } from '@tessarion/contract';
 import { CliError } from './errors.js';
-import { bar, bold, count, dim, print, say, size } from './output.js';
+import { bar, bold, count, dim, print, say, size, tell } from './output.js';
 
 const ENDED = new Set(['done', 'failed', 'stopped', 'undone']);
 
@@ -23,7 +23,7 @@ export async function watchTransfer(client: Client, id: string): Promise<Transfe
     if (isTerminal) process.stderr.write('\r\u001b[K');
     if (transfer.placeInLine !== null && !shown.has('line')) {
       shown.add('line');
-      process.stderr.write(`Waits in line: ${transfer.placeInLine} before it.\n`);
+      tell(`Waits in line: ${transfer.placeInLine} before it.`);
     }
     for (const step of transfer.steps) {
       if (step.state === 'coming' || step.state === 'running' || shown.has(step.name)) continue;
@@ -32,8 +32,8 @@ export async function watchTransfer(client: Client, id: string): Promise<Transfe
         step.startedAt && step.endedAt
           ? ((Date.parse(step.endedAt) - Date.parse(step.startedAt)) / 1000).toFixed(1)
           : '';
-      process.stderr.write(
-        `${step.state === 'done' ? ' ' : '!'} ${step.title}${step.detail ? dim(`: ${step.detail}`) : ''} ${dim(`${seconds} s`)}\n`,
+      tell(
+        `${step.state === 'done' ? ' ' : '!'} ${step.title}${step.detail ? dim(`: ${step.detail}`) : ''} ${dim(`${seconds} s`)}`,
       );
     }
     if (isTerminal && !ENDED.has(transfer.state) && transfer.progress)
@@ -50,7 +50,8 @@ export async function watchTransfer(client: Client, id: string): Promise<Transfe
       }
     }
     if (detached && !ENDED.has(transfer.state)) {
-      print(`\nDetached; ${id} goes on. Watch it: tessarion watch ${id}   Stop it: tessarion stop ${id}`);
+      print();
+      say(`Detached; ${id} goes on. Watch it: tessarion watch ${id}   Stop it: tessarion stop ${id}`);
     }
     return transfer;
   } finally {

@@ -37,6 +37,7 @@ export * from './notice/audience.js';
 export * from './notice/digest.js';
 export * from './notice/webhook.js';
 export * from './pattern.js';
+export * from './plain-issue.js';
 export * from './profile/check.js';
 export * from './profile/classify.js';
 export { columnPlace } from './profile/column-place.js';

@@ -105,7 +105,8 @@ Also      ${Object.values(COLLEAGUES)
     .join(', ')}
 Password  ${remembered.password}
 A site    http://threadmill.localhost:${ready.gatewayPort}  (editors: editor / editor-of-the-demo)
-Commands  TESSARION_URL=${ready.url} TESSARION_TOKEN=${remembered.token} bin/tessarion site list
+Commands, in this folder:
+export TESSARION_URL=${ready.url} TESSARION_TOKEN=${remembered.token} PATH="$PWD/bin:$PATH"
 Stop it with Ctrl-C; it goes on where it was at the next start.`);
   process.send?.('ready');
 }

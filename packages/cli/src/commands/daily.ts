@@ -67,6 +67,12 @@ async function makeForecast(
   return awaitForecast(client, await client.call('forecastCreate', { body }));
 }
 
+/** Decisions about what does not collide, which somebody may have misspelt. */
+const unknownDecisions = ({ checks }: Forecast): string =>
+  checks
+    .flatMap((check) => (check.name === 'decisions' && check.state === 'failed' ? [` ${check.message}`] : []))
+    .join('');
+
 /** A forecast that somebody has read, so that what was read is what is done. @throws {CliError} */
 async function readForecast(client: Client, id: string, options: MergeOptions): Promise<Forecast> {
   const { from, onto, snapshot, replace, only, except, take, keep, edit, rest, run } = options;
@@ -118,7 +124,7 @@ async function merge(options: MergeOptions, command: Command, way: 'push' | 'pul
   if (forecast.unsettled > 0)
     throw new CliError(
       4,
-      `${forecast.unsettled === 1 ? '1 item collides' : `${forecast.unsettled} items collide`}; nothing was written.`,
+      `${forecast.unsettled === 1 ? '1 item collides' : `${forecast.unsettled} items collide`}; nothing was written.${unknownDecisions(forecast)}`,
       'Somebody has to say which side counts.',
       'Settle one by one with --take ID or --keep ID, all others with --rest source or --rest destination, or leave items out with --except ID.',
     );

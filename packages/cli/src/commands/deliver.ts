@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
-import { bold, print, printJson, when } from '../output.js';
+import { bold, print, printJson, say, when } from '../output.js';
 import { confirming, connect, wantsJson } from '../program.js';
 import { reportEnd, watchTransfer } from '../watch.js';
 import { examples, json } from './options.js';
@@ -32,7 +32,7 @@ export function addDeliver(program: Command): void {
     const client = await connect(command);
     const request = await client.call('requestShow', byId(id));
     const sentence = request.sentence.map((piece) => piece.text).join('');
-    if (!wantsJson(command)) print(bold(sentence));
+    if (!wantsJson(command)) say(bold(sentence));
     const asked = { given: options.confirm, question: `Deliver "${request.title}"`, thing: request.onto };
     const changed = await confirming(asked, (confirm) =>
       client.call('requestDeliver', {

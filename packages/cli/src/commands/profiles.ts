@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { checkProfile, type LayerDocument, type ProfileMistake, readLayer } from '@tessarion/core';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
-import { cut, print, printJson, printTable, when } from '../output.js';
+import { cut, print, printJson, printTable, say, when } from '../output.js';
 import { ask, connect, mustSayYes, readPath, wantsJson } from '../program.js';
 
 /** Commands on profiles. */
@@ -125,9 +125,7 @@ export function addProfileCommands(program: Command): void {
           .toSorted((a, b) => rank.indexOf(a.certainty) - rank.indexOf(b.certainty))
           .map((one) => [one.certainty, cut(one.what, 32), cut(one.says, 18), cut(one.reason, 40)]),
       );
-      print(
-        `Written to ${options.into}. What is open is yours to decide; then: tessarion profile save ${options.into}`,
-      );
+      say(`Written to ${options.into}. What is open is yours to decide; then: tessarion profile save ${options.into}`);
     });
   profile
     .command('use')

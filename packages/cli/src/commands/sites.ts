@@ -1,7 +1,7 @@
 import { type Environment, EnvironmentKind, EnvironmentState } from '@tessarion/contract';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { ago, bold, cut, print, printJson, printTable, size, tile } from '../output.js';
+import { ago, bold, cut, dim, legend, print, printJson, printTable, size, tile } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { addBringing } from './bringing.js';
 import { examples, json } from './options.js';
@@ -42,6 +42,7 @@ export function addSites(program: Command): void {
             ? 'No sites yet. Bring one in: tessarion site adopt --help'
             : 'No site is like that. See all of them: tessarion site list',
         );
+      const states = new Set(sites.flatMap((one) => one.environments.map((e) => e.state)));
       printTable(
         ['site', 'client', 'environments', 'what is going on'],
         sites.map((one) => [
@@ -51,6 +52,7 @@ export function addSites(program: Command): void {
           cut(one.environments.map((e) => e.reason).find((reason) => reason !== '') ?? '', 34),
         ]),
       );
+      print(dim(legend(states)));
       const compared = sites.flatMap((one) => one.environments.flatMap((e) => (e.drift ? [e.drift.at] : []))).sort();
       // What is in step was so when it was looked at.
       if (compared[0] !== undefined && sites.length > 0)

@@ -1,5 +1,6 @@
 import { Document, isMap, isNode, isSeq, type Node } from 'yaml';
 import { addTo } from '../multimap.js';
+import { plainIssue } from '../plain-issue.js';
 import { inconsistencies } from './inconsistencies.js';
 import { type Layer, mistakesOf, type ProfileMistake, sortByLine, writePath } from './layer.js';
 import { type LayerDocument, type Profile, ProfileSchema } from './schema.js';
@@ -83,7 +84,7 @@ export function composeLayers(layers: readonly NamedLayer[]): Composition {
     }
     return { layer: own.name, line: own.lineOf(path) };
   };
-  const parsed = ProfileSchema.safeParse(composed);
+  const parsed = ProfileSchema.safeParse(composed, { error: plainIssue });
   if (!parsed.success) {
     const found = parsed.error.issues.flatMap((issue) =>
       mistakesOf([issue], (path) => lineOf(path).line).map((one) => ({ ...one, layer: lineOf(issue.path).layer })),

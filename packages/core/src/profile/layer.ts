@@ -1,5 +1,6 @@
 import { isMap, isScalar, isSeq, LineCounter, type Node, visit } from 'yaml';
 import type { z } from 'zod';
+import { plainIssue } from '../plain-issue.js';
 import { contentOf, parseBounded, UnboundedDocumentError } from './bounded-yaml.js';
 import { type LayerDocument, LayerSchema, ProfileSchema } from './schema.js';
 
@@ -51,7 +52,9 @@ function readBounded(text: string): LayerCheck {
   const layer = { lineOf: (path: readonly PropertyKey[]): number => lineOf(document.contents, path, lines) };
   const content = contentOf(document);
   const isWhole = !isRecord(content) || (content.tessarion !== 'part/1' && content.base === undefined);
-  const parsed = (isWhole ? LayerSchema.extend({ areas: ProfileSchema.shape.areas }) : LayerSchema).safeParse(content);
+  const parsed = (isWhole ? LayerSchema.extend({ areas: ProfileSchema.shape.areas }) : LayerSchema).safeParse(content, {
+    error: plainIssue,
+  });
   if (!parsed.success) return { ok: false, mistakes: mistakesOf(parsed.error.issues, layer.lineOf) };
   if (parsed.data.tessarion === 'part/1' && (parsed.data.base !== undefined || parsed.data.parts !== undefined))
     return {

@@ -121,7 +121,7 @@ export function plainSentence(
         path(facts.from),
         plain(
           facts.leftOut > 0
-            ? `, leaving out ${facts.leftOut} things, personal data masked.`
+            ? `, leaving out ${counted(facts.leftOut, 'thing')}, personal data masked.`
             : ', personal data masked.',
         ),
       ];

@@ -12,6 +12,7 @@ import {
   type Problem,
 } from '@tessarion/contract';
 import type { Actor } from '@tessarion/core';
+import { plainIssue } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
 import Fastify, {
   type FastifyBaseLogger,
@@ -131,7 +132,9 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
       await limits.ofStranger(request.ip);
       throw new ProblemError(
         'not-signed-in',
-        'You are not signed in.',
+        request.headers.authorization === undefined
+          ? 'You are not signed in.'
+          : 'This token is not known, or has ended.',
         'Sign in: in the console, or with tessarion sign-in.',
       );
     }
@@ -324,7 +327,9 @@ function toProblem(error: unknown): Problem {
 }
 
 function parsed(type: z.ZodType, value: unknown, part: string): unknown {
-  const result = type.safeParse(type instanceof z.ZodUndefined ? undefined : (value ?? {}));
+  const result = type.safeParse(type instanceof z.ZodUndefined ? undefined : (value ?? {}), {
+    error: plainIssue,
+  });
   if (result.success && holdsNul(result.data))
     throw new ProblemError('invalid', 'A NUL stands in a text, which no record can hold.', 'Take it out.');
   if (result.success) return result.data;

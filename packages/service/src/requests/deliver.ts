@@ -54,12 +54,12 @@ export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promi
     .where({ request_id: request.id, phase: 'before' })
     .whereNull('done_at')
     .orderBy('position')
-    .first('text');
+    .first('id', 'text');
   if (step)
     throw new ProblemError(
       'checks-failed',
       `A step before the delivery is not done: ${step.text}`,
-      'Do it, and tick it.',
+      `Do it, and tick it: tessarion request tick ${request.id} --step ${step.id}`,
     );
   const forecast = (await trx<ForecastRecord>('forecast').where({ id: request.forecast }).first()) as ForecastRecord;
   readyToGo(forecast, `tessarion request revise ${request.id}`);

@@ -1,6 +1,9 @@
+import { personalValues } from '../../mask/personal-values.js';
 import type { ColumnRule, DataClass, MaskRule } from '../schema.js';
 import type { ColumnFacts, Suggestion, TableFacts } from './facts.js';
 
+/** Told by what a column is called alone. */
+const BY_NAME = 'by its name';
 const MAIL = /^[^\s@]+@[^\s@]+\.[a-z]{2,}$/i;
 const ADDRESS_V4_OR_V6 = /^(\d{1,3}(\.\d{1,3}){3}|[0-9a-f]{0,4}(:[0-9a-f]{0,4}){2,7})$/i;
 const PHONE = /^\+?[\d\s()/.-]{6,20}$/;
@@ -39,7 +42,7 @@ export function suggestMasks(
     if (!column.isText && !/^(inet|date|timestamp)/.test(column.type)) continue;
     const one = personal(column, dataClass, isStaff);
     // Many things have a name; people have more than that.
-    if (!one || (one.kind === 'name' && !isOfPeople)) continue;
+    if (!one || (one.kind === 'name' && one.reason === BY_NAME && !isOfPeople)) continue;
     const isUnique = [table.key, ...table.uniques].some(
       (columns) => columns.length === 1 && columns[0] === column.name,
     );
@@ -75,13 +78,18 @@ function personal(
   ];
   for (const [kind, pattern, words] of looks)
     if (share(column, pattern) >= MOST) return { kind, certainty: 'sure', reason: `its values look like ${words}` };
-  if (named === undefined) return undefined;
+  if (named === undefined) {
+    const isNames = dataClass === 'collected' && personalValues(column.samples, true) === 'names of people';
+    return isNames && column.isText
+      ? { kind: 'name', certainty: 'likely', reason: 'its values look like names of people' }
+      : undefined;
+  }
   // The login of a member of staff is kept; what is not of people is not personal.
   if (isStaff && named === 'null') return undefined;
   if (named !== 'null' && !isOfPeople) return undefined;
   if (named === 'null' && dataClass === 'authored' && !isStaff) return undefined;
   const fits = named !== 'phone' || column.samples.length === 0 || share(column, PHONE) >= MOST;
-  return { kind: named, certainty: fits && named !== 'free-text' ? 'sure' : 'likely', reason: 'by its name' };
+  return { kind: named, certainty: fits && named !== 'free-text' ? 'sure' : 'likely', reason: BY_NAME };
 }
 
 const COUNTERS =

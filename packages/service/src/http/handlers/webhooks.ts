@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
+import { isIP } from 'node:net';
 import type { Webhook, WebhookDelivery } from '@tessarion/contract';
-import { ANNOUNCED } from '@tessarion/core';
+import { ANNOUNCED, isPrivateAddress } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { readCursor, writeCursor } from '../../records/cursor.js';
@@ -55,6 +56,8 @@ const toDelivery = (row: DeliveryRow): WebhookDelivery => ({
 const absent = (id: string): ProblemError =>
   new ProblemError('not-found', `There is no webhook ${id}.`, 'List them: tessarion webhook list');
 
+const hostOf = ({ hostname }: URL): string => hostname.replace(/^\[|\]$/g, '');
+
 export const webhookHandlers: Handlers<
   'webhookList' | 'webhookAdd' | 'webhookRemove' | 'webhookDeliveries' | 'webhookResend'
 > = {
@@ -66,6 +69,13 @@ export const webhookHandlers: Handlers<
     const target = new URL(body.url);
     if (target.username !== '' || target.password !== '')
       throw new ProblemError('invalid', 'An address with a password in it is shown to others.', 'Leave it out.');
+    const inside = isIP(hostOf(target)) && isPrivateAddress(hostOf(target));
+    if (inside && body.allowsPrivate !== true)
+      throw new ProblemError(
+        'invalid',
+        `${hostOf(target)} is a private address, which no webhook may reach unasked.`,
+        'Allow it for this one: --allow-private',
+      );
     const secret = `whsec_${randomBytes(32).toString('base64')}`;
     const row = {
       id: newId('w'),
