@@ -209,6 +209,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
   siteList: () => ({}),
   siteShow: ({ site }) => ({ params: { site } }),
   siteTag: ({ site }) => ({ params: { site }, body: { tags: [] } }),
+  serverClear: () => ({ params: { name: 'harbour-1' }, query: { confirm: 'no' } }),
   siteTry: ({ site }) => ({
     body: {
       name: site,

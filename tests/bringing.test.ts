@@ -171,3 +171,35 @@ describe('a site that is taken as it lies, step by step', { shuffle: false }, ()
     expect(await fs.readFile(join(own.folder, 'main/media/more.svg'), 'utf8')).toBe('<svg id="of live"/>');
   });
 });
+
+describe('what lies on a server and belongs to nothing', () => {
+  const left = async () => (await studio.client.call('serverList'))[0]?.leftBehind;
+
+  it('is named, and removed by name; what is being made, or is not ours, never', async () => {
+    expect(await left()).toEqual({ databases: [], folders: [] });
+    const making = await studio.client.call('environmentCreate', {
+      params: { site: 'threadmill' },
+      body: { name: 'orphan', kind: 'dev' },
+    });
+    for (let state = 'running'; state !== 'done'; ) {
+      ({ state } = await studio.client.call('transferShow', { params: { id: making.id } }));
+      expect(await left()).toEqual({ databases: [], folders: [] });
+    }
+    await fs.mkdir(join(studio.hosts, 'of-somebody-else'));
+    // As where records are put back from a backup.
+    await onRecords(studio, "DELETE FROM environment WHERE path = 'threadmill/orphan'");
+    const found = await left();
+    expect(found?.databases).toEqual([expect.stringMatching(/^threadmill_orphan_/)]);
+    expect(found?.folders).toEqual([join(studio.hosts, 'threadmill--orphan')]);
+    const told = await tessarion(studio, ['server', 'list']);
+    expect(told.out).toContain('tessarion server clear harbour-1');
+    const asked = await tessarion(studio, ['server', 'clear', 'harbour-1']);
+    expect([asked.code, asked.err]).toEqual([3, expect.stringContaining('--confirm harbour-1')]);
+    const cleared = await tessarion(studio, ['server', 'clear', 'harbour-1', '--confirm', 'harbour-1']);
+    expect([cleared.code, cleared.out]).toEqual([0, expect.stringContaining('threadmill--orphan')]);
+    expect(await left()).toEqual({ databases: [], folders: [] });
+    const all = await leftOvers(studio);
+    expect(all.folders).toContain('of-somebody-else');
+    expect([...all.databases, ...all.roles, ...all.folders].filter((name) => name.includes('orphan'))).toEqual([]);
+  });
+});

@@ -515,6 +515,8 @@ export const Server = z.object({
   freeBytes: z.number().nullable(),
   /** Databases there that the login of every site may open. */
   openToAll: z.array(z.string()),
+  /** Databases and folders there that this installation made, and that belong to nothing that it knows. */
+  leftBehind: z.object({ databases: z.array(z.string()), folders: z.array(z.string()) }),
 });
 export type Server = z.infer<typeof Server>;
 

@@ -1,7 +1,7 @@
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
-import { bold, dim, print, printJson, printTable, size } from '../output.js';
-import { connect, wantsJson } from '../program.js';
+import { bold, dim, print, printJson, printTable, say, size } from '../output.js';
+import { confirming, connect, wantsJson } from '../program.js';
 import { type DatabaseOptions, databaseAddress, databaseOptions, examples, json } from './options.js';
 
 /** Commands on servers. */
@@ -25,6 +25,38 @@ export function addServers(program: Command): void {
       ]),
       [4],
     );
+    for (const { name, leftBehind } of servers) {
+      const { databases, folders } = leftBehind;
+      if (databases.length > 0) say(`On ${name} these databases belong to nothing here: ${databases.join(', ')}`);
+      if (folders.length > 0) say(`On ${name} these folders belong to nothing here: ${folders.join(', ')}`);
+      if (databases.length + folders.length > 0) print(dim(`Remove them: tessarion server clear ${name}`));
+    }
+  });
+  examples(
+    json(
+      server
+        .command('clear')
+        .argument('<name>')
+        .description('remove what was made here and belongs to nothing, such as what a death left behind')
+        .option('--confirm <NAME>', 'names the server in full'),
+    ),
+    'tessarion server clear harbour-1',
+    'tessarion server clear harbour-1 --confirm harbour-1 --json',
+  ).action(async (name: string, options: { confirm?: string }, command: Command) => {
+    const client = await connect(command);
+    const found = (await client.call('serverList')).find((one) => one.name === name)?.leftBehind;
+    const all = [...(found?.databases ?? []), ...(found?.folders ?? [])];
+    if (found && all.length === 0) {
+      if (wantsJson(command)) printJson(found);
+      else print(`Nothing is left behind on ${name}.`);
+      return;
+    }
+    const asked = { given: options.confirm, question: `Remove ${all.join(', ')} for good`, thing: name };
+    const removed = await confirming(asked, (confirm = '') =>
+      client.call('serverClear', { params: { name }, query: { confirm } }),
+    );
+    if (wantsJson(command)) printJson(removed);
+    else say(`Removed: ${[...removed.databases, ...removed.folders].join(', ') || 'nothing'}.`);
   });
   examples(
     json(

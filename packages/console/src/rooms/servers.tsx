@@ -63,6 +63,7 @@ export function ServersRoom(): JSX.Element {
 
 function Shown({ server }: { readonly server: Server }): JSX.Element {
   const sites = useSites();
+  const left = [...server.leftBehind.databases, ...server.leftBehind.folders];
   const here = (sites.data ?? []).flatMap((site) => site.environments.filter((one) => one.server === server.name));
   return (
     <div className="stack">
@@ -81,6 +82,12 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
           {server.openToAll.length === 1 ? 'is' : 'are'} not its own:{' '}
           <span className="mono">{server.openToAll.join(', ')}</span>. As the administrator of the database server:{' '}
           <span className="mono">REVOKE CONNECT ON DATABASE {server.openToAll[0]} FROM PUBLIC</span>
+        </p>
+      )}
+      {left.length > 0 && (
+        <p className="q noted">
+          Made here, and belonging to nothing any more: <span className="mono">{left.join(', ')}</span>. To remove{' '}
+          {left.length === 1 ? 'it' : 'them'}: <span className="mono">tessarion server clear {server.name}</span>
         </p>
       )}
     </div>

@@ -65,6 +65,18 @@ export const fleetEndpoints = {
     response: s.Server,
     status: 201,
   }),
+  serverClear: endpoint({
+    method: 'DELETE',
+    path: '/servers/:name/left-behind',
+    permission: 'server.manage',
+    about: 'installation',
+    costs: 10,
+    summary: 'Remove databases and folders that this installation made and that belong to nothing that it knows.',
+    params: z.object({ name: s.Name }),
+    query: z.strictObject({ confirm: z.string() }),
+    body: none,
+    response: s.Server.shape.leftBehind,
+  }),
   siteList: endpoint({
     method: 'GET',
     path: '/sites',

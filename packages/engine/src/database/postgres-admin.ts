@@ -135,8 +135,16 @@ export class PostgresAdmin {
     return rows.map((row) => row.datname as string);
   }
 
-  /** Makes a login that may connect to its own, empty database only. Making what is there already starts it anew. */
-  async create(login: DatabaseLogin, make: DatabaseMake = PLAIN_DATABASE, connectionLimit = 40): Promise<void> {
+  /**
+   * Makes a login that may connect to its own, empty database only. Making what is there already starts it anew.
+   *
+   * @param mark stands as a comment on both, by which they can be found again
+   */
+  async create(
+    login: DatabaseLogin,
+    make: DatabaseMake = PLAIN_DATABASE,
+    { connectionLimit = 40, mark }: { readonly connectionLimit?: number; readonly mark?: string } = {},
+  ): Promise<void> {
     const { extensions, locale, settings } = make;
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
@@ -145,7 +153,9 @@ export class PostgresAdmin {
       const stored = storedPassword(login.user, login.password, encryption?.password_encryption as string);
       await query(`CREATE ROLE ${user} LOGIN PASSWORD ${quoteLiteral(stored)} CONNECTION LIMIT ${connectionLimit}`);
       await query(`GRANT ${user} TO CURRENT_USER`);
+      if (mark !== undefined) await query(`COMMENT ON ROLE ${user} IS ${quoteLiteral(mark)}`);
       await query(`CREATE DATABASE ${database} OWNER ${user} TEMPLATE template0 ${locale}`);
+      if (mark !== undefined) await query(`COMMENT ON DATABASE ${database} IS ${quoteLiteral(mark)}`);
       for (const { name, value } of settings)
         await query(`ALTER DATABASE ${database} SET ${quoteSetting(name)} TO ${value}`);
       await query(`REVOKE ALL ON DATABASE ${database} FROM PUBLIC`);
@@ -164,6 +174,18 @@ export class PostgresAdmin {
     await this.#with(async (query) => {
       for (const one of gone) await dropWith(query, one);
     });
+  }
+
+  /** Databases and logins that have a mark; a database and its login have one name. */
+  async marked(mark: string): Promise<string[]> {
+    const rows = await this.#with((query) =>
+      query(
+        `SELECT datname AS name FROM pg_database WHERE shobj_description(oid, 'pg_database') = $1
+         UNION SELECT rolname FROM pg_roles WHERE shobj_description(oid, 'pg_authid') = $1 ORDER BY 1`,
+        [mark],
+      ),
+    );
+    return rows.map((row) => row.name as string);
   }
 
   async hasDatabase(database: string): Promise<boolean> {

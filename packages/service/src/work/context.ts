@@ -2,6 +2,7 @@ import type { Profile } from '@tessarion/core';
 import { EngineError, type Environment, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
 import type { Logger } from 'pino';
 import type { DataFolder } from '../data-folder.js';
+import { markOf } from '../facts/left-behind.js';
 import type { GatewayControl } from '../gateway/control.js';
 import { publishRoutes } from '../gateway/routes.js';
 import type { Journal } from '../journal/journal.js';
@@ -164,7 +165,7 @@ export class TransferContext {
       throw new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.');
     const row = await this.installation.records('environment').where({ path: environment.path }).first('epoch');
     const written = await environment.server.readFile(layout.fence(environment.folder)).then(
-      (file) => Number(file.toString()),
+      (file) => Number.parseInt(file.toString(), 10),
       () => this.epoch,
     );
     if (row?.epoch !== this.epoch || written > this.epoch)
@@ -178,7 +179,11 @@ export class TransferContext {
   /** Leaves the epoch on the server, so that an older worker can see that it is out. */
   async raiseFence(environment: Environment): Promise<void> {
     await environment.server.makeFolder(environment.folder);
-    await environment.server.writeFile(layout.fence(environment.folder), Buffer.from(String(this.epoch)), 0o600);
+    await environment.server.writeFile(
+      layout.fence(environment.folder),
+      Buffer.from(`${this.epoch} ${markOf(this.installation.folder)}`),
+      0o600,
+    );
   }
 
   async publishRoutes(): Promise<void> {

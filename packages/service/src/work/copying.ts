@@ -15,6 +15,7 @@ import {
   TRACE_WORDS,
   TraceFinder,
 } from '@tessarion/engine';
+import { markOf } from '../facts/left-behind.js';
 import { enqueue } from '../records/queue.js';
 import { findBaseline, saveBaseline } from '../records/snapshots.js';
 import type { TransferContext } from './context.js';
@@ -56,7 +57,7 @@ export async function makeDatabases(
         `${source.path} has no database "${name}".`,
         'Look at its databases: tessarion env show',
       );
-    await admin.create(login, await makeOf(from));
+    await admin.create(login, await makeOf(from), { mark: markOf(context.installation.folder) });
   }
 }
 

@@ -3,7 +3,7 @@ import { EngineError, isConnectionLost } from '@tessarion/engine';
 
 /** For how long what is away is waited for, and between two tries. */
 const PATIENCE_MS = 5 * 60_000;
-const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 15_000];
+const [FIRST_WAIT_MS, LONGEST_WAIT_MS] = [500, 4000];
 const AWAY: ReadonlySet<string> = new Set(['database-unreachable', 'server-unreachable']);
 
 /** Whether something failed only since a server, the gateway or the records cannot be reached in this moment. */

@@ -7,6 +7,7 @@ import { LocalServer, PostgresAdmin } from '@tessarion/engine';
 import { adoptionChecks, adoptionMoves } from '../../facts/adopting.js';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
+import { findLeftBehind, removeLeftBehind } from '../../facts/left-behind.js';
 import { NotConfirmed, ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../records/environments.js';
@@ -34,6 +35,10 @@ async function toServer(installation: Installation, record: ServerRecord) {
     reached: openToAll !== null && freeBytes !== null,
     freeBytes,
     openToAll: openToAll ?? [],
+    leftBehind: await findLeftBehind(installation, record).catch((error: unknown) => {
+      installation.log.warn({ server: record.name, err: error }, 'what is left behind there is not known');
+      return { databases: [], folders: [] };
+    }),
   };
 }
 
@@ -61,7 +66,15 @@ async function mustAnswer({ host, port }: { readonly host: string; readonly port
 const WEB_HOST_MS = 5000;
 
 export const fleetHandlers: Handlers<
-  'serverList' | 'serverCreate' | 'siteList' | 'siteShow' | 'siteTag' | 'siteTry' | 'siteAdopt' | 'siteLeave'
+  | 'serverList'
+  | 'serverCreate'
+  | 'serverClear'
+  | 'siteList'
+  | 'siteShow'
+  | 'siteTag'
+  | 'siteTry'
+  | 'siteAdopt'
+  | 'siteLeave'
 > = {
   async serverList({ installation }) {
     return Promise.all(
@@ -98,6 +111,20 @@ export const fleetHandlers: Handlers<
       await call.note(trx, `server ${body.name}`, { folder: body.folder });
     });
     return toServer(installation, await servers.get(records, body.name));
+  },
+
+  async serverClear(call) {
+    const { installation, params, query } = call;
+    const record = await installation.servers.get(installation.records, params.name);
+    if (query.confirm !== record.name)
+      throw new NotConfirmed(
+        query.confirm,
+        `What is left behind on ${record.name} is removed for good.`,
+        `Look at it first: tessarion server list; and confirm with ${record.name}.`,
+      );
+    const removed = await removeLeftBehind(installation, record);
+    await call.note(installation.records, `server ${record.name}`, { ...removed });
+    return removed;
   },
 
   async siteList({ installation, query, sight }) {
