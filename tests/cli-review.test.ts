@@ -264,7 +264,8 @@ describe('windows and freezes', () => {
     expect(await out('window set threadmill --none')).toContain('There are no windows');
     expect(await out('window quiet threadmill')).toMatch(/Nobody has come|Counted since/);
     // A token is for programs, and makes no address by which somebody reads along.
-    await refused('window calendar', 3);
+    await refused('window calendar', 2);
+    await refused('notice seen o-0000000000', 1);
     expect(await out('lane rule threadmill --approvals 1 --guests 1')).toContain('1 approval, a yes of 1 guest');
     expect(await refused('lane rule threadmill', 2)).toContain('what is not named stays');
     expect(await out('lane rule threadmill --threads-block')).toContain('1 approval, a yes of 1 guest, and no open');

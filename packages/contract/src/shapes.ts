@@ -23,7 +23,7 @@ export const EnvironmentPath = z
   .string()
   .regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment')
   .max(80);
-export const Id = z.string().regex(/^[a-z]{1,3}-[0-9a-z]{10}$/, 'not an id');
+export const Id = z.string().regex(/^[a-z]{1,3}-[0-9a-z]{10}$/, 'is no id; they look like t-8k2m4q9x1c');
 export const Time = z.iso.datetime();
 export const BaseUrl = z
   .string()

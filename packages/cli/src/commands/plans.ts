@@ -2,7 +2,7 @@ import type { DeliveryPlan, DeliveryWindow, LaneRule } from '@tessarion/contract
 import { asksForApproval, momentWords, wantedBy } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
-import { print, printJson, printTable, when } from '../output.js';
+import { cut, print, printJson, printTable, when } from '../output.js';
 import { connect, wantsJson } from '../program.js';
 import { readTime } from './deliver.js';
 import { examples, json, wholeNumber } from './options.js';
@@ -75,15 +75,6 @@ export function addPlans(program: Command): void {
       `Quiet: ${from} to ${until} on ${days.map((day) => DAYS[day - 1]).join(', ')}; ${proposal.quiet} requests an hour, where ${proposal.usual} are usual.`,
     );
   });
-  examples(
-    json(window.command('calendar').description('make the address of a calendar of windows, freezes and deliveries')),
-    'tessarion window calendar',
-    'tessarion window calendar --json',
-  ).action(async (_options: unknown, command: Command) => {
-    const made = await (await connect(command)).call('calendarMake');
-    if (wantsJson(command)) printJson(made);
-    else print(made.url);
-  });
 
   const freeze = program.command('freeze').description('when delivering onto live is forbidden');
   examples(
@@ -98,7 +89,7 @@ export function addPlans(program: Command): void {
       ['id', 'for', 'from', 'until', '', 'reason', 'by'],
       freezes.map((one) => [
         one.id,
-        one.scope,
+        cut(one.scope, 24),
         one.time.from,
         one.time.until,
         one.time.repeats === 'yearly' ? 'each year' : 'once',

@@ -98,10 +98,10 @@ export const noticeHandlers: Handlers<
     };
   },
   async noticeSeen({ installation: { records, now }, person, params }) {
-    await records('notice')
-      .where({ id: params.id, person_id: person.id })
-      .whereNull('seen_at')
-      .update({ seen_at: now() });
+    const own = { id: params.id, person_id: person.id };
+    if (!(await records('notice').where(own).first('id')))
+      throw new ProblemError('not-found', `You have no notice ${params.id}.`, 'List them: tessarion notice list');
+    await records('notice').where(own).whereNull('seen_at').update({ seen_at: now() });
     return undefined;
   },
   async noticesSeen({ installation: { records, now }, person }) {
