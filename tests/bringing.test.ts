@@ -191,6 +191,12 @@ describe('what lies on a server and belongs to nothing', () => {
     const found = await left();
     expect(found?.databases).toEqual([expect.stringMatching(/^threadmill_orphan_/)]);
     expect(found?.folders).toEqual([join(studio.hosts, 'threadmill--orphan')]);
+    // A live site that the records have forgotten is nobody's to remove.
+    const move = (from: string, to: string): Promise<unknown> =>
+      onRecords(studio, `UPDATE environment SET folder = '${to}' WHERE folder = '${from}'`);
+    await move(own.folder, `${own.folder}-x`);
+    expect(await left()).toEqual(found);
+    await move(`${own.folder}-x`, own.folder);
     const told = await tessarion(studio, ['server', 'list']);
     expect(told.out).toContain('tessarion server clear harbour-1');
     const asked = await tessarion(studio, ['server', 'clear', 'harbour-1']);

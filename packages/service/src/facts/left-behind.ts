@@ -18,7 +18,7 @@ const OPEN = ['waiting', 'running', 'stopping'] as const;
 
 /**
  * Compares what lies on a server with the records: what a death, a backup put back or a hand has left there. Only what has
- * this installation's mark is told.
+ * this installation's mark is told, which live sites never have.
  *
  * @throws {EngineError} where the server cannot be reached
  */
@@ -29,11 +29,11 @@ export async function findLeftBehind(installation: Installation, server: ServerR
   const databases = await servers.admin(server).marked(mark);
   const folders = await markedFolders(server.folder, mark);
   if (databases.length + folders.length === 0) return { databases, folders };
+  const all = await environments.list(records);
+  // Of one whose record was damaged nobody knows what belongs to it.
+  if (all.some((one) => one.isUnreadable)) return { databases: [], folders: [] };
   const known = new Set(
-    (await environments.list(records)).flatMap((one) => [
-      one.folder,
-      ...one.databases.flatMap((login) => [login.database, login.user]),
-    ]),
+    all.flatMap((one) => [one.folder, ...one.databases.flatMap((login) => [login.database, login.user])]),
   );
   const open = (await records('transfer').whereIn('state', OPEN).select('id')) as { id: string }[];
   const used = (

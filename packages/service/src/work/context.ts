@@ -179,11 +179,9 @@ export class TransferContext {
   /** Leaves the epoch on the server, so that an older worker can see that it is out. */
   async raiseFence(environment: Environment): Promise<void> {
     await environment.server.makeFolder(environment.folder);
-    await environment.server.writeFile(
-      layout.fence(environment.folder),
-      Buffer.from(`${this.epoch} ${markOf(this.installation.folder)}`),
-      0o600,
-    );
+    // A live site is nobody's to remove, whatever the records say of it.
+    const fence = environment.kind === 'live' ? `${this.epoch}` : `${this.epoch} ${markOf(this.installation.folder)}`;
+    await environment.server.writeFile(layout.fence(environment.folder), Buffer.from(fence), 0o600);
   }
 
   async publishRoutes(): Promise<void> {
