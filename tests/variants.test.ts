@@ -235,7 +235,7 @@ describe('copies, step by step', { shuffle: false }, () => {
     await done(studio, await pushOnto(studio, WARM, LIVE, { wishes: { only: ['product:*'] } }));
     expect(await one(LIVE, "SELECT price::int FROM product WHERE slug = 'apron'")).toBe(35);
     for (const [path, name, words] of [
-      [WARM, 'staging', 'exists already'],
+      [WARM, 'staging', 'is there already'],
       [LIVE, 'other', 'keeps its name'],
     ] as const) {
       const { err, code } = await tessarion(studio, ['env', 'rename', path, name, '--yes']);

@@ -1,15 +1,8 @@
-import {
-  areaOf,
-  type ByteString,
-  type FileChange,
-  type FileState,
-  type Profile,
-  Rewriter,
-  sameFile,
-} from '@tessarion/core';
+import { areaOf, type ByteString, type FileChange, type Profile, sameFile } from '@tessarion/core';
 import type { PackStore } from '../blobs/pack-store.js';
 import { areasOf, type Environment, keptAreas, layout } from '../environment/environment.js';
-import { canonicalLink, FileForm, hashOf } from '../environment/root-reader.js';
+import { readState } from '../environment/list-root.js';
+import { FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
 import { showPath } from '../server/below.js';
@@ -37,8 +30,9 @@ const placeOf = ({ folder }: Environment, { root, path }: Placed): ByteString =>
  * @throws {EngineError} `outdated`
  */
 export async function checkInPlace(environment: Environment, changes: readonly FileChange[]): Promise<void> {
+  const rewriter = rewriterOf(environment);
   for (const change of changes)
-    if (!sameFile(await stateOf(environment, change.path, placeOf(environment, change)), change.before))
+    if (!sameFile(await readState(environment, change.root, change.path, rewriter), change.before))
       throw new EngineError(
         'outdated',
         `${showPath(change.path)} was changed meanwhile.`,
@@ -69,7 +63,7 @@ export async function writeInPlace(
     const { root, path, before, after } = change;
     const place = placeOf(environment, change);
     const area = areaOf(areas, path);
-    const is = mode === 'over' ? before : await stateOf(environment, path, place);
+    const is = mode === 'over' ? before : await readState(environment, root, path, rewriter);
     if (sameFile(is, after)) continue;
     if (!sameFile(is, before)) {
       remains.push({ table: `root ${root}`, key: showPath(path), what: 'was changed meanwhile, and stays' });
@@ -87,17 +81,4 @@ export async function writeInPlace(
     work.count({ files: 1 });
   }
   return remains;
-}
-
-async function stateOf(environment: Environment, path: ByteString, place: ByteString): Promise<FileState> {
-  if ((await environment.server.identityOf(place)) === undefined) return { type: 'absent' };
-  const rewriter = new Rewriter(environment.place);
-  const form = new FileForm(environment, rewriter);
-  const area = areaOf(areasOf(environment.profile), path);
-  for await (const node of environment.server.listFolder(place.split('/').slice(0, -1).join('/')))
-    if (place.endsWith(`/${node.path}`))
-      return node.type === 'link'
-        ? { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) }
-        : form.read(path, area, node.mode, place, hashOf);
-  return { type: 'absent' };
 }
