@@ -20,7 +20,7 @@ import {
   startStudio,
 } from './support/studio.js';
 
-/** Rounds of work on four sites at once, in each of which something dies; 30 where changes are let in (.ci/run). */
+/** Rounds of work on four sites at once, in each of which something dies; a few in each run (docs/state.md). */
 const ROUNDS = Number(process.env.TESSARION_DEATH_ROUNDS ?? 4);
 const SEED = Number(process.env.TESSARION_DEATH_SEED ?? 1);
 const SITES = ['anchor', 'beacon', 'capstan', 'dory'];

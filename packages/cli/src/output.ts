@@ -75,8 +75,9 @@ export function wrap(text: string, columns: number | undefined): string {
 /** Prints sentences in lines of at most 100 columns. */
 export const say = (text: string): void => print(wrap(text, process.stdout.columns));
 
-/** Tells beside the output how things go, in lines of at most 100 columns. */
-export const tell = (text: string): void => void process.stderr.write(`${wrap(text, process.stderr.columns)}\n`);
+/** Tells beside the output how things go: in lines of at most 100 columns on a terminal, whole where a program reads on. */
+export const tell = (text: string): void =>
+  void process.stderr.write(`${process.stderr.isTTY ? wrap(text, process.stderr.columns) : text}\n`);
 
 /** Writes text as it comes, no faster than whoever reads it, and as long as somebody does. */
 export async function writeOut(pieces: AsyncIterable<string>): Promise<void> {

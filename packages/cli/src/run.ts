@@ -56,8 +56,8 @@ export async function run(): Promise<void> {
     const isJson = process.argv.includes('--json');
     if (isJson) process.stderr.write(`${JSON.stringify(problemOf(told, code, reached))}\n`);
     else {
-      const { wrap } = await import('./output.js');
-      for (const line of lines.join('\n').split('\n')) process.stderr.write(`${wrap(line, process.stderr.columns)}\n`);
+      const { tell } = await import('./output.js');
+      for (const line of lines.join('\n').split('\n')) tell(line);
     }
     process.exitCode = code;
   }

@@ -142,7 +142,7 @@ export const isConnectionLost = (error: unknown): boolean =>
   CONNECTION_CODES.has((error as ServerError).code ?? '') ||
   // A socket that is not there, rather than a file.
   ((error as NodeJS.ErrnoException).code === 'ENOENT' && (error as NodeJS.ErrnoException).syscall === 'connect') ||
-  /Connection terminated|timeout expired/.test(messageOf(error));
+  /Connection terminated|connection error and is not queryable|timeout expired/.test(messageOf(error));
 
 /** Gives a database error a plain reason, without the values that the server may name with it. */
 export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {
