@@ -468,6 +468,14 @@ describe('what is listed', () => {
     expect(await statusOf(client, 'environmentShow', { params })).toBe(404);
     expect(await statusOf(client, 'environmentLogins', { params })).toBe(404);
     expect(await statusOf(client, 'forecastShow', { params: { id: own.toLive } })).toBe(404);
+    // Of names that one may see, the nearest is told; of others nothing.
+    const next = (environment: string): Promise<string | undefined> =>
+      client.call('environmentShow', { params: { site: 'threadmill', environment } }).then(
+        () => undefined,
+        (error: ServiceProblem) => error.problem.next,
+      );
+    expect(await next('stagin')).toContain('Did you mean threadmill/staging?');
+    expect(await next('liv')).not.toContain('Did you mean');
   });
 });
 

@@ -5,6 +5,7 @@ import { join } from 'node:path';
 import type { BodyOf, ResponseOf } from '@tessarion/contract';
 import { install, visit } from '@tessarion/demo';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { picture } from './support/picture.js';
 import {
   done,
   folderOf,
@@ -36,24 +37,14 @@ afterAll(async () => {
   await studio?.stop();
 });
 
-/** Everything in a folder, without what links in it lead to: what it is, whose it is, and what it holds. */
-async function picture(folder: string, within = ''): Promise<string[]> {
-  const lines: string[] = [];
-  for (const entry of await fs.readdir(join(folder, within), { withFileTypes: true })) {
-    const name = join(within, entry.name);
-    const { uid, gid, mode } = await fs.lstat(join(folder, name));
-    const holds = entry.isSymbolicLink()
-      ? `link ${await fs.readlink(join(folder, name))}`
-      : entry.isFile()
-        ? await fs.readFile(join(folder, name), 'utf8')
-        : 'folder';
-    lines.push(`${name} ${uid} ${gid} ${mode.toString(8)} ${holds}`);
-    if (entry.isDirectory()) lines.push(...(await picture(folder, name)));
-  }
-  return lines.sort();
-}
-
 const confirm = { query: { confirm: 'threadmill' }, params: { site: 'threadmill' } };
+
+/** Moves the address of the server's databases in the records. @returns the former port */
+async function setPort(port: number): Promise<number> {
+  const [server] = (await onRecords(studio, 'SELECT database FROM server')) as [{ database: { port: number } }];
+  await onRecords(studio, `UPDATE server SET database = jsonb_set(database::jsonb, '{port}', '${port}')`);
+  return server.database.port;
+}
 
 describe('a site that is tried, brought in and given back, step by step', { shuffle: false }, () => {
   let found: string[];
@@ -87,6 +78,13 @@ describe('a site that is tried, brought in and given back, step by step', { shuf
     expect(states.files).toMatchObject({ state: 'failed', remedy: expect.stringContaining('main') });
     expect(states.hold).toMatchObject({ state: 'warning', message: expect.stringContaining('does not lead through') });
     expect(tried.moves).toEqual([]);
+  });
+
+  it('is told where it cannot be said whether other logins may enter its database', async () => {
+    const port = await setPort(1);
+    const { checks } = await studio.client.call('siteTry', { body: own });
+    expect(checks.find(({ name }) => name === 'logins')).toMatchObject({ state: 'failed', remedy: expect.any(String) });
+    await setPort(port);
   });
 
   it('is brought in by these moves and no others', async () => {
@@ -173,7 +171,12 @@ describe('a site that is taken as it lies, step by step', { shuffle: false }, ()
 });
 
 describe('what lies on a server and belongs to nothing', () => {
-  const left = async () => (await studio.client.call('serverList'))[0]?.leftBehind;
+  const left = async () => {
+    const [server] = (await studio.client.call('serverList')) as [ResponseOf<'serverList'>[number]];
+    const { notKnown, ...found } = server.leftBehind;
+    expect(notKnown).toBeNull();
+    return found;
+  };
 
   it('is named, and removed by name; what is being made, or is not ours, never', async () => {
     expect(await left()).toEqual({ databases: [], folders: [] });
@@ -207,5 +210,33 @@ describe('what lies on a server and belongs to nothing', () => {
     const all = await leftOvers(studio);
     expect(all.folders).toContain('of-somebody-else');
     expect([...all.databases, ...all.roles, ...all.folders].filter((name) => name.includes('orphan'))).toEqual([]);
+  });
+
+  it('is not known where the server is away or a record was damaged; and nobody says that nothing is there', async () => {
+    const change = (sql: string): Promise<unknown> => onRecords(studio, sql);
+    const port = await setPort(1);
+    const [away] = await studio.client.call('serverList');
+    expect(away).toMatchObject({ reached: false, openToAll: null });
+    expect(away?.leftBehind.notKnown).toEqual(expect.any(String));
+    expect((await tessarion(studio, ['server', 'list'])).out).toContain(
+      'What is left behind on harbour-1 is not known',
+    );
+    const cleared = await tessarion(studio, ['server', 'clear', 'harbour-1', '--confirm', 'harbour-1']);
+    expect([cleared.code, cleared.err]).toEqual([1, expect.stringContaining('nothing was removed')]);
+    await setPort(port);
+    // What has the mark and stands in no record might be what stood in the damaged one.
+    await makeCopy(studio, 'threadmill', 'spoilt');
+    await makeCopy(studio, 'threadmill', 'lost');
+    await change(`UPDATE environment SET databases = overlay(databases placing
+      (CASE WHEN databases LIKE 'A%' THEN 'B' ELSE 'A' END) from 1) WHERE path = 'threadmill/spoilt'`);
+    await change("DELETE FROM environment WHERE path = 'threadmill/lost'");
+    expect((await studio.client.call('serverList'))[0]?.leftBehind).toEqual({
+      databases: [],
+      folders: [],
+      notKnown: expect.stringContaining('threadmill/spoilt'),
+    });
+    const clear = { params: { name: 'harbour-1' }, query: { confirm: 'harbour-1' } };
+    expect(await refusal(studio.client.call('serverClear', clear))).toBe('server-unreachable');
+    expect((await leftOvers(studio)).folders).toContain('threadmill--lost');
   });
 });

@@ -303,7 +303,7 @@ describe('people and roles', () => {
     await out(`people end ${mail}`);
     expect(await out('people remove-team night-shift')).toContain('is removed');
     await refused('people remove-team night-shift', 1);
-    expect(await out(`people erase ${mail}`)).toContain('is erased');
+    expect(await out(`people erase ${mail} --yes`)).toContain('is erased');
     expect(await out('people list')).not.toContain('Odd Rye');
     await refused('people end nobody@copperlane.example', 1);
     expect(await out('people sessions')).toContain('127.0.0.1');

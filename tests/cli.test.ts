@@ -1,4 +1,5 @@
-import { execFile } from 'node:child_process';
+import { execFile, spawn } from 'node:child_process';
+import { once } from 'node:events';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
@@ -10,6 +11,7 @@ import { program } from '../packages/cli/src/run.js';
 import { KeptSite } from './support/kept-site.js';
 import {
   addSite,
+  CLI,
   type CommandEnd,
   done,
   leftOvers,
@@ -103,6 +105,11 @@ describe('help', () => {
   it('suggests what was probably meant, and knows its own version', async () => {
     expect(await refused('snapshoot list', 2)).toContain('Did you mean snapshot?');
     expect(await refused('push --form threadmill/staging', 2)).toContain('--from');
+    expect(await refused('site show threadmil', 1)).toContain('Did you mean threadmill?');
+    expect(await refused('env show threadmill/stagin', 1)).toContain('Did you mean threadmill/staging?');
+    const elsewhere = 'guest invite threadmill --name Vera --look larkfield/live';
+    expect(await refused(elsewhere, 1)).not.toContain('Did you mean');
+    expect(await refused(`compare ${LIVE} ${LIVE}`, 2)).toContain('two different environments');
     expect(await out('--version')).toMatch(/^\d+\.\d+\.\d+\n$/);
   });
 });
@@ -116,6 +123,8 @@ describe('what is written wrongly', () => {
     ['deliver q-nosuch', '<request>: '],
     [`env edit ${COPY} --pull-at noon`, '--pull-at: '],
     ['guest invite threadmill --name Vera --look nothing', '--look: '],
+    ['snapshot take threadmill', '<site/name>: '],
+    ['push --forecast f-nosuch', '--forecast: '],
   ])('tessarion %s is refused by the name of the option', async (line, option) => {
     const words = await refused(line, 2);
     expect(words).toContain(`\n${option}`);
@@ -133,6 +142,26 @@ describe('what is written wrongly', () => {
       exitCode: 2,
       options: [{ option: '--days' }],
     });
+  });
+
+  it('is asked on a terminal, where Ctrl-C means no, and so does no', async () => {
+    const line = `'${process.execPath}' '${CLI}' env rename ${COPY} other`;
+    const env = { ...process.env, TESSARION_URL: studio.url, TESSARION_TOKEN: studio.token };
+    for (const [typed, words] of [
+      ['\x03', 'The question was not answered.'],
+      ['no\n', 'It was not confirmed.'],
+    ] as const) {
+      // script(1) gives it a terminal.
+      const child = spawn('script', ['--quiet', '--return', '--command', line, '/dev/null'], { env });
+      let said = '';
+      child.stdout.on('data', (piece: Buffer) => {
+        if (!said.includes('(yes/no)') && (said + piece.toString()).includes('(yes/no)')) child.stdin.write(typed);
+        said += piece.toString();
+      });
+      const [code] = await once(child, 'close');
+      expect([code, said]).toEqual([3, expect.stringContaining(words)]);
+    }
+    expect(await out('env show threadmill/staging')).toContain('threadmill/staging');
   });
 
   it('is refused before anybody is asked', async () => {

@@ -275,7 +275,17 @@ describe('traces of live stop a copy, by name', () => {
     expect(failed.failure?.message).toContain('product.supplier_email');
     const accepted = await attempt('personal', { acceptPersonal: 'suppliers are companies' });
     expect(accepted.state).toBe('done');
-    await onSite(studio, LIVE, (query) => query('ALTER TABLE product DROP COLUMN supplier_email'));
+    // What was said when it was made is said again when it is made anew.
+    await onSite(studio, LIVE, (query) => query('ALTER TABLE product ADD COLUMN maker_email text'));
+    const resetting = (body: { acceptPersonal?: string }) =>
+      studio.client
+        .call('resetCreate', { body: { from: LIVE, onto: 'threadmill/personal', ...body } })
+        .then((transfer) => ended(studio, transfer));
+    expect((await resetting({})).failure?.message).toContain('product.maker_email');
+    expect((await resetting({ acceptPersonal: 'makers are companies' })).state).toBe('done');
+    await onSite(studio, LIVE, (query) =>
+      query('ALTER TABLE product DROP COLUMN supplier_email, DROP COLUMN maker_email'),
+    );
   });
 
   it('a column whose values look like names, whatever it is called', async () => {

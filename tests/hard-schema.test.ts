@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { startCluster } from './support/clusters.js';
 import {
   done,
   ended,
@@ -199,13 +200,13 @@ describe('a hard schema, step by step', { shuffle: false }, () => {
 });
 
 /** Adopts a database that is there, and an empty folder. */
-async function adopt(name: string): Promise<void> {
+async function adopt(name: string, port = studio.server.port): Promise<void> {
   const folder = join(studio.hosts, `${name}--live`);
   await fs.mkdir(join(folder, 'main'), { recursive: true });
   await fs.writeFile(join(folder, 'main/index.html'), 'hello');
   await saveProfile(studio.client, name, PROFILE.replace('name: knotted', `name: ${name}`));
   const [database, user] = [`${name}_live`, `${name}_live`];
-  const login = { name: 'main', host: '127.0.0.1', port: studio.server.port, database, user, password: 'secret-word' };
+  const login = { name: 'main', host: '127.0.0.1', port, database, user, password: 'secret-word' };
   await done(
     studio,
     await studio.client.call('siteAdopt', {
@@ -241,9 +242,28 @@ describe('a copy’s database', () => {
       await query(
         "CREATE SCHEMA app; CREATE TABLE app.item (name text PRIMARY KEY); INSERT INTO app.item VALUES ('Öl'), ('Zinn'), ('Ofen')",
       );
+      // As the site's own program counts, in the bytes of its database; one that nothing can read; and what people write.
+      const own = 'https://latin.example';
+      await query('CREATE TABLE app.legacy (id int PRIMARY KEY, meta text)');
+      for (const [id, meta] of [
+        `a:1:{s:1:"ü";s:${own.length + 2}:"${own}/ü";}`,
+        `s:99:"${own}";`,
+        `HTTPS://LATIN.example/a and ${own}`,
+      ].entries())
+        await query('INSERT INTO app.legacy VALUES ($1, $2)', [id, meta]);
       await query('RESET ROLE');
     });
-    await makeCopy(studio, 'latin', 'staging');
+    const clone = await makeCopy(studio, 'latin', 'staging');
+    const here = `http://latin--staging.localhost:${studio.gatewayPort}`;
+    const legacy = await onSite(studio, 'latin/staging', (query) => query('SELECT meta FROM app.legacy ORDER BY id'));
+    expect(legacy.map(({ meta }) => meta)).toEqual([
+      `a:1:{s:1:"ü";s:${here.length + 2}:"${here}/ü";}`,
+      's:99:"https://latin.example";',
+      `HTTP${here.slice(4)}/a and ${here}`,
+    ]);
+    expect(clone.log.map(({ text }) => text)).toContain(
+      'app.legacy.meta: 1 address of latin/live stays as written, in values that look serialised and cannot be read.',
+    );
     const found = (path: string) =>
       onSite(studio, path, async (query) => {
         const [made] = await query(
@@ -275,6 +295,35 @@ describe('a copy’s database', () => {
     expect(end.steps.map(({ state }) => state).slice(0, 2), 'before anything is made').toEqual(['failed', 'coming']);
     await onServer('REVOKE CONNECT ON DATABASE knotted_live FROM PUBLIC');
     await done(studio, await studio.client.call('environmentCreate', { params, body: { name: 'other', kind: 'dev' } }));
+  });
+
+  it('is made on the copy’s own server, which is the one that is asked, wherever its source’s is', async () => {
+    const { cluster, access } = await startCluster(join(studio.data, 'elsewhere'));
+    try {
+      await makeDatabase(access, 'apart_live', 'secret-word');
+      const [there, here] = [
+        new pg.Client({ ...access, database: 'postgres' }),
+        new pg.Client({ ...studio.server, database: 'postgres' }),
+      ];
+      await Promise.all([there.connect(), here.connect()]);
+      // The copy's login is not known there, whom it lets in.
+      await there.query('GRANT CONNECT ON DATABASE apart_live TO PUBLIC');
+      // Another one of that name.
+      await here.query('CREATE DATABASE apart_live');
+      await Promise.all([there.end(), here.end()]);
+      await adopt('apart', access.port);
+      const own = new pg.Client({ ...access, user: 'apart_live', password: 'secret-word', database: 'apart_live' });
+      await own.connect();
+      await own.query('CREATE TABLE page (id int PRIMARY KEY, body text); INSERT INTO page VALUES (1, NULL)');
+      await own.end();
+      const clone = await makeCopy(studio, 'apart', 'staging');
+      expect(clone.checks.filter(({ state }) => state !== 'passed')).toEqual([]);
+      expect(await onSite(studio, 'apart/staging', (query) => query('SELECT id FROM page'))).toEqual([{ id: 1 }]);
+      const remove = { params: { site: 'apart', environment: 'staging' }, query: { confirm: 'apart/staging' } };
+      await done(studio, await studio.client.call('environmentRemove', remove));
+    } finally {
+      await cluster.stop();
+    }
   });
 
   it('is not made without rows that a policy hides from their own login', async () => {

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Breakpoint } from './support/breakpoint.js';
-import { done, ended, forecastOf, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
+import { done, ended, forecastOf, makeCopy, onRecords, onSite, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let breakpoint: Breakpoint;
@@ -53,6 +53,29 @@ describe('what was accepted later', () => {
     const names = site?.environments.map((one) => [one.name, one.state !== 'working']) ?? [];
     expect(names).toContainEqual(['wanted', true]);
     expect(names.every(([, isAtRest]) => isAtRest)).toBe(true);
+  });
+
+  it('is let go without a stir, however many wait', async () => {
+    const { client } = studio;
+    const take = () => client.call('snapshotTake', { body: { environment: LIVE } });
+    const stop = ({ id }: { readonly id: string }) => client.call('transferStop', { params: { id } });
+    /** Workers that are woken for a transfer of those, or will be. */
+    const woken = async (): Promise<number> =>
+      Number(
+        (await onRecords(studio, "SELECT count(*) FROM graphile_worker.jobs WHERE key LIKE 'transfer:%'"))[0]?.count,
+      );
+    await breakpoint.setGate('take');
+    const first = await take();
+    await breakpoint.reachedGate();
+    const line = await Promise.all(Array.from({ length: 120 }, take));
+    // Each was looked at when it came; the one that stands at the gate has its job still.
+    await expect.poll(woken, { timeout: 60_000 }).toBeLessThanOrEqual(1);
+    await stop(line[0] as { id: string });
+    expect(await woken()).toBeLessThanOrEqual(2);
+    expect((await ended(studio, line[0] as { id: string })).state).toBe('stopped');
+    for (const one of line.slice(1, -1)) await stop(one);
+    await breakpoint.letGo();
+    for (const one of [first, line.at(-1) as { id: string }]) await done(studio, one);
   });
 
   it('waits behind some others, and all come to their end', async () => {

@@ -38,6 +38,13 @@ describe('a second service on one data folder', () => {
   });
 });
 
+describe('a service whose data folder cannot be made', () => {
+  it('says so, and does not wait for ever', async () => {
+    const end = promisify(execFile)(process.execPath, [CLI, 'serve', '--data', '/proc/no-such'], { timeout: 60_000 });
+    await expect(end).rejects.toMatchObject({ code: 1, stderr: expect.stringContaining('/proc/no-such') });
+  });
+});
+
 describe('records whose server dies', () => {
   it('are there again by themselves, and work goes on', async () => {
     const cluster = join(studio.data, 'tessarion/records');

@@ -1,5 +1,7 @@
+import { execFile, spawnSync } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { KeptSite } from './support/kept-site.js';
 import {
@@ -100,5 +102,72 @@ describe.skipIf(process.getuid?.() !== 0)('whom files belong to', () => {
     const sent = Object.entries(copy).find(([name]) => name.endsWith('/sent.txt'));
     expect(sent?.[1]).toBe(`${WEB}:${WEB} 644`);
     expect(Object.values(copy).filter((owner) => owner.startsWith('0:0'))).toEqual([]);
+  });
+});
+
+const hasAcls = spawnSync('getfacl', ['--version']).status === 0;
+
+describe.skipIf(!hasAcls)('access control lists', () => {
+  const tool = async (program: string, ...args: string[]): Promise<string> =>
+    (await promisify(execFile)(program, args)).stdout;
+  /** By the name below the folder that holds it; what has no more than its mode says is not there. */
+  const acls = async (folder: string): Promise<Record<string, string>> => {
+    const said = await tool(
+      'getfacl',
+      '--skip-base',
+      '--numeric',
+      '--recursive',
+      '--physical',
+      '--absolute-names',
+      folder,
+    );
+    const blocks = said.split('\n\n').filter((block) => block.includes('# file: '));
+    return Object.fromEntries(
+      blocks.map((block) => {
+        const lines = block.trim().split('\n');
+        const path = lines[0]?.slice(`# file: ${folder}`.length) ?? '';
+        return [path, lines.filter((line) => !line.startsWith('#')).join(' ')];
+      }),
+    );
+  };
+  const tree = (path: string): Promise<string> => fs.realpath(join(folderOf(studio, path), 'main'));
+  const READER = 'user::rw- user:1234:r-- group::r-- mask::r-- other::---';
+
+  it('are those of the source in a copy, and those of what they take the place of in a push, an undo and a pull', async () => {
+    const live = await tree(LIVE);
+    await tool('setfacl', '-m', 'u:1234:r,o::-', join(live, 'config/site.env'), join(live, 'styles/site.css'));
+    await tool('setfacl', '-m', 'u:1234:rwx,d:u:1234:rwx', join(live, 'media'));
+    const before = await acls(live);
+    expect(Object.keys(before).sort()).toEqual(['/config/site.env', '/media', '/styles/site.css']);
+    expect(before['/styles/site.css']).toBe(READER);
+
+    await makeCopy(studio, 'threadmill', 'listed');
+    const copy = await tree('threadmill/listed');
+    const there = await acls(copy);
+    for (const [name, acl] of Object.entries(before)) expect([name, there[name]]).toEqual([name, acl]);
+
+    await fs.writeFile(join(copy, 'styles/site.css'), '.changed{}');
+    await fs.writeFile(join(copy, 'media/new.svg'), '<svg/>');
+    const push = await done(studio, await pushOnto(studio, 'threadmill/listed', LIVE));
+    const pushed = await acls(await tree(LIVE));
+    for (const [name, acl] of Object.entries(before)) expect([name, pushed[name]]).toEqual([name, acl]);
+    expect(pushed['/media/new.svg'], 'as its folder says of what is new').toContain('user:1234:rwx');
+    expect(await fs.readFile(join(await tree(LIVE), 'styles/site.css'), 'utf8')).toBe('.changed{}');
+    await done(studio, await undo(studio, push.id));
+    expect(await acls(await tree(LIVE))).toEqual(before);
+
+    // Uploads are written where they lie.
+    const sent = (path: string): string => join(folderOf(studio, path), 'main/media/uploads/sent.txt');
+    for (const [path, words] of [
+      [LIVE, 'news of a visitor'],
+      ['threadmill/listed', 'what was sent before'],
+    ] as const) {
+      await fs.mkdir(join(sent(path), '..'), { recursive: true });
+      await fs.writeFile(sent(path), words);
+    }
+    await tool('setfacl', '-m', 'u:1234:r,o::-', sent('threadmill/listed'));
+    await done(studio, await pullInto(studio, LIVE, 'threadmill/listed'));
+    expect(await fs.readFile(sent('threadmill/listed'), 'utf8')).toBe('news of a visitor');
+    expect(Object.values(await acls(await fs.realpath(join(sent('threadmill/listed'), '..'))))).toContain(READER);
   });
 });

@@ -3,7 +3,9 @@ import { join } from 'node:path';
 import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
+import { PackStore } from '../packages/engine/src/blobs/pack-store.js';
+import { DataFolder } from '../packages/service/src/data-folder.js';
+import { done, folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;
 let records: pg.Pool;
@@ -89,5 +91,32 @@ describe('rounds, step by step', { shuffle: false }, () => {
     await goRound();
     const looked = await records.query("SELECT path FROM environment WHERE looked_at > now() - interval '1 minute'");
     expect(looked.rows.map((row) => row.path).sort()).toEqual([LIVE, COPY]);
+  });
+});
+
+describe('what piles up', () => {
+  it('is tidied by a round: events of former days, and the packs that many transfers left', async () => {
+    await records.query(
+      `INSERT INTO event (at, data) SELECT now() - interval '3 days', '{"type": "site", "site": "threadmill"}'
+       FROM generate_series(1, 50)`,
+    );
+    const packs = join(studio.data, 'tessarion/stores/threadmill/packs');
+    const count = async (): Promise<number> =>
+      (await fs.readdir(packs)).filter((name) => name.endsWith('.pack')).length;
+    const { keys } = await DataFolder.open(join(studio.data, 'tessarion'));
+    for (let i = 0; i < 70; i++)
+      await new PackStore(join(packs, '..'), keys.derive('store threadmill')).write((writer) =>
+        writer.put(Buffer.from(`what a transfer wrote, ${i}`)),
+      );
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));
+    expect(await count()).toBeGreaterThan(70);
+    await makeDue();
+    await goRound();
+    expect(await count()).toBeLessThan(10);
+    expect((await records.query("SELECT 1 FROM event WHERE at < now() - interval '1 day'")).rows).toHaveLength(0);
+    const [newest] = await studio.client.call('snapshotList');
+    expect((await studio.client.call('snapshotVerify', { params: { id: newest?.id ?? '' } })).damage).toEqual([]);
+    // What goes on with the store afterwards finds everything.
+    await done(studio, await studio.client.call('snapshotTake', { body: { environment: COPY } }));
   });
 });

@@ -1,5 +1,7 @@
 import { createHash } from 'node:crypto';
+import * as fs from 'node:fs/promises';
 import { request } from 'node:http';
+import { connect } from 'node:net';
 import { text } from 'node:stream/consumers';
 import { ServiceProblem } from '@tessarion/client';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -130,6 +132,47 @@ describe('what runs at once for one person', () => {
     expect((await listen()).status).toBe(429);
     ending.abort();
     await expect.poll(async () => (await fetch(`${studio.url}/api/v1/events`, { headers })).status).toBe(200);
+  });
+});
+
+describe('a stream of events that nobody reads', () => {
+  it('is let go before much is kept for it, and goes on where it was', async () => {
+    const url = new URL(studio.url);
+    const lines = 'x'.repeat(2000);
+    const [start] = await onRecords(studio, 'SELECT coalesce(max(id), 0)::int AS id FROM event');
+    const first = Number(start?.id);
+    const socket = connect(Number(url.port), url.hostname);
+    socket.on('error', () => undefined);
+    socket.write(`GET /api/v1/events HTTP/1.1\r\nHost: ${url.host}\r\nAuthorization: Bearer ${studio.token}\r\n\r\n`);
+    await new Promise((resolve) => socket.once('readable', resolve));
+    tried('limits');
+    await onRecords(
+      studio,
+      `INSERT INTO event (at, data) SELECT clock_timestamp(), jsonb_build_object('type', 'site', 'site', '${lines}')
+       FROM generate_series(1, 20000)`,
+    );
+    const hex = (socket.localPort as number).toString(16).toUpperCase().padStart(4, '0');
+    // The service's end of it, established (01).
+    const isServed = async (): Promise<boolean> =>
+      new RegExp(`: \\S+ \\w+:${hex} 01 `).test(await fs.readFile('/proc/net/tcp', 'utf8'));
+    expect(await isServed()).toBe(true);
+    await onRecords(studio, "SELECT pg_notify('tessarion_event', '1')");
+    await expect.poll(isServed, { timeout: 30_000 }).toBe(false);
+    let got = 0;
+    for await (const chunk of socket) got += (chunk as Buffer).length;
+    expect(got).toBeLessThan(20_000_000);
+    const answer = await fetch(`${studio.url}/api/v1/events`, {
+      headers: { authorization: `Bearer ${studio.token}`, 'last-event-id': String(first) },
+    });
+    let [events, tail] = [0, ''];
+    for await (const chunk of answer.body as unknown as AsyncIterable<Uint8Array>) {
+      const parts = (tail + Buffer.from(chunk).toString('latin1')).split('\n\n');
+      tail = parts.pop() ?? '';
+      events += parts.filter((part) => part.includes('data: ')).length;
+      if (events >= 20_000) break;
+    }
+    expect(events).toBe(20_000);
+    await onRecords(studio, `DELETE FROM event WHERE id > ${first}`);
   });
 });
 

@@ -21,7 +21,7 @@ export const STEPS = [
 
 /** A studio with two workers, which stand still where they are told to, and are killed there. */
 export class Dying {
-  private constructor(
+  constructor(
     readonly studio: Studio,
     readonly breakpoint: Breakpoint,
   ) {}

@@ -5,19 +5,16 @@ import type { Command } from 'commander';
 const OTHER_NAMES: Readonly<Record<string, string>> = {
   permissions: '--may',
   scope: '--for',
-  until: '--until',
   windows: '<window>',
   looks: '--look',
   types: '--type',
-  pull: '--pull-at',
   schedule: '--pull-at',
-  approvals: '--approvals',
   roots: '--root',
   addresses: '--address',
   databases: '--database',
-  beforeSteps: '--before',
-  afterSteps: '--after',
   description: '--describe',
+  environment: '<site/name>',
+  id: '--forecast',
 };
 
 /** How a field of the interface is given on the command line: an option, or an argument; undefined where it is neither. */
@@ -29,8 +26,10 @@ function optionOf(path: string, command: Command): string | undefined {
     const argument = command.registeredArguments.find((one) => one.name() === part);
     if (argument) return `<${argument.name()}>`;
     const other = OTHER_NAMES[part];
-    const has = (long: string): boolean => command.options.some((one) => one.long === long);
-    if (other !== undefined && (other.startsWith('<') || has(other))) return other;
+    const has = (name: string): boolean =>
+      command.options.some((one) => one.long === name) ||
+      command.registeredArguments.some((one) => `<${one.name()}>` === name);
+    if (other !== undefined && has(other)) return other;
   }
   // What is left names the thing itself.
   const [first] = command.registeredArguments;

@@ -63,10 +63,23 @@ export async function ask(question: string, flag: string): Promise<string> {
   const prompt = createInterface({ input: process.stdin, output: process.stderr });
   try {
     return (await prompt.question(question)).trim();
+  } catch (error) {
+    throw unanswered(error, flag);
   } finally {
     prompt.close();
   }
 }
+
+/** Ctrl-C at a question is an answer, too. */
+const unanswered = (error: unknown, flag: string): unknown =>
+  error instanceof Error && error.name === 'AbortError'
+    ? new CliError(
+        3,
+        '\nNothing was done.',
+        'The question was not answered.',
+        `Answer it, or give the answer with ${flag}.`,
+      )
+    : error;
 
 /**
  * Does what has to be confirmed. What would be refused anyway is refused before anything is asked.
@@ -101,6 +114,8 @@ export async function askHidden(question: string, flag: string): Promise<string>
   const prompt = createInterface({ input: process.stdin, output: silent, terminal: true });
   try {
     return (await prompt.question('')).trim();
+  } catch (error) {
+    throw unanswered(error, flag);
   } finally {
     prompt.close();
     process.stderr.write('\n');

@@ -1,8 +1,9 @@
 import { setTimeout } from 'node:timers/promises';
 import { type Client, followEvents } from '@tessarion/client';
 import type { StreamEvent, TransferDetail } from '@tessarion/contract';
+import { counted } from '@tessarion/core';
 import { CliError } from './errors.js';
-import { bar, bold, count, dim, print, say, size, tell } from './output.js';
+import { bar, bold, dim, print, say, size, tell } from './output.js';
 
 const ENDED = new Set(['done', 'failed', 'stopped', 'undone']);
 
@@ -70,7 +71,7 @@ function liveLine(transfer: TransferDetail, startedAt: number): string {
     progress.totalBytes && rate > 0
       ? `, about ${Math.max(1, Math.round((progress.totalBytes - progress.bytes) / rate))} s left`
       : '';
-  return `${bar(share)} ${size(progress.bytes)}, ${size(rate)}/s, ${count(progress.files)} files, ${count(progress.rows)} rows${left}`;
+  return `${bar(share)} ${size(progress.bytes)}, ${size(rate)}/s, ${counted(progress.files, 'file')}, ${counted(progress.rows, 'row')}${left}`;
 }
 
 /** Says how a transfer ended; anything but done is an error. */

@@ -506,6 +506,9 @@ export const ProfileVersion = z.object({
   etag: Etag,
 });
 
+/** Databases and folders that an installation made, and that belong to nothing that it knows. */
+export const LeftBehind = z.object({ databases: z.array(z.string()), folders: z.array(z.string()) });
+
 export const Server = z.object({
   name: z.string(),
   folder: z.string(),
@@ -513,10 +516,12 @@ export const Server = z.object({
   database: z.string(),
   reached: z.boolean(),
   freeBytes: z.number().nullable(),
-  /** Databases there that the login of every site may open. */
-  openToAll: z.array(z.string()),
-  /** Databases and folders there that this installation made, and that belong to nothing that it knows. */
-  leftBehind: z.object({ databases: z.array(z.string()), folders: z.array(z.string()) }),
+  /** Databases there that the login of every site may open; null where it is not known. */
+  openToAll: z.array(z.string()).nullable(),
+  leftBehind: LeftBehind.extend({
+    /** Why it is not known what is left behind; null where it is. */
+    notKnown: z.string().nullable(),
+  }),
 });
 export type Server = z.infer<typeof Server>;
 

@@ -2,6 +2,7 @@ export { type CopyImages, packSpools } from './baseline/pack.js';
 export { syncSpool } from './baseline/spool.js';
 export * from './blobs/pack-store.js';
 export { openBytes, sealBytes } from './blobs/sealed.js';
+export { SealedFile } from './blobs/sealed-file.js';
 export { runSchemaChange } from './database/change-schema.js';
 export { connectTo, databaseError, isConnectionLost } from './database/connect.js';
 export * from './database/postgres-admin.js';

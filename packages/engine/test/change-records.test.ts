@@ -3,6 +3,7 @@ import type { Comparison, SnapshotManifest } from '@tessarion/core';
 import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { SealedFile } from '../src/blobs/sealed-file.js';
 import type { Environment } from '../src/environment/environment.js';
 import { SnapshotLibrary } from '../src/snapshot/library.js';
 import { takeParts } from '../src/snapshot/take.js';
@@ -147,7 +148,7 @@ describe('change records', () => {
     await fc.assert(
       fc.asyncProperty(fc.array(chapter, { minLength: 1, maxLength: 3 }), async (chapters) => {
         for (const { query } of [copy, live]) await query(`DROP TABLE page, part, word, mark; ${SCHEMA}`);
-        const file = join(yard.folder, `changes-${number++}.json`);
+        const file = new SealedFile(join(yard.folder, `changes-${number++}`), Buffer.alloc(32));
         let baseline = await bothImages();
         const late = await visitor();
         try {

@@ -1,4 +1,4 @@
-import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
+import { type ChildProcess, execFileSync, spawn, spawnSync } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -11,6 +11,7 @@ import { LocalServer } from '../src/server/local-server.js';
 import type { ServerConnection } from '../src/server/server-connection.js';
 
 const SECRET = 'another client’s';
+const hasAcls = spawnSync('setfacl', ['--version']).status === 0;
 /** How often each act is tried while things are exchanged. */
 const ROUNDS = Number(process.env.TESSARION_EXCHANGES ?? 8);
 
@@ -96,6 +97,14 @@ const ACTS: readonly (readonly [string, (i: number) => Promise<unknown>])[] = [
   ['writes a new file', (i) => server.writeFile(at(`main/media/deep/new-${i}`), Buffer.from('own'), 0o666)],
   ['makes a folder', (i) => server.makeFolder(at(`main/media/deep/more-${i}/below`), 0o777)],
   ['gives a folder a mode', () => server.makeFolder(at('main/media/deep'), 0o777)],
+  [
+    'gives access control lists',
+    async (i) => {
+      const acl = `user::rwx\nuser:${1000 + i}:rwx\ngroup::r-x\nmask::rwx\nother::rwx`;
+      const paths = ['main/media/deep', 'main/media/deep/file'].map(at);
+      if (hasAcls) await server.writeAcls(new Map(paths.map((path) => [path, acl])));
+    },
+  ],
   ['makes a link', (i) => server.makeLink(at(`main/media/deep/link-${i}`), '/etc')],
   ['makes a second name', (i) => server.makeHardLink(at(`main/second-${i}`), at('main/media/deep/file'))],
   [

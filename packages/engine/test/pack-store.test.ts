@@ -166,3 +166,70 @@ describe('the blob store', () => {
     expect(await store.has(hash as string)).toBe(true);
   });
 });
+
+describe('a store that many have written to', () => {
+  const contents = Array.from({ length: 150 }, (_, i) => Buffer.from(`page ${i} `.repeat(200 + i)));
+  const fill = async (): Promise<string[]> => {
+    const hashes: string[] = [];
+    for (const content of contents) hashes.push(...(await put(new PackStore(folder, KEY), content)));
+    return hashes;
+  };
+  const all = async (store: PackStore, hashes: readonly string[]): Promise<void> => {
+    for (const [i, hash] of hashes.entries()) expect((await store.read(hash)).equals(contents[i] as Buffer)).toBe(true);
+  };
+
+  it('is joined into few packs, of which also those read who had looked before', async () => {
+    const hashes = await fill();
+    const before = new PackStore(folder, KEY);
+    await before.has(hashes[0] as string);
+    const large = await put(new PackStore(folder, KEY), randomBytes(3 * 1024 * 1024));
+    expect(await new PackStore(folder, KEY).compact()).toBe(149);
+    expect(await packs()).toHaveLength(2);
+    await all(before, hashes);
+    await all(new PackStore(folder, KEY), [...hashes, ...large].slice(0, hashes.length));
+    expect(await new PackStore(folder, KEY).compact(), 'and once is enough').toBe(0);
+    expect(await new PackStore(folder, KEY).has(large[0] as string)).toBe(true);
+  });
+
+  it('keeps a pack that is damaged as it is, and a blob that two packs have once', async () => {
+    const hashes = await fill();
+    for (const name of (await packs()).slice(0, 3))
+      await fs.copyFile(join(folder, 'packs', name), join(folder, 'packs', `${name}.kept`));
+    const [first = '', second = ''] = await packs();
+    const damaged = await fs.readFile(join(folder, 'packs', first));
+    damaged[3] = (damaged[3] as number) ^ 1;
+    await fs.writeFile(join(folder, 'packs', first), damaged);
+    // A rewriting that was broken off leaves a blob in two packs.
+    for (const end of ['pack', 'index']) {
+      const own = join(folder, 'packs', second.replace(/pack$/, end));
+      await fs.cp(own, own.replace(/[^/]*$/, `twice.${end}`));
+    }
+    await new PackStore(folder, KEY).compact();
+    const now = await packs();
+    expect(now).toContain(first);
+    expect(now.length).toBeLessThan(5);
+    const store = new PackStore(folder, KEY);
+    const reads = await Promise.all(
+      hashes.map((hash) =>
+        store.read(hash).then(
+          () => true,
+          () => false,
+        ),
+      ),
+    );
+    expect(reads.filter((is) => !is)).toHaveLength(1);
+  });
+
+  it('loses what a writer left that died a day ago, and nothing that somebody writes now', async () => {
+    const [hash = ''] = await fill();
+    const old = new Date(Date.now() - 25 * 3600_000);
+    for (const name of ['a.pack.new', 'b.index.new', 'c.pack', 'd.pack.new']) {
+      await fs.writeFile(join(folder, 'packs', name), 'half');
+      if (!name.startsWith('d')) await fs.utimes(join(folder, 'packs', name), old, old);
+    }
+    await new PackStore(folder, KEY).compact();
+    const left = (await fs.readdir(join(folder, 'packs'))).filter((name) => /^[a-d]\./.test(name));
+    expect(left).toEqual(['d.pack.new']);
+    expect(await new PackStore(folder, KEY).has(hash)).toBe(true);
+  });
+});

@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
 import * as fs from 'node:fs/promises';
-import { join, resolve } from 'node:path';
+import { dirname, join, resolve } from 'node:path';
+import { SealedFile } from '@tessarion/engine';
 import { Keys } from './keys.js';
 
 /** The service's own folder: keys, blob stores, run-time files and, where it is private, the records' cluster. */
@@ -12,7 +13,7 @@ export class DataFolder {
 
   static async open(path: string): Promise<DataFolder> {
     const absolute = resolve(path);
-    await fs.mkdir(absolute, { recursive: true, mode: 0o711 });
+    await makeFolder(absolute);
     const isNew = !(await fs.readdir(absolute)).includes('stores');
     const keys = await Keys.open(absolute, isNew);
     for (const folder of ['run', 'stores', 'memories', 'changes', 'journal'])
@@ -30,12 +31,16 @@ export class DataFolder {
   spool(site: string, id: string): string {
     return join(this.store(site), 'spools', id);
   }
-  memory(environmentPath: string): string {
-    return join(this.path, 'memories', `${environmentPath.replace('/', '--')}.json`);
+  /** What is known of an environment's files. */
+  memory(environmentPath: string): SealedFile {
+    return this.#known('memories', environmentPath.replace('/', '--'));
   }
   /** What a pair of environments was found unlike in. */
-  changes(lower: string, upper: string): string {
-    return join(this.path, 'changes', `${lower.replace('/', '--')}+${upper.replace('/', '--')}.json`);
+  changes(lower: string, upper: string): SealedFile {
+    return this.#known('changes', `${lower.replace('/', '--')}+${upper.replace('/', '--')}`);
+  }
+  #known(folder: string, name: string): SealedFile {
+    return new SealedFile(join(this.path, folder, `${name}.sealed`), this.keys.derive('known'));
   }
   /** Files that say how far the journal reached: here, and where somebody named in `TESSARION_JOURNAL_HEADS`. */
   get journalHeads(): readonly string[] {
@@ -44,6 +49,21 @@ export class DataFolder {
   }
   run(name: string): string {
     return join(this.path, 'run', name);
+  }
+}
+
+/** Makes a folder and those above it. Node's own way never ends where none can be made, as in /proc. */
+async function makeFolder(path: string): Promise<void> {
+  const make = (): Promise<void> =>
+    fs.mkdir(path, { mode: 0o711 }).catch(async (error: NodeJS.ErrnoException) => {
+      if (error.code !== 'EEXIST') throw error;
+    });
+  try {
+    await make();
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code !== 'ENOENT' || dirname(path) === path) throw error;
+    await makeFolder(dirname(path));
+    await make();
   }
 }
 

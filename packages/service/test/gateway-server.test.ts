@@ -218,6 +218,30 @@ describe('the way to an environment', () => {
   });
 });
 
+describe('what visitors ask for in unusual ways', () => {
+  it.each(['h2c', 'TLS/1.0', 'h2c, HTTP/2.0'])('is answered where they offer %s', async (protocol) => {
+    const answers: string[] = [];
+    for (const host of [LIVE, COPY]) {
+      const socket = connect(port, '127.0.0.1');
+      let got = '';
+      socket.on('data', (data: Buffer) => {
+        got += data.toString();
+      });
+      socket.write(`GET / HTTP/1.1\r\nHost: ${host}\r\nUpgrade: ${protocol}\r\nConnection: Upgrade\r\n\r\n`);
+      await new Promise((resolve) => socket.once('close', resolve));
+      answers.push(got);
+    }
+    expect(answers[0]).toMatch(/^HTTP\/1.1 200 .*Connection: close/is);
+    expect(answers[0]).toContain((await ask(LIVE)).body);
+    expect(answers[1], 'behind its gate as ever').toMatch(/^HTTP\/1.1 401 /);
+  });
+
+  it('is handed on with the path that they wrote', async () => {
+    for (const path of ['//', '//page//dye', '/./page'])
+      expect([path, (await ask(LIVE, path)).status]).toEqual([path, 200]);
+  });
+});
+
 describe('the gate of a copy', () => {
   it('is shown to strangers on every path, with nothing of the copy in it', async () => {
     for (const path of ['/', '/media/photo.jpg', '/.tessarion/', '/.tessarion/../secret']) {

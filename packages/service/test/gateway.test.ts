@@ -65,6 +65,22 @@ describe('holding visitors', () => {
     expect(await isDone(other)).toBe(true);
   });
 
+  it('lasts for as long as somebody keeps it, and half a minute at most', async () => {
+    const holds = new Holds();
+    const { lease } = await holds.hold(LIVE, 8000, 0);
+    const visitor = holds.admit(LIVE);
+    for (let second = 2; second < 30; second += 2) {
+      await vi.advanceTimersByTimeAsync(2000);
+      expect(holds.keep(lease, 8000)).toEqual({ isHeld: true });
+    }
+    expect(await isDone(visitor)).toBe(false);
+    await vi.advanceTimersByTimeAsync(2000);
+    expect(await isDone(visitor)).toBe(true);
+    expect(holds.keep(lease, 8000)).toEqual({ isHeld: false });
+    expect(holds.release(lease)).toEqual({ heldMs: expect.any(Number), isOver: true });
+    expect(holds.release(lease)).toEqual({ heldMs: null, isOver: true });
+  });
+
   it('waits for slow requests only so long', async () => {
     const holds = new Holds();
     await holds.admit(LIVE);

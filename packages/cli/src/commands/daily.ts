@@ -27,6 +27,7 @@ interface Ends {
   readonly detach?: boolean;
   readonly json?: boolean;
   readonly acceptTrace?: string[];
+  readonly acceptPersonal?: string;
 }
 
 /** Asks for the destination's full name onto live, and for a yes otherwise. */
@@ -196,6 +197,13 @@ async function undo(id: string, options: UndoOptions, command: Command): Promise
 
 /** What each of two environments changed since they last had things in common. */
 async function compare(left: string, right: string, command: Command): Promise<void> {
+  if (left === right)
+    throw new CliError(
+      2,
+      `Both ends are ${left}.`,
+      'What is compared is what two of them do not have in common.',
+      'Name two different environments.',
+    );
   const client = await connect(command);
   const ends = [
     [left, right],
@@ -306,6 +314,7 @@ export function addDailyCommands(program: Command): void {
     ),
   )
     .option('--accept-trace <NAME...>', 'traces of the source that may stay in the copy')
+    .option('--accept-personal <REASON>', 'copy columns that look personal and are not classified')
     .addHelpText(
       'after',
       '\nExamples:\n  tessarion reset --from threadmill/live --onto threadmill/staging\n  tessarion reset --onto threadmill/staging --yes',
@@ -323,7 +332,11 @@ export function addDailyCommands(program: Command): void {
       await finish(
         client,
         await client.call('resetCreate', {
-          body: { ...chosen, ...(options.acceptTrace === undefined ? {} : { acceptTraces: options.acceptTrace }) },
+          body: {
+            ...chosen,
+            ...(options.acceptTrace === undefined ? {} : { acceptTraces: options.acceptTrace }),
+            ...(options.acceptPersonal === undefined ? {} : { acceptPersonal: options.acceptPersonal }),
+          },
         }),
         options,
       );

@@ -3,7 +3,7 @@ import type { ExportForm, JournalEntry, JournalHead } from '@tessarion/contract'
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { count, cut, dim, print, printJson, printTable, when, writeOut } from '../output.js';
-import { connect, wantsJson } from '../program.js';
+import { connect, mustSayYes, wantsJson } from '../program.js';
 import { readSecret } from '../settings.js';
 import { examples, exportForm, given, json } from './options.js';
 
@@ -122,12 +122,15 @@ export function addJournal(program: Command): void {
       journal
         .command('erase')
         .description('take a value that sites had of somebody out of all records')
-        .requiredOption('--value-from <FILE>', 'a file that holds it and nothing else; - reads the standard input'),
+        .requiredOption('--value-from <FILE>', 'a file that holds it and nothing else; - reads the standard input')
+        .option('--yes', 'answers the question'),
     ),
     'tessarion journal erase --value-from name.txt',
-    'printf "Ingrid Solheim" | tessarion journal erase --value-from -',
-  ).action(async (options: { valueFrom: string }, command: Command) => {
+    'printf "Ingrid Solheim" | tessarion journal erase --value-from - --yes',
+  ).action(async (options: { valueFrom: string; yes?: boolean }, command: Command) => {
     const value = await readSecret(options.valueFrom, '--value-from');
+    if (!options.yes)
+      await mustSayYes(`Take "${value}" out of all records and the journal for good?`, 'Nothing was erased.');
     const erased = await (await connect(command)).call('valueErase', { body: { value } });
     if (wantsJson(command)) return printJson(erased);
     print(

@@ -4,7 +4,7 @@ import { PERMISSIONS, type Permission } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { ago, cut, dim, print, printJson, printTable, when } from '../output.js';
-import { connect, wantsJson } from '../program.js';
+import { connect, mustSayYes, wantsJson } from '../program.js';
 import { examples, json } from './options.js';
 
 /** Somebody by mail address or id. @throws {CliError} */
@@ -86,18 +86,24 @@ export function addPeople(program: Command): void {
     ['readmit', 'personReturn', 'let somebody in again, with the roles that they had', 'may come in again'],
     ['erase', 'personErase', 'erase name and mail address of somebody who left, also in the journal', 'is erased'],
   ] as const;
-  for (const [name, endpoint, description, done] of acts)
+  for (const [name, endpoint, description, done] of acts) {
+    const isForGood = name === 'erase';
+    const made = json(people.command(name).argument('<mail>').description(description));
+    if (isForGood) made.option('--yes', 'answers the question');
     examples(
-      json(people.command(name).argument('<mail>').description(description)),
+      made,
       `tessarion people ${name} ida.moe@copperlane.example`,
       `tessarion people ${name} p-8k2m4q9x1c --json`,
-    ).action(async (mail: string, _options: unknown, command: Command) => {
+    ).action(async (mail: string, options: { yes?: boolean }, command: Command) => {
       const client = await connect(command);
       const found = await find(client, mail);
+      if (isForGood && !options.yes)
+        await mustSayYes(`Take ${found.name} (${found.mail}) out of all records for good?`, 'Nobody was erased.');
       const changed = await client.call(endpoint, { params: { id: found.id } });
       if (wantsJson(command)) printJson(changed);
       else print(`${found.name} ${done}.`);
     });
+  }
   examples(
     json(
       people

@@ -1,3 +1,5 @@
+import type { Client } from '@tessarion/client';
+import type { Server } from '@tessarion/contract';
 import type { Command } from 'commander';
 import { CliError } from '../errors.js';
 import { bold, dim, print, printJson, printTable, say, size } from '../output.js';
@@ -26,7 +28,8 @@ export function addServers(program: Command): void {
       [4],
     );
     for (const { name, leftBehind } of servers) {
-      const { databases, folders } = leftBehind;
+      const { databases, folders, notKnown } = leftBehind;
+      if (notKnown !== null) say(`What is left behind on ${name} is not known: ${notKnown}`);
       if (databases.length > 0) say(`On ${name} these databases belong to nothing here: ${databases.join(', ')}`);
       if (folders.length > 0) say(`On ${name} these folders belong to nothing here: ${folders.join(', ')}`);
       if (databases.length + folders.length > 0) print(dim(`Remove them: tessarion server clear ${name}`));
@@ -44,9 +47,16 @@ export function addServers(program: Command): void {
     'tessarion server clear harbour-1 --confirm harbour-1 --json',
   ).action(async (name: string, options: { confirm?: string }, command: Command) => {
     const client = await connect(command);
-    const found = (await client.call('serverList')).find((one) => one.name === name)?.leftBehind;
-    const all = [...(found?.databases ?? []), ...(found?.folders ?? [])];
-    if (found && all.length === 0) {
+    const { notKnown, ...found } = await leftOn(client, name);
+    if (notKnown !== null)
+      throw new CliError(
+        1,
+        `What is left behind on ${name} is not known, and nothing was removed.`,
+        notKnown,
+        'Look again: tessarion server list',
+      );
+    const all = [...found.databases, ...found.folders];
+    if (all.length === 0) {
       if (wantsJson(command)) printJson(found);
       else print(`Nothing is left behind on ${name}.`);
       return;
@@ -82,12 +92,26 @@ export function addServers(program: Command): void {
     if (wantsJson(command)) printJson(added);
     else {
       print(`${added.name} is added; environments lie below ${added.folder}.`);
-      if (added.openToAll.length > 0) {
+      if (added.openToAll && added.openToAll.length > 0) {
         print(`Every site's login may open these databases there: ${added.openToAll.join(', ')}.`);
         print(dim(`As its administrator: REVOKE CONNECT ON DATABASE ${added.openToAll[0]} FROM PUBLIC`));
       }
     }
   });
+}
+
+/** @throws {CliError} usage where there is no such server */
+async function leftOn(client: Client, name: string): Promise<Server['leftBehind']> {
+  const servers = await client.call('serverList');
+  const server = servers.find((one) => one.name === name);
+  if (server) return server.leftBehind;
+  const known = servers.map((one) => one.name).join(', ');
+  throw new CliError(
+    2,
+    `There is no server ${name}.`,
+    known === '' ? 'There are none.' : `There are: ${known}.`,
+    'See: tessarion server list',
+  );
 }
 
 /** @throws {CliError} usage */

@@ -63,7 +63,9 @@ export function ServersRoom(): JSX.Element {
 
 function Shown({ server }: { readonly server: Server }): JSX.Element {
   const sites = useSites();
-  const left = [...server.leftBehind.databases, ...server.leftBehind.folders];
+  const { databases, folders, notKnown } = server.leftBehind;
+  const left = [...databases, ...folders];
+  const open = server.openToAll ?? [];
   const here = (sites.data ?? []).flatMap((site) => site.environments.filter((one) => one.server === server.name));
   return (
     <div className="stack">
@@ -76,14 +78,15 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
           ? 'Nothing lives here yet.'
           : `${here.filter((one) => one.kind === 'live').length} live, ${here.filter((one) => one.kind !== 'live').length} copies`}
       </p>
-      {server.openToAll.length > 0 && (
+      {open.length > 0 && (
         <p className="q">
-          Every site’s login may open {server.openToAll.length === 1 ? 'a database' : 'databases'} here that{' '}
-          {server.openToAll.length === 1 ? 'is' : 'are'} not its own:{' '}
-          <span className="mono">{server.openToAll.join(', ')}</span>. As the administrator of the database server:{' '}
-          <span className="mono">REVOKE CONNECT ON DATABASE {server.openToAll[0]} FROM PUBLIC</span>
+          Every site’s login may open {open.length === 1 ? 'a database' : 'databases'} here that{' '}
+          {open.length === 1 ? 'is' : 'are'} not its own: <span className="mono">{open.join(', ')}</span>. As the
+          administrator of the database server:{' '}
+          <span className="mono">REVOKE CONNECT ON DATABASE {open[0]} FROM PUBLIC</span>
         </p>
       )}
+      {notKnown !== null && <p className="noted">What is left behind here is not known: {notKnown}</p>}
       {left.length > 0 && (
         <p className="q noted">
           Made here, and belonging to nothing any more: <span className="mono">{left.join(', ')}</span>. To remove{' '}

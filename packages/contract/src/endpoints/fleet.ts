@@ -75,7 +75,7 @@ export const fleetEndpoints = {
     params: z.object({ name: s.Name }),
     query: z.strictObject({ confirm: z.string() }),
     body: none,
-    response: s.Server.shape.leftBehind,
+    response: s.LeftBehind,
   }),
   siteList: endpoint({
     method: 'GET',

@@ -65,6 +65,7 @@ export const transfersEndpoints = {
       from: s.EnvironmentPath,
       onto: s.EnvironmentPath,
       acceptTraces: z.array(z.string()).optional(),
+      acceptPersonal: z.string().max(500).optional(),
     }),
     response: s.Transfer,
     status: 202,

@@ -9,7 +9,7 @@ import {
   portOfOtherScheme,
   type Scheme,
 } from './place.js';
-import { LITERAL, MARKER, type Spelling, type Token, writeToken } from './token.js';
+import { type Capitals, LITERAL, MARKER, type Spelling, type Token, writeToken } from './token.js';
 
 /** One place in a value where the environment's own address or path stands, or the marker itself. */
 export interface Occurrence {
@@ -152,8 +152,9 @@ export class OccurrenceFinder {
       spelling: Spelling,
       explicitPort: boolean,
       layer: Layer,
+      capitals?: Capitals,
     ): Occurrence => {
-      const text = writeToken({ kind: 'url', address, alias, spelling, explicitPort, layer, host });
+      const text = writeToken({ kind: 'url', address, alias, spelling, capitals, explicitPort, layer, host });
       return { start, end, text, isOwn: true };
     };
 
@@ -170,7 +171,7 @@ export class OccurrenceFinder {
       return occurrence(hostStart, port.end, match, 'bare', explicit, '0');
     }
 
-    const scheme = readScheme(value, afterScheme, layer, free);
+    const { scheme, capitals } = readScheme(value, afterScheme, layer, free) ?? {};
     const port = readPort(value, hostEnd, layer);
     for (const candidate of candidates) {
       const spelling = scheme === undefined ? 'none' : scheme === candidate.scheme ? 'own' : 'other';
@@ -180,7 +181,7 @@ export class OccurrenceFinder {
       if (value.slice(port.end, end) !== path || !endsName(value, end)) continue;
       const explicit = port.port !== undefined && port.port === defaultPort(scheme ?? candidate.scheme);
       const start = scheme === undefined ? afterScheme : afterScheme - colon(layer).length - scheme.length;
-      return occurrence(start, end, candidate, spelling, explicit, layer);
+      return occurrence(start, end, candidate, spelling, explicit, layer, capitals);
     }
     return undefined;
   }
@@ -202,8 +203,9 @@ function usualForms(candidate: Candidate): UsualForm[] {
   const form = (scheme: Scheme, port: number | undefined, spelling: Spelling): UsualForm[] => {
     if (port === undefined) return [];
     const after = port === defaultPort(scheme) ? '' : `:${port}`;
-    const token = { kind: 'url', address, alias, spelling, explicitPort: false, layer: '0', host: undefined } as const;
-    return [{ before: `${scheme}://`, after, text: writeToken(token) }];
+    const usual = { capitals: undefined, explicitPort: false, layer: '0', host: undefined } as const;
+    const text = writeToken({ kind: 'url', address, alias, spelling, ...usual });
+    return [{ before: `${scheme}://`, after, text }];
   };
   return [
     ...form(candidate.scheme, ownPort(candidate), 'own'),
@@ -211,14 +213,26 @@ function usualForms(candidate: Candidate): UsualForm[] {
   ];
 }
 
-function readScheme(value: ByteString, end: number, layer: Layer, free: number): Scheme | undefined {
+/** The scheme that ends before a colon; capitals mean what small letters do (RFC 3986, 3.1). */
+function readScheme(
+  value: ByteString,
+  end: number,
+  layer: Layer,
+  free: number,
+): { readonly scheme: Scheme; readonly capitals: Capitals | undefined } | undefined {
   const mark = colon(layer);
   for (const scheme of ['https', 'http'] as const) {
     const start = end - mark.length - scheme.length;
-    if (start >= free && value.slice(start, end) === scheme + mark) return scheme;
+    if (start < free || !value.startsWith(mark, start + scheme.length)) continue;
+    const written = value.slice(start, start + scheme.length);
+    if (written === scheme) return { scheme, capitals: undefined };
+    if (written === scheme.toUpperCase()) return { scheme, capitals: 'all' };
+    if (written === capitalised(scheme)) return { scheme, capitals: 'first' };
   }
   return undefined;
 }
+
+const capitalised = (scheme: Scheme): string => `H${scheme.slice(1)}`;
 
 function readPort(value: ByteString, at: number, layer: Layer): { port: number | undefined; end: number } {
   const mark = colon(layer);
@@ -295,6 +309,7 @@ export function writeOccurrence(token: Token & { kind: 'url' }, place: Place): B
   const host = token.host !== undefined && token.host.toLowerCase() === at.host ? token.host : at.host;
   if (token.spelling === 'bare') return host + portText;
   const slashes = slash(token.layer).repeat(2);
-  const prefix = token.spelling === 'none' ? slashes : scheme + colon(token.layer) + slashes;
+  const written = { all: scheme.toUpperCase(), first: capitalised(scheme), none: scheme }[token.capitals ?? 'none'];
+  const prefix = token.spelling === 'none' ? slashes : written + colon(token.layer) + slashes;
   return prefix + host + portText + inLayer(at.path, token.layer);
 }

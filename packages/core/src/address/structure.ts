@@ -15,7 +15,14 @@ interface Counted {
   readonly end: number;
   /** How many times JSON escaping lies between the raw bytes and the counted ones. */
   readonly layers: number;
+  readonly unit: Unit;
 }
+
+/**
+ * What a length counts. Where a site's database has an encoding of one byte a character, its lengths count what arrives here as
+ * characters of UTF-8.
+ */
+type Unit = 'bytes' | 'characters';
 
 /** What a value is made of, as far as a rewrite must know: counted strings, and parts that must stay as they are. */
 export interface Structure {
@@ -75,12 +82,12 @@ export function findStructure(value: ByteString, edits: readonly Edit[]): Struct
       for (const found of strings) {
         const [start, end] = [raw(view, found.start), raw(view, found.end)];
         if (!touched(start, end)) continue;
-        if (found.opaque) {
+        if (found.opaque && !parseSerialised(view.text.slice(found.start, found.end))) {
           frozen.push({ start, end });
           continue;
         }
         const [digitsStart, digitsEnd] = [raw(view, found.digitsStart), raw(view, found.digitsEnd)];
-        counted.push({ digitsStart, digitsEnd, start, end, layers: view.layers });
+        counted.push({ digitsStart, digitsEnd, start, end, layers: view.layers, unit: found.unit });
         visit(part(view, found.start, found.end), depth + 1);
       }
     } else if (LOOKS_JSON.test(view.text)) {
@@ -169,8 +176,21 @@ interface SerialisedString {
   digitsEnd: number;
   start: number;
   end: number;
-  /** A class's own payload, whose inner format nobody knows. */
+  /** A class's own payload, whose inner format is the class's matter; most are a serialised value again. */
   opaque: boolean;
+  unit: Unit;
+}
+
+const parseSerialised = (text: ByteString): SerialisedString[] | undefined =>
+  parseCounted(text, 'bytes') ?? (/[\x80-\xff]/.test(text) ? parseCounted(text, 'characters') : undefined);
+
+const isContinuation = (code: number): boolean => (code & 0xc0) === 0x80;
+
+function lengthIn(unit: Unit, text: ByteString): number {
+  if (unit === 'bytes') return text.length;
+  let length = 0;
+  for (let i = 0; i < text.length; i++) if (!isContinuation(text.charCodeAt(i))) length++;
+  return length;
 }
 
 /**
@@ -179,7 +199,7 @@ interface SerialisedString {
  * @returns its counted strings in order, or undefined when the text is not exactly one serialised value (white space
  *   after it is allowed).
  */
-function parseSerialised(text: ByteString): SerialisedString[] | undefined {
+function parseCounted(text: ByteString, unit: Unit): SerialisedString[] | undefined {
   const strings: SerialisedString[] = [];
   let at = 0;
   const take = (code: number): boolean => {
@@ -206,9 +226,14 @@ function parseSerialised(text: ByteString): SerialisedString[] | undefined {
     const digitsEnd = at - 1;
     if (size === -1 || !take(open)) return false;
     const start = at;
-    at += size;
+    if (unit === 'bytes') at += size;
+    else
+      for (let i = 0; i < size && at < text.length; i++)
+        do at++;
+        while (isContinuation(text.charCodeAt(at)));
+    const end = at;
     if (!take(close)) return false;
-    if (keep) strings.push({ digitsStart, digitsEnd, start, end: start + size, opaque });
+    if (keep) strings.push({ digitsStart, digitsEnd, start, end, opaque, unit });
     return true;
   };
   const members = (depth: number): boolean => {
@@ -276,7 +301,7 @@ export function applyEdits(value: ByteString, edits: readonly Edit[], structure:
       if (countedFirst) {
         nextCounted++;
         const inside = render(counted.start, counted.end);
-        const length = unescaped(inside, counted.layers).length;
+        const length = lengthIn(counted.unit, unescaped(inside, counted.layers));
         out += value.slice(at, counted.digitsStart) + length + value.slice(counted.digitsEnd, counted.start) + inside;
         at = counted.end;
       } else if (edit && edit.start < to) {

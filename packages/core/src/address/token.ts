@@ -11,6 +11,9 @@ export const MARKER = '~tsr.';
 /** `own`, `other` or `none` (`//host`) scheme; `bare` is a host name alone. */
 export type Spelling = 'own' | 'other' | 'none' | 'bare';
 
+/** `HTTPS` or `Https`, as people and their devices write it. */
+export type Capitals = 'all' | 'first';
+
 export type Token =
   | {
       readonly kind: 'url';
@@ -18,6 +21,8 @@ export type Token =
       /** Alias name, or undefined for the address itself. */
       readonly alias: string | undefined;
       readonly spelling: Spelling;
+      /** Which letters of the scheme were capitals; undefined for none. */
+      readonly capitals: Capitals | undefined;
       /** The value spelled out the scheme's default port. */
       readonly explicitPort: boolean;
       readonly layer: Layer;
@@ -32,10 +37,11 @@ export type Token =
   | { readonly kind: 'verbatim' };
 
 const SPELLING = { own: 'o', other: 'x', none: 'n', bare: 'h' } as const;
+const CAPITALS = { all: 'c', first: 'f' } as const;
 const SPELLED: Record<string, Spelling> = { o: 'own', x: 'other', n: 'none', h: 'bare' };
 
 export const TOKEN_PATTERN =
-  '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([A-Za-z0-9._-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
+  '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([cf]?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([A-Za-z0-9._-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
 
 export const VERBATIM = '~tsr.b~';
 export const LITERAL = '~tsr.l~';
@@ -44,7 +50,7 @@ export function writeToken(token: Token): ByteString {
   switch (token.kind) {
     case 'url': {
       const host = token.host === undefined ? '' : `.${token.host}`;
-      return `${MARKER}u.${token.address}.${token.alias ?? '0'}.${SPELLING[token.spelling]}${token.explicitPort ? 'd' : ''}${token.layer}${host}~`;
+      return `${MARKER}u.${token.address}.${token.alias ?? '0'}.${SPELLING[token.spelling]}${token.explicitPort ? 'd' : ''}${token.capitals ? CAPITALS[token.capitals] : ''}${token.layer}${host}~`;
     }
     case 'root':
       return `${MARKER}r.${token.root}.${token.layer}~`;
@@ -75,10 +81,11 @@ export function readToken(match: RegExpExecArray): Token {
       alias: match[4] === '0' ? undefined : match[4],
       spelling: SPELLED[match[5] as string] as Spelling,
       explicitPort: match[6] === 'd',
-      layer: match[7] as Layer,
-      host: match[8],
+      capitals: match[7] === 'c' ? 'all' : match[7] === 'f' ? 'first' : undefined,
+      layer: match[8] as Layer,
+      host: match[9],
     };
   }
-  if (match[9] !== undefined) return { kind: 'root', root: match[9], layer: match[10] as Layer };
-  return { kind: 'setting', name: match[11] as string };
+  if (match[10] !== undefined) return { kind: 'root', root: match[10], layer: match[11] as Layer };
+  return { kind: 'setting', name: match[12] as string };
 }

@@ -92,7 +92,7 @@ export class LineRewriter {
     const column = this.#columns[index];
     const tally = this.tallies[index];
     if (!column || !tally) return value;
-    if (!column.rewrite) return value.replaceAll(MARKER, `${MARKER}l~`);
+    if (!column.rewrite) return value.includes(MARKER) ? VERBATIM + value : value;
     const result = this.#rewriter.canonicalise(value, column.reach);
     tally.rewritten += result.rewritten;
     tally.left += result.left;

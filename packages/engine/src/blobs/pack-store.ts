@@ -23,7 +23,15 @@ const PACK_BYTES = 8 * 1024 * 1024;
 
 /** Indexes that were read lately, by path; a pack never changes. */
 const recentIndexes = new Map<string, { readonly key: Buffer; readonly spots: readonly [string, Spot][] }>();
-const RECENT_INDEXES = 512;
+/** Blobs whose places stay in memory so, of all stores together. */
+const RECENT_SPOTS = 300_000;
+let recentSpots = 0;
+
+/** Packs below this are small, and so many of them are joined. */
+const SMALL_PACK_BYTES = 1024 * 1024;
+const MOST_SMALL_PACKS = 64;
+/** Nobody writes to a pack for so long. */
+const LEFT_MS = 24 * 3600_000;
 
 /** Packs that were read lately, open. One that was removed meanwhile can still be read. */
 const openPacks = new Map<string, number>();
@@ -77,8 +85,13 @@ async function packIndex(path: string, key: Buffer): Promise<readonly [string, S
         { pack, offset: Number(offset), stored: Number(stored), size: Number(size), deflated: how === 'deflate' },
       ]);
   }
-  if (recentIndexes.size >= RECENT_INDEXES) recentIndexes.clear();
   recentIndexes.set(path, { key, spots });
+  recentSpots += spots.length;
+  for (const [oldest, known] of recentIndexes) {
+    if (recentSpots <= RECENT_SPOTS) break;
+    recentIndexes.delete(oldest);
+    recentSpots -= known.spots.length;
+  }
   return spots;
 }
 
@@ -133,6 +146,14 @@ export class PackStore {
     return index;
   }
 
+  /** Packs are written anew while their indexes are read: what is missed is looked for once more. */
+  async #spotOf(hash: string): Promise<Spot | undefined> {
+    const known = (await this.#spots()).get(hash);
+    if (known) return known;
+    this.refresh();
+    return (await this.#spots()).get(hash);
+  }
+
   async has(hash: string): Promise<boolean> {
     return (await this.#spots()).has(hash);
   }
@@ -177,7 +198,7 @@ export class PackStore {
 
   /** Reads a blob from the disk and checks it against its hash. @throws {EngineError} `blob-missing`, `blob-damaged` */
   async read(hash: string): Promise<Buffer> {
-    const spot = (await this.#spots()).get(hash);
+    const spot = await this.#spotOf(hash);
     if (!spot)
       throw new EngineError('blob-missing', `The store has no blob ${hash}.`, 'Verify the snapshots of this site.');
     const content = decode(await this.#stored(hash, spot), hash, spot, this.#key);
@@ -232,6 +253,59 @@ export class PackStore {
       for (const [, spot] of dead) freed = { blobs: freed.blobs + 1, bytes: freed.bytes + spot.stored };
     }
     return freed;
+  }
+
+  /**
+   * Joins small packs, of which every transfer leaves one, so that a store that has seen many is opened as quickly as a new
+   * one; and removes what writers that died have left. No blob goes. Nobody else may write packs anew meanwhile.
+   *
+   * @returns how many packs there are fewer
+   */
+  async compact(): Promise<number> {
+    this.refresh();
+    await this.#removeLeft();
+    const folder = join(this.#folder, 'packs');
+    const small: { path: string; entries: readonly [string, Spot][] }[] = [];
+    for (const name of await fs.readdir(folder).catch(() => [] as string[])) {
+      if (!name.endsWith('.index')) continue;
+      const entries = await packIndex(join(folder, name), this.#key);
+      const bytes = entries.reduce((sum, [, spot]) => sum + spot.stored, 0);
+      // What is not understood stays as it is, for whoever can still read something in it.
+      if (entries.length > 0 && bytes < SMALL_PACK_BYTES)
+        small.push({ path: join(folder, name.slice(0, -6)), entries });
+    }
+    if (small.length < MOST_SMALL_PACKS) return 0;
+    const writer = new PackWriter(this.#folder, this.#key, new Map());
+    const put = new Set<string>();
+    const joined: string[] = [];
+    for (const { path, entries } of small) {
+      const content = await fs.readFile(`${path}.pack`).catch(() => undefined);
+      const storedAs = ({ offset, stored }: Spot): Buffer => (content as Buffer).subarray(offset, offset + stored);
+      // One that is damaged, or of which the index alone is left, stays as it is: its blobs are missed by name when they are wanted.
+      if (!content || entries.some(([hash, spot]) => !decode(storedAs(spot), hash, spot, this.#key))) continue;
+      for (const [hash, spot] of entries) {
+        if (put.has(hash)) continue;
+        put.add(hash);
+        await writer.putStored(hash, storedAs(spot), spot);
+      }
+      joined.push(path);
+    }
+    const made = new Set([...(await writer.close()).values()].map((spot) => spot.pack));
+    for (const path of joined) for (const end of ['index', 'pack']) await fs.rm(`${path}.${end}`);
+    this.refresh();
+    return joined.length - made.size;
+  }
+
+  /** Removes what no index names, and was written too long ago for anybody to be at it still. */
+  async #removeLeft(): Promise<void> {
+    const folder = join(this.#folder, 'packs');
+    const names = new Set(await fs.readdir(folder).catch(() => [] as string[]));
+    for (const name of names) {
+      const isLeft = name.endsWith('.new') || (name.endsWith('.pack') && !names.has(name.replace(/pack$/, 'index')));
+      if (!isLeft) continue;
+      const { mtimeMs } = await fs.stat(join(folder, name)).catch(() => ({ mtimeMs: Number.NaN }));
+      if (Date.now() - mtimeMs > LEFT_MS) await fs.rm(join(folder, name), { force: true });
+    }
   }
 
   /**

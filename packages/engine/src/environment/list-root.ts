@@ -1,7 +1,6 @@
-import { randomUUID } from 'node:crypto';
-import * as fs from 'node:fs/promises';
 import { areaOf, type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { z } from 'zod';
+import type { SealedFile } from '../blobs/sealed-file.js';
 import { EngineError } from '../errors.js';
 import { type TreeNode, whileThere } from '../server/server-connection.js';
 import { areasOf, type Environment } from './environment.js';
@@ -42,24 +41,21 @@ export class HashMemory {
   readonly #roots = new Map<string, Map<ByteString, KnownFile>>();
   #hasNews = false;
 
-  private constructor(readonly file: string) {}
+  private constructor(readonly file: SealedFile) {}
 
-  static async open(file: string): Promise<HashMemory> {
-    const open = HashMemory.#open.get(file) ?? new HashMemory(file);
-    if (!HashMemory.#open.delete(file)) {
-      try {
-        const { version, roots } = MemoryFile.parse(JSON.parse(await fs.readFile(file, 'utf8')));
-        open.#version = version;
-        for (const [root, files] of Object.entries(roots)) open.#roots.set(root, new Map(files));
-      } catch {
-        // A missing or broken file only costs reading the environment's files again.
-      }
+  static async open(file: SealedFile): Promise<HashMemory> {
+    const open = HashMemory.#open.get(file.path) ?? new HashMemory(file);
+    if (!HashMemory.#open.delete(file.path)) {
+      // One that is missing or was changed only costs reading the environment's files again.
+      const { success, data } = MemoryFile.safeParse(await file.read());
+      open.#version = success ? data.version : '';
+      for (const [root, files] of Object.entries(success ? data.roots : {})) open.#roots.set(root, new Map(files));
     }
-    HashMemory.#open.set(file, open);
+    HashMemory.#open.set(file.path, open);
     let files = 0;
     for (const memory of [...HashMemory.#open.values()].toReversed()) {
       files += memory.#size;
-      if (files > MOST_OPEN_FILES && memory !== open) HashMemory.#open.delete(memory.file);
+      if (files > MOST_OPEN_FILES && memory !== open) HashMemory.#open.delete(memory.file.path);
     }
     return open;
   }
@@ -82,12 +78,8 @@ export class HashMemory {
   async save(): Promise<void> {
     if (!this.#hasNews) return;
     this.#hasNews = false;
-    // Two comparisons may save at once; each has a temporary name of its own, and the last one counts.
-    const temporary = `${this.file}.${randomUUID()}.new`;
     const roots = Object.fromEntries([...this.#roots].map(([root, files]) => [root, [...files]]));
-    const content = { format: 'tessarion-hashes/1', version: this.#version, roots };
-    await fs.writeFile(temporary, JSON.stringify(content), { mode: 0o600 });
-    await fs.rename(temporary, this.file);
+    await this.file.write({ format: 'tessarion-hashes/1', version: this.#version, roots });
   }
 }
 

@@ -1,4 +1,3 @@
-import { spawn } from 'node:child_process';
 import {
   type BigIntStats,
   closeSync,
@@ -19,8 +18,20 @@ import {
 } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
-import { EngineError, fileChanged, fileError, readError } from '../errors.js';
-import { Below, type Entry, giveLinkTo, giveTo, inFolder, namesOf, opened, ownerIn, showPath } from './below.js';
+import { fileChanged, fileError, readError } from '../errors.js';
+import { type Acl, readAcls, writeAcls } from './acl.js';
+import {
+  Below,
+  type Entry,
+  giveLinkTo,
+  giveTo,
+  inFolder,
+  namesOf,
+  O_PATH,
+  opened,
+  ownerIn,
+  showPath,
+} from './below.js';
 import { runApart } from './run-apart.js';
 import {
   type CommandOptions,
@@ -31,12 +42,16 @@ import {
   type TreeNode,
   whileStill,
 } from './server-connection.js';
+import { runTool } from './tool.js';
 
 export { showPath } from './below.js';
 
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
 const codeOf = (error: unknown): string | undefined => (error as NodeJS.ErrnoException).code;
+
+/** Files that one program is given at once. */
+const MOST_AT_ONCE = 100;
 
 const NEW_FILE = constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL | constants.O_NOFOLLOW;
 
@@ -181,24 +196,6 @@ function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
   }
 }
 
-/** Node has no syncfs; the program takes the open folder, whatever its name leads to by now. */
-function syncFileSystem(folder: number): Promise<void> {
-  return new Promise((resolve, reject) => {
-    const child = spawn('sync', ['--file-system', '/dev/stdin'], {
-      stdio: [folder, 'ignore', 'pipe'],
-      env: { PATH: process.env.PATH, LANG: 'C.UTF-8' },
-    });
-    let said = '';
-    child.stderr?.on('data', (piece: Buffer) => {
-      said = (said + piece.toString()).slice(-500);
-    });
-    child.on('error', reject);
-    child.on('close', (code) =>
-      code === 0 ? resolve() : reject(new Error(`sync ended with ${code}: ${said.trim()}`)),
-    );
-  });
-}
-
 /**
  * The machine that Tessarion itself runs on, as far as one folder in which environments lie (see {@link Below}).
  *
@@ -229,7 +226,7 @@ export class LocalServer implements ServerConnection {
       const fd = this.#below.openFolder(folder);
       try {
         // In the folder that was opened, by whatever name it is reached by now.
-        const found = await find(fd);
+        const found = await runTool('find', ['.', ...FIND], { cwd: opened(fd) });
         const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
         if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
           return foundNodes(found.output);
@@ -314,16 +311,18 @@ export class LocalServer implements ServerConnection {
     }
   }
 
-  async writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner): Promise<string> {
+  async writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner, acl?: Acl): Promise<string> {
     return guard(path, () =>
       this.#below.at(path, async (entry) => {
         const plain = mode & PLAIN;
         const file = tryCreate(entry.path, plain);
-        if (file !== undefined) return fill(entry, file, content, plain, owner ?? ownerIn(entry.folder));
+        if (file !== undefined)
+          return listed(entry, await fill(entry, file, content, plain, owner ?? ownerIn(entry.folder)), acl);
         const gives = owner ?? ownerOf(entry);
         const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`);
         rmSync(temporary.path, { force: true });
-        const made = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain, gives);
+        const written = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain, gives);
+        const made = await listed(temporary, written, acl);
         renameSync(temporary.path, entry.path);
         return made;
       }),
@@ -416,6 +415,33 @@ export class LocalServer implements ServerConnection {
     });
   }
 
+  async readAcls(folder: ByteString, paths?: readonly ByteString[]): Promise<ReadonlyMap<ByteString, Acl>> {
+    return guard(folder, async () => {
+      const fd = this.#below.openFolder(folder);
+      try {
+        return await readAcls(fd, paths);
+      } finally {
+        closeSync(fd);
+      }
+    });
+  }
+
+  async writeAcls(acls: ReadonlyMap<ByteString, Acl>): Promise<void> {
+    const all = [...acls];
+    for (let at = 0; at < all.length; at += MOST_AT_ONCE) {
+      const files: { file: number; acl: Acl }[] = [];
+      try {
+        for (const [path, acl] of all.slice(at, at + MOST_AT_ONCE)) {
+          const file = await guard(path, async () => ifThere(() => this.#below.open(path, O_PATH)));
+          if (file !== undefined) files.push({ file, acl });
+        }
+        if (files.length > 0) await writeAcls(files);
+      } finally {
+        for (const { file } of files) closeSync(file);
+      }
+    }
+  }
+
   remove(path: ByteString): Promise<void> {
     return guard(path, async () => this.#below.remove(path));
   }
@@ -424,7 +450,9 @@ export class LocalServer implements ServerConnection {
     return guard(folder, async () => {
       const fd = this.#below.openFolder(folder);
       try {
-        await syncFileSystem(fd);
+        // Node has no syncfs; the program takes the open folder, whatever its name leads to by now.
+        const { code, errors } = await runTool('sync', ['--file-system', opened(3)], { files: [fd] });
+        if (code !== 0) throw new Error(`sync ended with ${code}: ${errors.trim().slice(-500)}`);
       } finally {
         closeSync(fd);
       }
@@ -454,38 +482,16 @@ export class LocalServer implements ServerConnection {
   }
 }
 
-/** Runs `find` in an open folder. */
-function find(folder: number): Promise<CommandResult> {
-  return new Promise((resolve, reject) => {
-    const child = spawn('find', ['.', ...FIND], {
-      cwd: opened(folder),
-      env: { PATH: process.env.PATH, LC_ALL: 'C' },
-      stdio: ['ignore', 'pipe', 'pipe'],
-    });
-    const output: Buffer[] = [];
-    const errors: Buffer[] = [];
-    child.stdout.on('data', (piece: Buffer) => output.push(piece));
-    child.stderr.on('data', (piece: Buffer) => errors.push(piece));
-    child.on('error', (error) =>
-      reject(
-        new EngineError(
-          'command-failed',
-          `find cannot be started: ${error.message}`,
-          'Install findutils on the server.',
-          {
-            cause: error,
-          },
-        ),
-      ),
-    );
-    child.on('close', (code) =>
-      resolve({
-        code: code ?? 1,
-        output: Buffer.concat(output).toString('latin1'),
-        errors: Buffer.concat(errors).toString(),
-      }),
-    );
-  });
+/** Gives a file that was just written its access control list. @returns its identity */
+async function listed({ path }: Entry, made: string, acl: Acl | undefined): Promise<string> {
+  if (acl === undefined) return made;
+  const file = openSync(path, constants.O_RDONLY | constants.O_NOFOLLOW);
+  try {
+    await writeAcls([{ file, acl }]);
+    return identity(fstatSync(file, { bigint: true }));
+  } finally {
+    closeSync(file);
+  }
 }
 
 async function guard<T>(path: ByteString, act: () => Promise<T>, explain = fileError): Promise<T> {

@@ -1,5 +1,6 @@
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../errors.js';
+import type { Acl } from './acl.js';
 
 /** User and group that something belongs to, as numbers of the server's. */
 export interface Owner {
@@ -71,7 +72,7 @@ export interface ServerConnection {
    *
    * @returns its identity
    */
-  writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner): Promise<string>;
+  writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner, acl?: Acl): Promise<string>;
   /** One entry; undefined when nothing is there. */
   nodeAt(path: ByteString): Promise<TreeNode | undefined>;
   /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
@@ -89,6 +90,15 @@ export interface ServerConnection {
   exists(path: ByteString): Promise<boolean>;
   /** Whether a folder is there, or a link of a layout leads to one. */
   isFolder(path: ByteString): Promise<boolean>;
+  /**
+   * Access control lists of what lies in a folder and has more than its mode says, by relative path; `.` is the folder itself.
+   *
+   * @param paths what is asked for; everything below when it is left out
+   * @throws {EngineError} `command-failed` where there are some, and the server has nothing to read them with
+   */
+  readAcls(folder: ByteString, paths?: readonly ByteString[]): Promise<ReadonlyMap<ByteString, Acl>>;
+  /** Gives files and folders access control lists, by path; what is not there is passed over. @throws {EngineError} `command-failed` */
+  writeAcls(acls: ReadonlyMap<ByteString, Acl>): Promise<void>;
   /** Removes a file or a whole folder; nothing there is no error. */
   remove(path: ByteString): Promise<void>;
   /**

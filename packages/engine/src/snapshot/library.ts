@@ -77,6 +77,11 @@ export class SnapshotLibrary {
     }
   }
 
+  /** Joins what many transfers left in small packs. @returns how many packs there are fewer */
+  compact(): Promise<number> {
+    return this.store.compact();
+  }
+
   async manifests(): Promise<string[]> {
     const names = await fs.readdir(join(this.#folder, 'manifests')).catch(() => [] as string[]);
     return names.filter((name) => name.endsWith(MANIFEST)).map((name) => name.slice(0, -MANIFEST.length));

@@ -33,11 +33,18 @@ export const spoolPaths = (folder: string): { rows: string; files: string } => (
   files: join(folder, 'files.spool'),
 });
 
+/** Addresses that a copy has as its source has them: they stand in values that look serialised and do not parse. */
+export interface LeftAlone {
+  readonly table: string;
+  readonly column: string;
+  readonly addresses: number;
+}
+
 /**
  * Fills the destination's (empty) databases and makes its trees, side by side. Files are read after every database
  * view is open, so that what rows name is there.
  */
-export async function buildCopy(plan: CopyPlan, work: Work): Promise<void> {
+export async function buildCopy(plan: CopyPlan, work: Work): Promise<LeftAlone[]> {
   const { source, spools } = plan;
   const failed = new AbortController();
   const joint: Work = { ...work, signal: AbortSignal.any([work.signal, failed.signal]) };
@@ -56,9 +63,10 @@ export async function buildCopy(plan: CopyPlan, work: Work): Promise<void> {
     ).catch(stopBoth);
     const rows = copyDatabases(plan, databases, spool, joint).catch(stopBoth);
     // Both are waited for, so that nothing goes on writing when one has failed.
-    const [traces] = await settled([files, rows]);
+    const [traces, leftAlone] = await settled([files, rows]);
     plan.traces?.add(traces);
     spool?.end();
+    return leftAlone;
   } finally {
     spool?.close();
     await source.close();
@@ -78,8 +86,9 @@ async function copyDatabases(
   databases: readonly SourceDatabase[],
   spool: SpoolWriter | undefined,
   work: Work,
-): Promise<void> {
+): Promise<LeftAlone[]> {
   const rewriter = rewriterOf(plan.destination);
+  const leftAlone: LeftAlone[] = [];
   for (const database of databases) {
     const target = plan.destination.databases.find((one) => one.name === database.name);
     if (!target)
@@ -100,6 +109,7 @@ async function copyDatabases(
       for (const table of database.tables) {
         checkpoint(work);
         await copyTable(plan, table, loader, rewriter, spool, work);
+        if (!plan.exact) leftAlone.push(...leftIn(table));
       }
       await loader.setSequences(sequences);
       await loader.runSchema(here(after));
@@ -107,7 +117,13 @@ async function copyDatabases(
       await loader.close();
     }
   }
+  return leftAlone;
 }
+
+const leftIn = ({ shape, columns, tallies }: SourceTable): LeftAlone[] =>
+  (tallies ?? []).flatMap(({ left }, i) =>
+    left === 0 ? [] : [{ table: profileName(shape), column: columns[i] as string, addresses: left }],
+  );
 
 async function copyTable(
   plan: CopyPlan,

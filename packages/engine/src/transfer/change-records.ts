@@ -1,5 +1,3 @@
-import { randomUUID } from 'node:crypto';
-import * as fs from 'node:fs/promises';
 import {
   type ByteString,
   type ImageHistory,
@@ -16,6 +14,7 @@ import {
 } from '@tessarion/core';
 import { z } from 'zod';
 import type { PackStore } from '../blobs/pack-store.js';
+import type { SealedFile } from '../blobs/sealed-file.js';
 import { type DatabaseView, fullName, type ReadingMoment, type TableShape } from '../database/site-database.js';
 import { blockList, keysHeld, keysThatDiffer } from '../snapshot/row-image.js';
 
@@ -42,25 +41,18 @@ const RecordFile = z.object({ format: z.literal('tessarion-changes/1'), tables: 
  */
 export class ChangeRecords {
   private constructor(
-    readonly file: string,
+    readonly file: SealedFile,
     readonly tables: Map<string, ChangeRecord>,
   ) {}
 
-  /** A missing or broken file only costs reading everything once more. */
-  static async open(file: string): Promise<ChangeRecords> {
-    try {
-      const { tables } = RecordFile.parse(JSON.parse(await fs.readFile(file, 'utf8')));
-      return new ChangeRecords(file, new Map(Object.entries(tables)));
-    } catch {
-      return new ChangeRecords(file, new Map());
-    }
+  /** One that is missing or was changed only costs reading everything once more. */
+  static async open(file: SealedFile): Promise<ChangeRecords> {
+    const { success, data } = RecordFile.safeParse(await file.read());
+    return new ChangeRecords(file, new Map(success ? Object.entries(data.tables) : []));
   }
 
   async save(): Promise<void> {
-    const temporary = `${this.file}.${randomUUID()}.new`;
-    const content = { format: 'tessarion-changes/1', tables: Object.fromEntries(this.tables) };
-    await fs.writeFile(temporary, JSON.stringify(content), { mode: 0o600 });
-    await fs.rename(temporary, this.file);
+    await this.file.write({ format: 'tessarion-changes/1', tables: Object.fromEntries(this.tables) });
   }
 }
 

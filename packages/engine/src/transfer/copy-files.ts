@@ -3,7 +3,7 @@ import type { SpoolWriter } from '../baseline/spool.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '../environment/environment.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
-import { type FileContent, type TreeNode, whileStill, whileThere } from '../server/server-connection.js';
+import { type FileContent, whileStill, whileThere } from '../server/server-connection.js';
 import type { LeftOut } from './build-copy.js';
 import type { CopySource, SourceFile } from './copy-source.js';
 import type { FileTraces, TraceFinder } from './traces.js';
@@ -44,10 +44,17 @@ export async function copyRoot(
   const scratch = Buffer.allocUnsafe(SCRATCH_BYTES);
   spool?.event({ is: 'root', name: root });
   const top = await topOf(plan.like, root);
-  await server.makeFolder(tree, top?.mode, top);
+  const makeLike = async (there: ByteString, to: ByteString): Promise<void> => {
+    const node = await plan.like.server.nodeAt(there);
+    await server.makeFolder(to, node?.mode, node);
+    const acl = node && (await plan.like.server.readAcls(there, ['.'])).get('.');
+    if (acl !== undefined) await server.writeAcls(new Map([[to, acl]]));
+  };
+  await makeLike(top, tree);
   for (const area of kept) {
-    const there = await plan.like.server.nodeAt(layout.keep(plan.like.folder, root, area.name));
-    await server.makeFolder(layout.keep(folder, root, area.name), there?.mode ?? top?.mode, there ?? top);
+    const there = layout.keep(plan.like.folder, root, area.name);
+    const isThere = await plan.like.server.exists(there);
+    await makeLike(isThere ? there : top, layout.keep(folder, root, area.name));
   }
 
   const whereTo = (path: ByteString): ByteString => {
@@ -71,17 +78,17 @@ export async function copyRoot(
   });
 
   async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
-    const { path, area, mode, owner } = file;
+    const { path, area, mode, owner, acl } = file;
     if (form.isTranslated(path, area)) {
       const content = await file.content();
       const here = form.materialise(path, area, content);
       plan.traces?.inFile(path).look(here);
-      await server.writeFile(to, here, mode, owner);
+      await server.writeFile(to, here, mode, owner, acl);
       spool?.event({ is: 'file', path, mode, ...form.plainHash(path, area, content) });
       spool?.bytes(content);
       work.count({ files: 1, bytes: here.length });
     } else {
-      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, owner));
+      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, owner, acl));
       spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
       work.count({ files: 1, bytes: file.bytes });
     }
@@ -109,17 +116,20 @@ export async function copyRoot(
         continue;
       }
       const isKept = kept.some((area) => area.path === file.path);
-      if (!isKept && !isLeftOut(plan, file)) await server.makeFolder(whereTo(file.path), file.mode, file.owner);
+      if (!isKept && !isLeftOut(plan, file)) {
+        await server.makeFolder(whereTo(file.path), file.mode, file.owner);
+        if (file.acl !== undefined) await server.writeAcls(new Map([[whereTo(file.path), file.acl]]));
+      }
       spool?.event({ is: 'folder', path: file.path, mode: file.mode });
     }
   }
 }
 
-/** The folder of a root in use: whom it belongs to, and its mode. */
-async function topOf({ server, folder }: Environment, root: string): Promise<TreeNode | undefined> {
+/** The folder of a root in use. */
+async function topOf({ server, folder }: Environment, root: string): Promise<ByteString> {
   const link = layout.rootLink(folder, root);
   const target = await server.readLink(link);
-  return server.nodeAt(target === undefined ? link : target.startsWith('/') ? target : `${folder}/${target}`);
+  return target === undefined ? link : target.startsWith('/') ? target : `${folder}/${target}`;
 }
 
 async function* looked(pieces: AsyncIterable<Buffer>, traces: FileTraces | undefined): AsyncGenerator<Buffer> {

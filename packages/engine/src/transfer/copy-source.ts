@@ -2,6 +2,7 @@ import {
   type AreaRule,
   areaOf,
   type ByteString,
+  type ColumnTally,
   type DatabaseManifest,
   type DataClass,
   type Profile,
@@ -14,10 +15,11 @@ import {
 import { PostgresView } from '../database/postgres-view.js';
 import { profileName } from '../database/site-database.js';
 import { canonicalTable, type DirectRows } from '../environment/canonical-rows.js';
-import { areasOf, type Environment } from '../environment/environment.js';
+import { areasOf, type Environment, keptAreas, layout } from '../environment/environment.js';
 import { fromPortable, type PortableEnvironment, toPortable } from '../environment/portable.js';
-import { canonicalLink, FileForm, walkRoot } from '../environment/root-reader.js';
+import { canonicalLink, FileForm, rootFolder, walkRoot } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
+import type { Acl } from '../server/acl.js';
 import { showPath } from '../server/local-server.js';
 import type { Owner } from '../server/server-connection.js';
 import { SnapshotLibrary } from '../snapshot/library.js';
@@ -33,6 +35,8 @@ export interface SourceTable {
   rows(): AsyncIterable<ByteString>;
   /** Rows as the source writes them; absent where they are canonical only. */
   readonly direct?: DirectRows | undefined;
+  /** What happened to addresses, column by column, once the rows were read; absent where they are canonical already. */
+  readonly tallies?: readonly ColumnTally[] | undefined;
 }
 
 export interface SourceDatabase {
@@ -53,6 +57,8 @@ export interface SourceFile {
   readonly mode: number;
   /** Whom it belongs to; undefined where nobody has taken that down. */
   readonly owner: Owner | undefined;
+  /** Its access control list, where it has more than its mode says and somebody knows. */
+  readonly acl?: Acl | undefined;
   /** Canonical target of a link. */
   readonly target: ByteString | undefined;
   readonly bytes: number;
@@ -160,6 +166,7 @@ export class LiveSource implements CopySource {
           columns: table.columns,
           rows: () => table.rows(),
           direct: table.direct,
+          tallies: table.rewriter.tallies,
         };
       }),
     };
@@ -167,6 +174,7 @@ export class LiveSource implements CopySource {
 
   async *files(root: string): AsyncGenerator<SourceFile> {
     const form = new FileForm(this.#environment, this.#rewriter);
+    const acls = await aclsOf(this.#environment, root);
     for await (const { path, area, node, realPath } of walkRoot(this.#environment, root, TRAVELS)) {
       if (node.type === 'special')
         throw new EngineError(
@@ -177,7 +185,7 @@ export class LiveSource implements CopySource {
       const linkOf = (): ByteString =>
         canonicalLink(this.#environment, this.#rewriter, path, node.target as ByteString);
       const owner = { uid: node.uid, gid: node.gid };
-      const file = { path, area, type: node.type, mode: node.mode, owner, bytes: node.bytes };
+      const file = { path, area, type: node.type, mode: node.mode, owner, bytes: node.bytes, acl: acls.get(realPath) };
       yield {
         ...file,
         get target() {
@@ -189,6 +197,17 @@ export class LiveSource implements CopySource {
       };
     }
   }
+}
+
+/** Access control lists of a root, and of the kept areas that are linked into it, by real path. */
+async function aclsOf(environment: Environment, root: string): Promise<Map<ByteString, Acl>> {
+  const { server, folder, profile } = environment;
+  const kept = keptAreas(areasOf(profile)).map((area) => layout.keep(folder, root, area.name));
+  const found = new Map<ByteString, Acl>();
+  for (const place of [rootFolder(environment, root), ...kept])
+    if (await server.isFolder(place))
+      for (const [path, acl] of await server.readAcls(place)) found.set(path === '.' ? place : `${place}/${path}`, acl);
+  return found;
 }
 
 /** Reads a snapshot. */

@@ -5,6 +5,7 @@ import { readState } from '../environment/list-root.js';
 import { FileForm } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
 import { checkpoint, type Work } from '../progress.js';
+import type { Acl } from '../server/acl.js';
 import { showPath } from '../server/below.js';
 import { readPieces, storedPieces } from '../snapshot/read-tree.js';
 import type { Mode, Remain } from './check-rows.js';
@@ -40,6 +41,21 @@ export async function checkInPlace(environment: Environment, changes: readonly F
       );
 }
 
+/** Access control lists of files that are to be replaced, by where they lie. */
+async function aclsOf(
+  { server, folder, place }: Environment,
+  changes: readonly FileChange[],
+): Promise<Map<ByteString, Acl>> {
+  const found = new Map<ByteString, Acl>();
+  for (const { name } of place.roots) {
+    const root = layout.rootLink(folder, name);
+    const paths = changes.flatMap((change) => (change.root === name ? [change.path] : []));
+    for (const [path, acl] of paths.length > 0 ? await server.readAcls(root, paths) : [])
+      found.set(`${root}/${path}`, acl);
+  }
+  return found;
+}
+
 /**
  * Writes files where they lie, one by one: a copy's uploads become as its source's. What somebody changed since it was
  * compared stays. May be run again after a crash.
@@ -58,6 +74,7 @@ export async function writeInPlace(
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
   const areas = areasOf(profile);
+  const acls = await aclsOf(environment, changes);
   for (const change of changes) {
     checkpoint(work);
     const { root, path, before, after } = change;
@@ -76,7 +93,7 @@ export async function writeInPlace(
       const content = form.isTranslated(path, area)
         ? form.materialise(path, area, await readPieces(store, after.pieces))
         : storedPieces(store, after.pieces);
-      await server.writeFile(place, content, after.mode);
+      await server.writeFile(place, content, after.mode, undefined, acls.get(place));
     }
     work.count({ files: 1 });
   }

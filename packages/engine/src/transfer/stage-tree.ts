@@ -92,6 +92,13 @@ export async function stageTree(
   const depth = (path: ByteString): number => path.split('/').length;
   for (const node of nodes.filter(({ type }) => type === 'folder').sort((a, b) => depth(a.path) - depth(b.path)))
     await server.makeFolder(`${to}/${node.path}`, node.mode, node);
+  // Unchanged files are the same files, with what they have.
+  const asked = nodes.flatMap(({ path, type }) => (type === 'folder' || ownFiles || applied.has(path) ? [path] : []));
+  const acls = await server.readAcls(from, ['.', ...asked]);
+  const carry = (isMeant: (path: ByteString) => boolean): Promise<void> =>
+    server.writeAcls(new Map([...acls].flatMap(([path, acl]) => (isMeant(path) ? [[`${to}/${path}`, acl]] : []))));
+  const isFolder = (path: ByteString): boolean => path === '.' || before.get(path)?.type === 'folder';
+  await carry(isFolder);
   await eachOf(filesOf(nodes), 16, async (node) => {
     checkpoint(work);
     if (applied.has(node.path)) return;
@@ -129,6 +136,7 @@ export async function stageTree(
     }
     work.count({ files: 1 });
   }
+  await carry((path) => !isFolder(path) && (applied.get(path)?.after.type ?? 'file') === 'file');
   const ownSince = ownFiles ? began?.changedAtNs : undefined;
   return { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
 
@@ -261,6 +269,8 @@ async function makeFoldersLike(
     if (await server.exists(`${to}/${folder}`)) continue;
     const there = await server.nodeAt(`${from}/${folder}`);
     await server.makeFolder(`${to}/${folder}`, there?.mode, there);
+    const acl = (await server.readAcls(from, [folder])).get(folder);
+    if (acl !== undefined) await server.writeAcls(new Map([[`${to}/${folder}`, acl]]));
   }
 }
 

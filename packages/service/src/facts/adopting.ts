@@ -119,12 +119,16 @@ export async function adoptionChecks(
       await tried('settings', 'The settings that its profile names can be read.', () => readOwnSettings(environment)),
     );
   const record = await servers.get(records, server);
-  const open = await servers
-    .admin(record)
-    .openToAll()
-    .catch((): string[] => []);
-  const own = environment.databases.map(({ login }) => login.database).filter((name) => open.includes(name));
-  if (own.length > 0)
+  let own: string[] = [];
+  const logins = await tried('logins', '', async () => {
+    const open = await servers.admin(record).openToAll();
+    // On another server nobody knows the logins of copies.
+    own = environment.databases
+      .filter(({ login }) => login.host === record.database.host && login.port === record.database.port)
+      .flatMap(({ login }) => (open.includes(login.database) ? [login.database] : []));
+  });
+  if (logins.state === 'failed') checks.push(logins);
+  else if (own.length > 0)
     checks.push({
       name: 'logins',
       state: 'warning',

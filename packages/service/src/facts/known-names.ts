@@ -1,6 +1,9 @@
 import { toBytes } from '@tessarion/core';
 import { EngineError, type Environment, layout, PostgresView, profileName } from '@tessarion/engine';
 import { closest, distance } from 'fastest-levenshtein';
+import type { Sight } from '../access/sight.js';
+import { AbsentPlace } from '../records/absent.js';
+import type { OnRecords } from '../records/open.js';
 
 /** The tables of an environment's databases as profiles call them, by database. @throws {EngineError} when one is not reached */
 export async function tablesOf({ databases }: Pick<Environment, 'databases'>): Promise<Map<string, string[]>> {
@@ -58,10 +61,28 @@ const MOST_SHOWN = 12;
 /** How far a name may be from another one to be meant, as a share of its length. */
 const NEAR = 0.4;
 
+/** What might have been meant by a name that there is not; undefined where nothing is like it. */
+function nearest(name: string, names: readonly string[]): string | undefined {
+  if (names.length === 0) return undefined;
+  const near = closest(name, names);
+  return distance(name, near) <= Math.max(1, name.length * NEAR) ? near : undefined;
+}
+
 /** What might have been meant by a name that there is not, as a sentence. */
 export function nearestWords(name: string, names: readonly string[]): string {
   if (names.length === 0) return 'There are none.';
-  const near = closest(name, names);
-  if (distance(name, near) <= Math.max(1, name.length * NEAR)) return `Did you mean ${near}?`;
+  const near = nearest(name, names);
+  if (near !== undefined) return `Did you mean ${near}?`;
   return `There are: ${names.slice(0, MOST_SHOWN).join(', ')}${names.length > MOST_SHOWN ? ` and ${names.length - MOST_SHOWN} more` : ''}.`;
+}
+
+/** The same refusal, with the name that might have been meant among those that may be seen; nothing is learned of others. */
+export async function withNearest(on: OnRecords, sight: Sight, { is, path }: AbsentPlace): Promise<AbsentPlace> {
+  const column = is === 'site' ? 'name' : 'path';
+  const isSeen = (name: string): boolean => (is === 'site' ? sight.seesSite(name) : sight.seesEnvironment(name));
+  const seen = ((await on(is).select(column)) as Record<string, string>[])
+    .map((row) => row[column] as string)
+    .filter(isSeen);
+  // One that is seen was looked for where it is not. One that is not seen is answered as if it were not there.
+  return new AbsentPlace(is, path, seen.includes(path) ? undefined : nearest(path, seen));
 }

@@ -1,6 +1,7 @@
 import { type ByteString, toBytes } from '@tessarion/core';
 import { LocalServer, layout, showPath } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
+import { unreadable } from '../records/environments.js';
 import type { ServerRecord } from '../records/servers.js';
 import type { Installation } from '../work/context.js';
 
@@ -20,7 +21,7 @@ const OPEN = ['waiting', 'running', 'stopping'] as const;
  * Compares what lies on a server with the records: what a death, a backup put back or a hand has left there. Only what has
  * this installation's mark is told, which live sites never have.
  *
- * @throws {EngineError} where the server cannot be reached
+ * @throws {EngineError} where the server cannot be reached or the record of an environment is damaged
  */
 export async function findLeftBehind(installation: Installation, server: ServerRecord): Promise<LeftBehind> {
   const { records, environments, servers, transfers, folder } = installation;
@@ -31,7 +32,8 @@ export async function findLeftBehind(installation: Installation, server: ServerR
   if (databases.length + folders.length === 0) return { databases, folders };
   const all = await environments.list(records);
   // Of one whose record was damaged nobody knows what belongs to it.
-  if (all.some((one) => one.isUnreadable)) return { databases: [], folders: [] };
+  const damaged = all.find((one) => one.isUnreadable);
+  if (damaged) throw unreadable(damaged);
   const known = new Set(
     all.flatMap((one) => [one.folder, ...one.databases.flatMap((login) => [login.database, login.user])]),
   );

@@ -14,9 +14,17 @@ export class GatewayControl {
     return this.#call('/hold', { environment, leaseMs, drainMs });
   }
 
-  /** Lets requests through again. A lease that ended by itself is no error. */
-  /** @returns how long it was held; null where that had ended by itself */
-  async release(lease: string): Promise<{ heldMs: number | null }> {
+  /** Lets a hold last so much longer from now. @returns whether it lasts still */
+  async keep(lease: string, leaseMs: number): Promise<{ isHeld: boolean }> {
+    return this.#call('/keep', { lease, leaseMs });
+  }
+
+  /**
+   * Lets requests through again. A lease that ended by itself is no error.
+   *
+   * @returns how long it was held, null where the gateway does not know; and whether it had ended by itself
+   */
+  async release(lease: string): Promise<{ heldMs: number | null; isOver: boolean }> {
     return this.#call('/release', { lease });
   }
 

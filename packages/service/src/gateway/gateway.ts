@@ -8,8 +8,9 @@ import {
   type RequestOptions,
   request,
   type Server,
-  type ServerResponse,
+  ServerResponse,
 } from 'node:http';
+import type { Socket } from 'node:net';
 import { type Duplex, pipeline, type Readable, type Transform } from 'node:stream';
 import { createBrotliDecompress, createGunzip, createInflate } from 'node:zlib';
 import proxyAddress from '@fastify/proxy-addr';
@@ -79,7 +80,8 @@ export class Gateway {
     this.server.on('upgrade', (incoming, socket, head) => {
       socket.on('error', () => socket.destroy());
       try {
-        this.#upgrade(incoming, socket, head);
+        if (isUpgradeOfConnection(incoming) && head.length === 0) this.#serveAsItIs(incoming, socket);
+        else this.#upgrade(incoming, socket, head);
       } catch (error) {
         options.log.warn({ err: error }, 'upgrade failed');
         socket.destroy();
@@ -316,6 +318,16 @@ export class Gateway {
     else say(answer, 502, 'The site’s web server cannot be reached.', { 'cache-control': 'no-store' });
   }
 
+  /** Answers what came with an offer of another protocol as though it had not been made (RFC 9110, 7.8). */
+  #serveAsItIs(incoming: IncomingMessage, socket: Duplex): void {
+    const answer = new ServerResponse(incoming);
+    answer.shouldKeepAlive = false;
+    answer.assignSocket(socket as Socket);
+    answer.on('error', () => undefined);
+    answer.on('finish', () => socket.end());
+    this.#serve(incoming, answer).catch((error: unknown) => this.#fail(answer, error));
+  }
+
   #upgrade(incoming: IncomingMessage, socket: Duplex, head: Buffer): void {
     const refuse = (status: string): void => {
       socket.end(`HTTP/1.1 ${status}\r\nConnection: close\r\n\r\n`);
@@ -382,6 +394,15 @@ export class Gateway {
     this.#traffic.set(route.environment, hours);
   }
 }
+
+/**
+ * Whether a request without a body offers nothing but another protocol for the connection to whoever answers it, which does
+ * not concern a site behind it.
+ */
+const isUpgradeOfConnection = ({ headers }: IncomingMessage): boolean =>
+  (headers.upgrade ?? '').split(',').every((one) => /^\s*(?:h2c?|tls\/[\d.]+|http\/[\d.]+)\s*$/i.test(one)) &&
+  headers['content-length'] === undefined &&
+  headers['transfer-encoding'] === undefined;
 
 /** A path at the copy itself, to go on to; browsers take a backslash for a slash. */
 const OWN_PATH = /^\/(?![/\\])[!-~]*$/;

@@ -5,11 +5,18 @@ interface Hold {
   readonly since: number;
   readonly opened: Promise<void>;
   open(): void;
+  /** Lets it last so much longer from now. */
+  extend(leaseMs: number): void;
+  /** For how long it was; undefined while it lasts. */
+  heldMs: number | undefined;
 }
 
+/** Visitors wait no longer in one go, whoever keeps the hold, unless it was asked to last longer at once. */
+const LONGEST_MS = 30_000;
+
 /**
- * Holds visitors of an environment back for a moment. A hold is a lease: it ends here by itself, whether or not the
- * worker that asked for it is still there.
+ * Holds visitors of an environment back for a moment. A hold is a lease: it ends here by itself where nobody keeps it, and
+ * after a while even where somebody does.
  */
 export class Holds {
   readonly #byEnvironment = new Map<string, Hold>();
@@ -40,17 +47,28 @@ export class Holds {
     const opened = new Promise<void>((resolve) => {
       open = resolve;
     });
-    const timer = setTimeout(() => this.release(lease), leaseMs);
+    const since = performance.now();
+    const last = since + Math.max(LONGEST_MS, leaseMs);
+    let timer: NodeJS.Timeout;
     const hold: Hold = {
       environment,
-      since: performance.now(),
+      since,
       opened,
+      heldMs: undefined,
       open: () => {
         clearTimeout(timer);
+        hold.heldMs ??= Math.round(performance.now() - since);
         if (this.#byEnvironment.get(environment) === hold) this.#byEnvironment.delete(environment);
         open();
       },
+      extend: (ms) => {
+        clearTimeout(timer);
+        timer = setTimeout(hold.open, Math.min(ms, last - performance.now()));
+      },
     };
+    hold.extend(leaseMs);
+    // Of those that went before nobody asks any more.
+    for (const [id, { environment: of }] of this.#byLease) if (of === environment) this.#byLease.delete(id);
     this.#byEnvironment.set(environment, hold);
     this.#byLease.set(lease, hold);
     await this.#drained(environment, drainMs);
@@ -67,11 +85,20 @@ export class Holds {
     });
   }
 
-  /** @returns for how long it was; null where it had ended by itself */
-  release(lease: string): { heldMs: number | null } {
+  /** Lets a hold last so much longer from now. @returns whether it lasts still */
+  keep(lease: string, leaseMs: number): { isHeld: boolean } {
+    const hold = this.#byLease.get(lease);
+    const isHeld = hold !== undefined && hold.heldMs === undefined;
+    if (isHeld) hold.extend(leaseMs);
+    return { isHeld };
+  }
+
+  /** @returns for how long it was, null where it is not known here; and whether it had ended by itself */
+  release(lease: string): { heldMs: number | null; isOver: boolean } {
     const hold = this.#byLease.get(lease);
     this.#byLease.delete(lease);
+    const isOver = hold?.heldMs !== undefined;
     hold?.open();
-    return { heldMs: hold ? Math.round(performance.now() - hold.since) : null };
+    return { heldMs: hold?.heldMs ?? null, isOver: isOver || hold === undefined };
   }
 }

@@ -42,6 +42,8 @@ export async function serveGateway({ part, dataFolder, host, port, trustedFronts
     switch (path) {
       case '/hold':
         return gateway.holds.hold(body.environment, body.leaseMs, body.drainMs);
+      case '/keep':
+        return gateway.holds.keep(body.lease, body.leaseMs);
       case '/release':
         return gateway.holds.release(body.lease);
       case '/reload':

@@ -27,9 +27,11 @@ import { mustBeAllowed, refuseUnless } from '../access/allow.js';
 import { Provider, providerSettings } from '../access/provider.js';
 import { type Sight, sightOf } from '../access/sight.js';
 import { Access } from '../access/sign-in.js';
+import { withNearest } from '../facts/known-names.js';
 import { publishHolders } from '../gateway/routes.js';
 import { guestOf } from '../guests/enter.js';
 import { ProblemError, TooMany } from '../problems.js';
+import { AbsentPlace } from '../records/absent.js';
 import type { GuestRecord } from '../records/guests.js';
 import type { Installation } from '../work/context.js';
 import { addCalendar } from './calendar.js';
@@ -172,8 +174,8 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
           body: parsed(definition.body, request.body ?? undefined, 'body'),
         };
         const note = journalOf(installation.journal, limits, name, request, caller, guest);
-        const result = await note.refusals(installation.records, input, async () => {
-          const sight = caller && (await sightOf(installation.records, caller.actor));
+        const sight = caller && (await sightOf(installation.records, caller.actor));
+        const answer = async (): Promise<unknown> => {
           if (caller && sight) await mustBeAllowed(installation, definition, caller, sight, input);
           const ifMatch = request.headers['if-match'];
           let isMatched = false;
@@ -199,10 +201,10 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
           };
           const run = async (): Promise<unknown> => {
             const given = await (handlers[name] as (given: Call) => Promise<unknown>)(call);
-            const answer = definition.isText ? given : definition.response.parse(given);
+            const checked = definition.isText ? given : definition.response.parse(given);
             if (isAct(definition) && !note.isDone) throw new Error(`${name} left nothing in the journal.`);
             if (definition.isEdit && !isMatched) throw new Error(`${name} wrote over what it did not compare.`);
-            return answer;
+            return checked;
           };
           const key = request.headers['idempotency-key'];
           return typeof key === 'string' && caller && definition.method !== 'GET'
@@ -213,7 +215,12 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
                 run,
               )
             : run();
-        });
+        };
+        const result = await note.refusals(installation.records, input, () =>
+          answer().catch(async (error: unknown) => {
+            throw sight && error instanceof AbsentPlace ? await withNearest(installation.records, sight, error) : error;
+          }),
+        );
         if (CHANGES_SIGHT.has(name)) await publishHolders(installation);
         const etag = (result as { etag?: unknown } | undefined)?.etag;
         if (typeof etag === 'string') reply.header('etag', `"${etag}"`);

@@ -3,7 +3,7 @@ import type { FastifyReply, FastifyRequest } from 'fastify';
 import pg from 'pg';
 import type { Sight } from '../access/sight.js';
 import { ProblemError } from '../problems.js';
-import { EVENT_CHANNEL, eventsAfter, forgetOldEvents, lastEventId } from '../records/events.js';
+import { EVENT_CHANNEL, eventsAfter, lastEventId } from '../records/events.js';
 import type { Installation } from '../work/context.js';
 
 /** Nobody hears of a thing that they may not read. */
@@ -48,7 +48,6 @@ export class EventStream {
     });
     await client.connect();
     await client.query(`LISTEN ${EVENT_CHANNEL}`);
-    await forgetOldEvents(this.#installation.records);
     for (const wake of this.#clients) wake();
   }
 
@@ -103,7 +102,10 @@ export class EventStream {
           if (isSeen(seen, event.data)) answer.write(`id: ${event.id}\ndata: ${JSON.stringify(event.data)}\n\n`);
           at = event.id;
         }
-        if (answer.writableLength > MOST_UNREAD) answer.destroy();
+        if (answer.writableLength > MOST_UNREAD) {
+          answer.destroy();
+          break;
+        }
         if (events.length === BATCH) again = true;
       } while (again);
       isSending = false;

@@ -6,10 +6,25 @@ import { ProblemError } from '../problems.js';
 const absent = (thing: string, next: string): ProblemError =>
   new ProblemError('not-found', `There is no ${thing}.`, next);
 
-export const noSite = (site: string): ProblemError => absent(`site ${site}`, 'List what there is: tessarion site list');
+/** That there is no site or environment of a name. */
+export class AbsentPlace extends ProblemError {
+  constructor(
+    readonly is: 'site' | 'environment',
+    readonly path: string,
+    /** What might have been meant, among what whoever asks may see. */
+    readonly near?: string,
+  ) {
+    super(
+      'not-found',
+      `There is no ${is} ${path}.`,
+      `${near === undefined ? '' : `Did you mean ${near}? `}List what there is: tessarion site list`,
+    );
+  }
+}
 
-export const noEnvironment = (path: string): ProblemError =>
-  absent(`environment ${path}`, 'List what there is: tessarion site list');
+export const noSite = (site: string): ProblemError => new AbsentPlace('site', site);
+
+export const noEnvironment = (path: string): ProblemError => new AbsentPlace('environment', path);
 
 export const noTransfer = (id: string): ProblemError =>
   absent(`transfer ${id}`, 'List what there is: tessarion transfer list');

@@ -209,14 +209,17 @@ export function refusePreview({ path, preview }: EnvironmentRecord): void {
     );
 }
 
+/** That the record of an environment was damaged. */
+export const unreadable = ({ path }: EnvironmentRecord): EngineError =>
+  new EngineError(
+    'server-unreachable',
+    `${path}: ${UNREADABLE}`,
+    'Put the records back from a backup; nothing is done to it until then.',
+  );
+
 /** An environment as the engine takes it. */
 export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
-  if (record.isUnreadable)
-    throw new EngineError(
-      'server-unreachable',
-      `${record.path}: ${UNREADABLE}`,
-      'Put the records back from a backup; nothing is done to it until then.',
-    );
+  if (record.isUnreadable) throw unreadable(record);
   const folder = toBytes(record.folder);
   return {
     path: record.path,

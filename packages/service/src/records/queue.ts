@@ -1,3 +1,4 @@
+import type { Knex } from 'knex';
 import type { OnRecords } from './open.js';
 
 /** What a worker is woken for, and by whose id. */
@@ -22,6 +23,22 @@ export async function enqueue(on: OnRecords, task: Task['task'], id: string): Pr
 }
 
 /**
+ * Wakes those of the transfers that wait which may have their turn now: of those in line for one environment only the first,
+ * however many wait behind it.
+ *
+ * @param among narrows down which lines are looked at
+ */
+export async function wakeFirst(on: OnRecords, among: (query: Knex.QueryBuilder) => void): Promise<void> {
+  const first = on('transfer')
+    .distinctOn('onto_path')
+    .where({ state: 'waiting' })
+    .andWhere(among)
+    .orderBy([{ column: 'onto_path' }, { column: 'created_at' }, { column: 'id' }])
+    .select('id');
+  for (const { id } of (await first) as { id: string }[]) await enqueue(on, 'transfer', id);
+}
+
+/**
  * Work on record that no job will come to: the queue has given its job up, as after minutes in which the records broke
  * off again and again, or its job found that it was not its turn yet.
  *
@@ -30,7 +47,8 @@ export async function enqueue(on: OnRecords, task: Task['task'], id: string): Pr
 export async function findUnqueued(on: OnRecords): Promise<Task[]> {
   const { rows } = await on.raw<{ rows: Task[] }>(
     `SELECT task, id FROM (
-       SELECT 'transfer' AS task, id, created_at FROM transfer WHERE state = 'waiting'
+       (SELECT DISTINCT ON (onto_path) 'transfer' AS task, id, created_at FROM transfer WHERE state = 'waiting'
+        ORDER BY onto_path, created_at, id)
        UNION ALL SELECT 'forecast', id, created_at FROM forecast WHERE state = 'computing'
        UNION ALL SELECT 'forecast', revising, created_at FROM change_request WHERE revising IS NOT NULL
        UNION ALL SELECT 'pack', spool ->> 'id', created_at FROM baseline WHERE spool IS NOT NULL

@@ -3,7 +3,8 @@ import type { EnvironmentKind } from '@tessarion/core';
 import { SnapshotLibrary } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { noSnapshot } from './absent.js';
-import { json, type OnRecords } from './open.js';
+import { json, type OnRecords, type Records } from './open.js';
+import { wakeFirst } from './queue.js';
 import { iso } from './transfers.js';
 
 export interface SnapshotRecord {
@@ -21,13 +22,32 @@ export interface SnapshotRecord {
   readonly damage: { hash: string; holds: string; message: string }[];
 }
 
-/** The snapshots and baselines of a site. */
 /** Advisory lock class in the records' database: the store of one site, by the hash of its name. */
 const STORE_LOCK = 0x7454;
 
 /** Lets no transfer of a site begin until a transaction ends; one that is just beginning is waited for. */
-export const holdStore = (trx: OnRecords, site: string): Promise<unknown> =>
+const holdStore = (trx: OnRecords, site: string): Promise<unknown> =>
   trx.raw('SELECT pg_advisory_xact_lock(?, hashtext(?))', [STORE_LOCK, site]);
+
+/**
+ * Does something to a site's store while nobody else works with it: as long as it goes on no transfer of the site begins.
+ *
+ * @returns undefined where somebody does work with it, and nothing was done
+ */
+export async function whileStoreRests<T>(
+  records: Records,
+  site: string,
+  run: (lock: OnRecords) => Promise<T>,
+): Promise<T | undefined> {
+  const done = await records.transaction(async (lock) => {
+    await holdStore(lock, site);
+    const inUse = await lock('transfer').where({ site }).whereIn('state', ['running', 'stopping']).first('id');
+    return inUse || (await spoolsToPack(lock, site)).length > 0 ? undefined : { result: await run(lock) };
+  });
+  // Whoever came meanwhile was sent away.
+  await wakeFirst(records, (q) => q.where({ site }));
+  return done?.result;
+}
 
 /** Whether nobody frees blobs of a site's store; until the transaction ends nobody begins to. */
 export async function mayUseStore(trx: OnRecords, site: string): Promise<boolean> {
@@ -38,6 +58,7 @@ export async function mayUseStore(trx: OnRecords, site: string): Promise<boolean
   return rows[0]?.may === true;
 }
 
+/** The snapshots and baselines of a site. */
 export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary =>
   new SnapshotLibrary(folder.store(site), folder.keys.derive(`store ${site}`));
 

@@ -23,6 +23,7 @@ import {
   writeInPlace,
 } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
+import { heldWords, hold, mustBeHeld, release } from './hold.js';
 import { type ChangeSet, filesOf, ownOf, readBackOf, rowsOf } from './recorded-changes.js';
 import { committedDatabases, endSessions, purposeOf, transactionsOf, type Writing } from './recovery.js';
 
@@ -39,12 +40,6 @@ function workOf(context: TransferContext): OpenWork {
   open.set(context, known);
   return known;
 }
-
-const LEASE_MS = 8000;
-const DRAIN_MS = 2000;
-
-/** How long a hold that was asked for lasts at most. */
-const leaseMs = ({ data }: TransferContext): number => (data.leaseMs as number | undefined) ?? LEASE_MS;
 
 /** The files of a change set: those that lie in a root's tree, and those that are written where they lie. */
 async function placedFiles(
@@ -181,9 +176,7 @@ export async function holdVisitors(
   moreMs = 0,
 ): Promise<string> {
   await carryLateFiles(context, environment, set);
-  const { lease, waitedMs } = await context.installation.gateway.hold(environment.path, LEASE_MS + moreMs, DRAIN_MS);
-  await context.remember({ lease, leaseMs: LEASE_MS + moreMs });
-  return `waited ${waitedMs} ms for requests to end`;
+  return `waited ${await hold(context, environment.path, moreMs)} ms for requests to end`;
 }
 
 /** A root of which a new tree was staged, as it is on record. */
@@ -243,6 +236,7 @@ async function commitRows(context: TransferContext, environment: Environment, se
     await context.remember({ isReadBack: true });
   }
   await context.remember({ [writing]: transactions });
+  await mustBeHeld(context, environment.path);
   await context.checkFence(environment);
   for (const { rows } of applications) await rows.commit();
   await context.remember({ pastSwitch: true });
@@ -290,43 +284,10 @@ export async function releaseVisitors(
   environment: Environment,
   set: ChangeSet,
 ): Promise<string | undefined> {
-  const heldMs = await releaseLease(context);
+  const detail = heldWords(context, await release(context));
   await closeSessions(context);
-  const detail =
-    heldMs === undefined
-      ? undefined
-      : context.data.notHeld === true
-        ? 'its visitors do not come through the gateway, as far as is known: they were not held'
-        : heldMs === null
-          ? `the hold had ended by itself after ${leaseMs(context) / 1000} s`
-          : `visitors waited at most ${heldMs} ms`;
   await carryLateFiles(context, environment, set);
   return detail;
-}
-
-/**
- * Ends the hold, which may be one that a dead worker asked for. A gateway that is away is waited for as long as a hold can
- * last: after that there is none.
- *
- * @returns how long it lasted; null where it had ended by itself, undefined where there was none
- */
-async function releaseLease(context: TransferContext): Promise<number | null | undefined> {
-  const lease = context.data.lease as string | undefined;
-  if (lease === undefined) return undefined;
-  const until = Date.now() + leaseMs(context);
-  const release = async (): Promise<number | null> => {
-    try {
-      return (await context.installation.gateway.release(lease)).heldMs;
-    } catch (error) {
-      if (Date.now() > until) return null;
-      context.installation.log.warn({ transfer: context.record.id, err: error }, 'the gateway is waited for');
-      await new Promise((resolve) => setTimeout(resolve, 200));
-      return release();
-    }
-  };
-  const heldMs = await release();
-  await context.remember({ lease: undefined, heldMs });
-  return heldMs;
 }
 
 async function closeSessions(context: TransferContext): Promise<void> {
@@ -336,7 +297,7 @@ async function closeSessions(context: TransferContext): Promise<void> {
 /** Removes everything staged; visitors are let through. */
 export async function discardStaged(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
   await closeSessions(context);
-  await releaseLease(context);
+  await release(context);
   await endSessions(context, environment).catch((error: unknown) => {
     if (!(error instanceof EngineError && error.code === 'database-unreachable')) throw error;
   });

@@ -85,7 +85,7 @@ export async function fillCopy(
   const key = context.maskKey;
   const spoolFolder = context.spoolFolder;
   if (remembers) await fs.mkdir(spoolFolder, { recursive: true, mode: 0o700 });
-  await buildCopy(
+  const leftAlone = await buildCopy(
     {
       source: from,
       destination,
@@ -100,6 +100,10 @@ export async function fillCopy(
     },
     context.work,
   );
+  for (const { table, column, addresses } of leftAlone)
+    await context.say(
+      `${table}.${column}: ${addresses === 1 ? '1 address' : `${addresses} addresses`} of ${source.path} ${addresses === 1 ? 'stays' : 'stay'} as written, in values that look serialised and cannot be read.`,
+    );
   await destination.server.flush(destination.folder);
   return traces;
 }

@@ -1,8 +1,9 @@
 import { connectTo, type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../records/environments.js';
-import { publishEvent } from '../records/events.js';
+import { forgetOldEvents, publishEvent } from '../records/events.js';
 import { forgetForecasts } from '../records/forecast-items.js';
 import { profileOfSite } from '../records/profiles.js';
+import { libraryOf, whileStoreRests } from '../records/snapshots.js';
 import { gatherFacts } from './comparing.js';
 import type { Installation } from './context.js';
 import { aboveOf, driftOf } from './drift.js';
@@ -25,6 +26,7 @@ export async function goRound(installation: Installation): Promise<void> {
   const { records, environments, now } = installation;
   const started = now().getTime();
   await forgetForecasts(installation);
+  await forgetOldEvents(records);
   const ready = (await environments.list(records)).filter((one) => one.status === 'ready');
   const reached = new Set<EnvironmentRecord>();
   const waiting = [...ready];
@@ -39,6 +41,17 @@ export async function goRound(installation: Installation): Promise<void> {
   for (const one of due) {
     if (now().getTime() - started > ROUND_MS) return;
     await look(installation, one.path);
+    if (one.kind === 'live') await tidyStore(installation, one.site);
+  }
+}
+
+/** Joins small packs of a site's store, unless somebody works with it; then it is done another time. */
+async function tidyStore({ records, folder, log }: Installation, site: string): Promise<void> {
+  try {
+    const joined = await whileStoreRests(records, site, () => libraryOf(folder, site).compact());
+    if (joined) log.info({ site, joined }, 'small packs of its store were joined');
+  } catch (error) {
+    log.warn({ site, err: error }, 'its store could not be tidied');
   }
 }
 

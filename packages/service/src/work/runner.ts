@@ -2,7 +2,7 @@ import type { Failure } from '@tessarion/contract';
 import { EngineError } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import { toEngine } from '../records/environments.js';
-import { enqueue, findUnqueued } from '../records/queue.js';
+import { enqueue, findUnqueued, wakeFirst } from '../records/queue.js';
 import { baselinesOf, mayUseStore, spoolsToPack } from '../records/snapshots.js';
 import type { TransferRecord } from '../records/transfers.js';
 import { type Installation, TransferContext } from './context.js';
@@ -335,14 +335,7 @@ export class TransferRunner {
   async #wakeWaiting(record: TransferRecord): Promise<void> {
     const { records } = this.installation;
     const places = [record.onto_path, record.from_path].filter((place) => place !== null);
-    // Of those in line for one environment only the first may go; however many wait behind it.
-    const waiting = await records('transfer')
-      .distinctOn('onto_path')
-      .where({ state: 'waiting' })
-      .andWhere((q) => q.whereIn('onto_path', places).orWhereIn('from_path', places))
-      .orderBy([{ column: 'onto_path' }, { column: 'created_at' }, { column: 'id' }])
-      .select('id');
-    for (const { id } of waiting) await enqueue(records, 'transfer', id);
+    await wakeFirst(records, (q) => q.whereIn('onto_path', places).orWhereIn('from_path', places));
   }
 
   /** Has the baselines packed that a worker left unpacked. */
@@ -376,8 +369,7 @@ export class TransferRunner {
     if (dead.length === 0) return;
     log.warn({ dead }, 'taking over from workers that died');
     // The queue keeps a dead worker's jobs for hours: whatever waits is woken anew, and finds out itself whether it may go.
-    for (const { id } of await records('transfer').where({ state: 'waiting' }).orderBy('created_at').select('id'))
-      await enqueue(records, 'transfer', id);
+    await wakeFirst(records, () => undefined);
     for (const { id } of await records('forecast').where({ state: 'computing' }).select('id'))
       await enqueue(records, 'forecast', id);
     for (const { revising } of await records('change_request').whereNotNull('revising').select('revising'))

@@ -8,7 +8,7 @@ import { adoptionChecks, adoptionMoves } from '../../facts/adopting.js';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
 import { findLeftBehind, removeLeftBehind } from '../../facts/left-behind.js';
-import { NotConfirmed, ProblemError } from '../../problems.js';
+import { failureOf, NotConfirmed, ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
@@ -34,11 +34,11 @@ async function toServer(installation: Installation, record: ServerRecord) {
     database: `${record.database.host}:${record.database.port}`,
     reached: openToAll !== null && freeBytes !== null,
     freeBytes,
-    openToAll: openToAll ?? [],
-    leftBehind: await findLeftBehind(installation, record).catch((error: unknown) => {
-      installation.log.warn({ server: record.name, err: error }, 'what is left behind there is not known');
-      return { databases: [], folders: [] };
-    }),
+    openToAll,
+    leftBehind: await findLeftBehind(installation, record).then(
+      (found) => ({ ...found, notKnown: null }),
+      (error: unknown) => ({ databases: [], folders: [], notKnown: failureOf(error).message }),
+    ),
   };
 }
 

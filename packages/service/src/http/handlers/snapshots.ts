@@ -2,14 +2,7 @@ import { plainSentence } from '@tessarion/core';
 import { ProblemError } from '../../problems.js';
 import { refusePreview } from '../../records/environments.js';
 import { json } from '../../records/open.js';
-import {
-  getSnapshot,
-  holdStore,
-  libraryOf,
-  type SnapshotRecord,
-  spoolsToPack,
-  toSnapshot,
-} from '../../records/snapshots.js';
+import { getSnapshot, libraryOf, type SnapshotRecord, toSnapshot, whileStoreRests } from '../../records/snapshots.js';
 import { toTransfer } from '../../records/transfers.js';
 import type { Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';
@@ -62,18 +55,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const record = await getSnapshot(installation.records, params.id);
     const { records } = installation;
     // As long as blobs are freed nothing begins that could count on them.
-    return records.transaction(async (lock) => {
-      await holdStore(lock, record.site);
-      const inUse = await lock('transfer')
-        .where({ site: record.site })
-        .whereIn('state', ['running', 'stopping'])
-        .first('id');
-      if (inUse || (await spoolsToPack(lock, record.site)).length > 0)
-        throw new ProblemError(
-          'conflict',
-          `Work on ${record.site} is going on that may be using its store.`,
-          'Wait until it has ended.',
-        );
+    const freed = await whileStoreRests(records, record.site, async () => {
       // On record before anything is freed: a snapshot that is half gone must not be on offer.
       await records.transaction(async (trx) => {
         await trx('snapshot').where({ id: record.id }).delete();
@@ -81,5 +63,12 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
       });
       return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));
     });
+    if (!freed)
+      throw new ProblemError(
+        'conflict',
+        `Work on ${record.site} is going on that may be using its store.`,
+        'Wait until it has ended.',
+      );
+    return freed;
   },
 };

@@ -4,7 +4,7 @@ import { environmentThing, siteThing } from '../../access/allow.js';
 import { NotConfirmed, ProblemError } from '../../problems.js';
 import type { EnvironmentRecord } from '../../records/environments.js';
 import { publishEvent } from '../../records/events.js';
-import { enqueue } from '../../records/queue.js';
+import { wakeFirst } from '../../records/queue.js';
 import { itemsOfForecast, ruleOfLane } from '../../records/requests.js';
 import { getSnapshot } from '../../records/snapshots.js';
 import { iso, mustBeUndoable, type NewTransfer, toTransfer } from '../../records/transfers.js';
@@ -215,12 +215,15 @@ export const transferHandlers: Handlers<
     const [from, onto] = [await environments.get(records, body.from), await environments.get(records, body.onto)];
     const verdict = resetLane(from, onto);
     if (!verdict.allowed) throw new ProblemError('lane-closed', verdict.reason, verdict.next);
+    // As where a copy is made.
+    if (body.acceptPersonal !== undefined) call.mustHold('live.values', await environmentThing(records, from.path));
     if (body.acceptTraces?.length) call.mustHold('site.manage', await siteThing(records, from.site));
     const input: ResetInput = {
       origin: { from: from.path },
       source: from.path,
       exact: false,
       acceptTraces: body.acceptTraces ?? [],
+      acceptPersonal: body.acceptPersonal,
     };
     return create(call, {
       kind: 'reset',
@@ -319,8 +322,8 @@ export const transferHandlers: Handlers<
         if (['clone', 'preview'].includes(record.kind) && made?.status === 'making')
           await installation.environments.remove(trx, record.onto_path);
         // Whoever waited behind it may go.
-        const behind = trx('transfer').where({ state: 'waiting', onto_path: record.onto_path }).orderBy('created_at');
-        for (const { id } of await behind.select('id')) await enqueue(trx, 'transfer', id);
+        const places = [record.onto_path, record.from_path].filter((place) => place !== null);
+        await wakeFirst(trx, (q) => q.whereIn('onto_path', places).orWhereIn('from_path', places));
       });
     } else if (record.state === 'running' && record.data.pastSwitch !== true) {
       await records.transaction(async (trx) => {

@@ -111,7 +111,7 @@ export const leave: Procedure = {
         }
         await endScope(records, record.onto_path);
         await endScope(records, record.site);
-        await fs.rm(folder.memory(record.onto_path), { force: true });
+        await fs.rm(folder.memory(record.onto_path).path, { force: true });
         await fs.rm(folder.store(record.site), { recursive: true, force: true });
         await records.transaction(async (trx) => {
           await trx('snapshot').where({ site: record.site }).delete();

@@ -131,7 +131,7 @@ export const rename: Procedure = {
         const admin = installation.servers.admin(await installation.servers.get(installation.records, former.server));
         await admin.drop(...former.databases);
         await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
-        await fs.rm(installation.folder.memory(context.input<RenameInput>().from), { force: true });
+        await fs.rm(installation.folder.memory(context.input<RenameInput>().from).path, { force: true });
         for (const { login } of environment.databases) await refreshStatistics(login);
         await installation.environments.update(installation.records, environment.path, {
           size: await measure(environment),

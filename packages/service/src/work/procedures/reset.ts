@@ -27,6 +27,7 @@ export interface ResetInput {
   /** A copy's own snapshot comes back exactly; anything else comes masked, as in a clone. */
   readonly exact: boolean;
   readonly acceptTraces?: readonly string[];
+  readonly acceptPersonal?: string | undefined;
 }
 
 interface Prepared {
@@ -46,7 +47,11 @@ async function prepared(
   return {
     input,
     facts,
-    wishes: { leftOut: NOTHING_LEFT_OUT, acceptTraces: input.acceptTraces ?? [], acceptPersonal: undefined },
+    wishes: {
+      leftOut: NOTHING_LEFT_OUT,
+      acceptTraces: input.acceptTraces ?? [],
+      acceptPersonal: input.acceptPersonal,
+    },
     source: await context.environment(input.source),
     destination: toEngine({ ...record, databases: facts.databases, settings: facts.settings }, profile),
   };
