@@ -1,5 +1,6 @@
 import { type ChildProcess, execFile, spawn } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
+import { once } from 'node:events';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
@@ -19,6 +20,8 @@ let studio: Studio;
 /** What lies beside the sites, on the same disk: of Tessarion, of others, of nobody. */
 let outside: string;
 let exchanging: ChildProcess | undefined;
+/** Lets the exchanger put back what it has taken away, and end. */
+let enough: () => Promise<void>;
 
 /** Exchanges, at any moment and for as long as it likes, files and folders of the site for what leads elsewhere; puts them back. */
 const EXCHANGER = `
@@ -49,7 +52,7 @@ const exchanges = [
   (at) => fs.writeFileSync(at, 'something else'),
   () => undefined,
 ];
-for (let i = 0; ; i++) {
+for (let i = 0; !fs.existsSync(path.join(away, 'enough')); i++) {
   const sites = within(hosts, 0).filter((one) => one.includes('threadmill--'));
   const site = pick(sites);
   const trees = within(path.join(site, 'trees'), 3).concat(within(path.join(site, 'keep'), 3), [path.join(site, 'trees'), path.join(site, 'keep')]);
@@ -101,6 +104,10 @@ beforeAll(async () => {
   const away = join(studio.data, 'away');
   await fs.mkdir(join(outside, 'folder/deep'), { recursive: true });
   await fs.mkdir(away);
+  enough = async () => {
+    await fs.writeFile(join(away, 'enough'), '');
+    if (exchanging?.exitCode === null) await once(exchanging, 'exit');
+  };
   for (const name of ['file', 'key', 'folder/one', 'folder/deep/two', 'folder/logo.svg', 'folder/site.css'])
     await fs.writeFile(join(outside, name), SECRET);
   const { databases } = await studio.client.call('environmentShow', {
@@ -187,7 +194,7 @@ describe('a hostile site, step by step', { shuffle: false }, () => {
           before,
         );
       }
-      exchanging?.kill('SIGKILL');
+      await enough();
       // Previews go with their requests.
       for (const id of asked) await client.call('requestWithdraw', { params: { id }, body: { reason: 'Enough.' } });
       const wentWell = ends.filter((one) => one === 'done').length;

@@ -67,6 +67,13 @@ export function fileError(error: unknown, path: string): EngineError {
       'Give the login that Tessarion uses read access, or leave the path out.',
       { cause: error },
     );
+  if (code === 'ENOTDIR')
+    return new EngineError(
+      'file-unreadable',
+      `${path} is not a folder, or something on the way to it is not.`,
+      'Put back the folder that was there, and run it again.',
+      { cause: error },
+    );
   return new EngineError(
     'file-unreadable',
     `${path}: ${messageOf(error)}`,
