@@ -16,6 +16,7 @@ import {
   pullInto,
   refusal,
   type Studio,
+  saveProfile,
   startStudio,
 } from './support/studio.js';
 
@@ -295,6 +296,33 @@ describe('traces of live stop a copy, by name', () => {
     const failed = await attempt('signed');
     expect(failed.failure?.message).toContain('customer.signed (its values look like names of people)');
     await onSite(studio, LIVE, (query) => query('ALTER TABLE customer DROP COLUMN signed'));
+  });
+
+  it('a column in whose values people stand, until its profile masks them there; the copy has none of them', async () => {
+    const facts = `{"by": {"mail": "' || email || '"}, "gift": true}`;
+    await onSite(studio, LIVE, (query) =>
+      query(`ALTER TABLE customer ADD COLUMN facts jsonb; UPDATE customer SET facts = ('${facts}')::jsonb`),
+    );
+    const failed = await attempt('inside');
+    expect(failed.failure?.message).toContain(
+      'customer.facts (what stands at $.by.mail in it looks like mail addresses)',
+    );
+    const { profile } = await studio.client.call('siteShow', { params: { site: 'threadmill' } });
+    const name = String(profile).split('/')[0] as string;
+    const { text } = await studio.client.call('profileShow', { params: { name }, query: {} });
+    const column = '$1          facts: { personal: { inside: { "$$.by.mail": mail } } }\n';
+    await saveProfile(studio.client, name, text.replace(/( {6}customer:\n.*\n {8}columns:\n)/, column));
+    expect((await attempt('inside')).state).toBe('done');
+    const both = (path: string) =>
+      onSite(studio, path, (query) => query('SELECT id, email, facts FROM customer ORDER BY id'));
+    const [ours, theirs] = [await both(LIVE), await both('threadmill/inside')];
+    for (const [i, { id, email, facts }] of theirs.entries()) {
+      expect(facts, `customer ${id}: one person is one on the copy, too`).toEqual({ by: { mail: email }, gift: true });
+      expect(email).not.toBe(ours[i]?.email);
+    }
+    expect(theirs.length).toBeGreaterThan(0);
+    await saveProfile(studio.client, name, text);
+    await onSite(studio, LIVE, (query) => query('ALTER TABLE customer DROP COLUMN facts'));
   });
 });
 

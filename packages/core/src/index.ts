@@ -10,6 +10,7 @@ export * from './delivery/quiet-hours.js';
 export * from './delivery/windows.js';
 export * from './journal/seal.js';
 export * from './mask/mask.js';
+export * from './mask/mask-inside.js';
 export * from './mask/personal-values.js';
 export type { TableRows } from './merge/align-sides.js';
 export * from './merge/changed-ranges.js';

@@ -279,7 +279,7 @@ describe('a push by replace', () => {
       'INSERT INTO sale (page_id) VALUES (3)',
       '3 stays, since public.sale refers to it meanwhile',
     ],
-    ['a unique value', "UPDATE page SET slug = 'fresh' WHERE id = 2", 'took a value meanwhile that must be unique'],
+    ['a unique value', "UPDATE page SET slug = 'fresh' WHERE id = 2", 'has what no two rows may share'],
   ])('writes nothing when %s changed since it was compared', async (_what, meanwhile, message) => {
     const from = edited(1, { body: 'ours' });
     const changes = await changesFrom({

@@ -2,6 +2,7 @@ import type { ByteString } from '../address/place.js';
 import type { MaskRule } from '../profile/schema.js';
 import { toBytes } from '../rows/condition.js';
 import { maskDate, maskDigits, maskInternetAddress } from './mask-forms.js';
+import { type InnerMask, maskInside } from './mask-inside.js';
 
 /**
  * A keyed hash: the same site key and value always give the same bytes, so that masked values still join.
@@ -99,12 +100,22 @@ const WORDS = [
 
 /**
  * Masks one personal value; deterministic by the site's key, and of the same form as the original. Null and empty
- * values stay.
+ * values stay. A rule for places inside a value masks those alone, and a value that it cannot read as a whole.
  */
 export function maskValue(rule: MaskRule, value: ByteString | null, hash: KeyedHash): ByteString | null {
   if (value === null || value === '' || rule === 'keep') return value;
   if (rule === 'null') return null;
-  if (typeof rule === 'object') return toBytes(rule.fixed);
+  if (typeof rule === 'object' && 'fixed' in rule) return toBytes(rule.fixed);
+  if (typeof rule === 'object') {
+    const masks = Object.entries(rule.inside).map(
+      ([path, inner]): InnerMask => ({
+        path,
+        mask: (text) => maskValue(inner, text, hash),
+      }),
+    );
+    // What cannot be read is masked as a whole.
+    return maskInside(value, masks) ?? maskWords(value, hash(value));
+  }
   const digest = hash(value);
   switch (rule) {
     case 'mail':
@@ -127,6 +138,15 @@ export function maskValue(rule: MaskRule, value: ByteString | null, hash: KeyedH
 /** Whether different values stay different under a mask, so that a unique column can have it. */
 export function keepsUnique(rule: MaskRule): boolean {
   return typeof rule !== 'object' && ['mail', 'phone', 'date', 'internet-address', 'null', 'keep'].includes(rule);
+}
+
+/** A mask as a profile writes it, in one line. */
+export function maskText(rule: MaskRule): string {
+  if (typeof rule !== 'object') return rule;
+  if ('fixed' in rule) return `fixed: ${rule.fixed}`;
+  return Object.entries(rule.inside)
+    .map(([path, inner]) => `${path}: ${maskText(inner)}`)
+    .join(', ');
 }
 
 function pick(list: readonly string[], digest: Uint8Array, at: number): string {

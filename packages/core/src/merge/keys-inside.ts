@@ -4,7 +4,7 @@ import type { KeysInside } from './merge-table.js';
 import { readValueTree, type ScalarNode, type ValueNode, writeScalar } from './value-tree.js';
 
 /** One step of a path: to a member by its name, to all of them, or to any below. */
-type Step = { readonly name: ByteString | undefined; readonly isDeep: boolean };
+export type Step = { readonly name: ByteString | undefined; readonly isDeep: boolean };
 
 const SEGMENT = /(\.\.|\.)(?:([A-Za-z_][\w-]*)|(\*))|\[(?:'([^']*)'|"([^"]*)"|(\d+)|(\*))\]/y;
 

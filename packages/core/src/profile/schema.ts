@@ -24,9 +24,19 @@ export type DataClass = z.infer<typeof DataClass>;
 export const EnvironmentKind = z.enum(['dev', 'staging', 'live']);
 export type EnvironmentKind = z.infer<typeof EnvironmentKind>;
 
-export const MaskRule = z.union([
+const WholeMask = z.union([
   z.enum(['mail', 'name', 'phone', 'street', 'date', 'internet-address', 'free-text', 'null', 'keep']),
   z.strictObject({ fixed: z.string() }),
+]);
+
+/** A path into a JSON document or serialised value. */
+const InnerPath = z.string().refine((path) => readKeyPath(path) !== undefined, 'write a path such as "$.rows[*].page"');
+
+export const MaskRule = z.union([
+  ...WholeMask.options,
+  z.strictObject({
+    inside: z.record(InnerPath, WholeMask).refine((all) => Object.keys(all).length > 0, 'name at least one path'),
+  }),
 ]);
 export type MaskRule = z.infer<typeof MaskRule>;
 
@@ -57,10 +67,7 @@ const Reference = z.strictObject({
   from: ColumnName,
   to: ColumnName,
   when: Condition.optional(),
-  path: z
-    .string()
-    .refine((path) => readKeyPath(path) !== undefined, 'write a path such as "$.rows[*].page"')
-    .optional(),
+  path: InnerPath.optional(),
 });
 
 const Item = z.union([

@@ -4,6 +4,7 @@ import pg, { type Client, type QueryResult } from 'pg';
 import { EngineError } from '../errors.js';
 import type {
   CheckConstraint,
+  ExclusionShape,
   ExtensionShape,
   SchemaShape,
   SequenceShape,
@@ -23,6 +24,25 @@ const namesOf = (columns: string, relation: string): string =>
 
 /** Columns of a unique index that make it unique; those that it only carries along are none. */
 const KEY_OF_INDEX = '(i.indkey::int2[])[0:i.indnkeyatts - 1]';
+
+/** A column `a` of type `t` of a unique index, as {@link ColumnOfUnique}. */
+const COLUMN_OF_UNIQUE = `json_build_object('name', a.attname, 'type', t.typname, 'isRange', t.typtype = 'r',
+  'nullable', NOT a.attnotnull,
+  'length', CASE WHEN t.typname IN ('varchar', 'bpchar') AND a.atttypmod > 4 THEN a.atttypmod - 4 ELSE 32 END)`;
+
+/** Elements of an index `i`: by which operators two rows are compared that it keeps apart. */
+const ELEMENTS = `(
+  SELECT json_agg(json_build_object('expression', pg_get_indexdef(i.indexrelid, k.ord::int, false),
+      'operator', format('OPERATOR(%I.%s)', opn.nspname, op.oprname),
+      'column', CASE WHEN k.num <> 0 THEN ${COLUMN_OF_UNIQUE} END) ORDER BY k.ord)
+  FROM unnest(${KEY_OF_INDEX}, i.indclass::oid[], x.conexclop) WITH ORDINALITY AS k(num, class, operator, ord)
+    JOIN pg_opclass oc ON oc.oid = k.class
+    JOIN pg_operator op ON op.oid = coalesce(k.operator, (SELECT ao.amopopr FROM pg_amop ao
+      WHERE ao.amopfamily = oc.opcfamily AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
+        AND ao.amopstrategy = 3))
+    JOIN pg_namespace opn ON opn.oid = op.oprnamespace
+    LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.num AND k.num <> 0
+    LEFT JOIN pg_type t ON t.oid = a.atttypid)`;
 
 const OWN_TABLES = `SELECT c.oid, n.nspname AS schema, c.relname AS name
     FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -63,13 +83,24 @@ const TABLES = `
     GROUP BY g.tgrelid
   ), uniques AS (
     SELECT i.indrelid AS unique_of, json_agg((
-      SELECT json_agg(json_build_object('name', a.attname, 'type', t.typname, 'nullable', NOT a.attnotnull,
-          'length', CASE WHEN t.typname IN ('varchar', 'bpchar') AND a.atttypmod > 4 THEN a.atttypmod - 4 ELSE 32 END) ORDER BY k.ord)
+      SELECT json_agg(${COLUMN_OF_UNIQUE} ORDER BY k.ord)
       FROM unnest(${KEY_OF_INDEX}) WITH ORDINALITY AS k(num, ord)
         JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.num JOIN pg_type t ON t.oid = a.atttypid
       ) ORDER BY i.indexrelid) AS uniques
     FROM own JOIN pg_index i ON i.indrelid = own.oid
     WHERE i.indisunique AND i.indimmediate AND NOT i.indisprimary AND i.indpred IS NULL AND i.indexprs IS NULL
+    GROUP BY i.indrelid
+  ), exclusions AS (
+    SELECT i.indrelid AS exclusions_of, json_agg(json_build_object(
+        'elements', ${ELEMENTS}, 'predicate', pg_get_expr(i.indpred, i.indrelid), 'isImmediate', NOT coalesce(x.condeferrable, false),
+        'columns', (SELECT json_agg(a.attname ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum > 0
+          AND (a.attnum = ANY(i.indkey::int2[]) OR EXISTS (SELECT FROM pg_depend d WHERE d.classid = 'pg_class'::regclass
+            AND d.objid = i.indexrelid AND d.refclassid = 'pg_class'::regclass AND d.refobjid = i.indrelid AND d.refobjsubid = a.attnum)))
+        ) ORDER BY i.indexrelid) AS exclusions
+    FROM own JOIN pg_index i ON i.indrelid = own.oid
+      LEFT JOIN pg_constraint x ON x.conindid = i.indexrelid AND x.contype IN ('u', 'x')
+    WHERE i.indisvalid AND NOT i.indisprimary
+      AND (i.indisexclusion OR i.indisunique AND (i.indpred IS NOT NULL OR i.indexprs IS NOT NULL OR NOT i.indimmediate))
     GROUP BY i.indrelid
   ), checks AS (
     SELECT c.conrelid AS checks_of, json_agg(json_build_object(
@@ -85,11 +116,12 @@ const TABLES = `
     GROUP BY i.indrelid
   )
   SELECT schema, name, coalesce(columns, '[]') AS columns, key, coalesce(refs, '[]') AS "references",
-    coalesce(triggers, '[]') AS triggers, coalesce(uniques, '[]') AS uniques, coalesce(checks, '[]') AS checks,
+    coalesce(triggers, '[]') AS triggers, coalesce(uniques, '[]') AS uniques, coalesce(exclusions, '[]') AS exclusions,
+    coalesce(checks, '[]') AS checks,
     coalesce(indexes, '') AS indexes
   FROM own LEFT JOIN columns ON attrelid = oid LEFT JOIN keys ON indrelid = oid
     LEFT JOIN refs ON conrelid = oid LEFT JOIN triggers ON tgrelid = oid
-    LEFT JOIN uniques ON unique_of = oid LEFT JOIN checks ON checks_of = oid
+    LEFT JOIN uniques ON unique_of = oid LEFT JOIN exclusions ON exclusions_of = oid LEFT JOIN checks ON checks_of = oid
     LEFT JOIN indexes ON index_of = oid
   ORDER BY schema COLLATE "C", name COLLATE "C"`;
 
@@ -150,6 +182,7 @@ interface TableRow {
   references: { columns: string[]; table: string; targetColumns: string[] }[];
   triggers: string[];
   uniques: UniqueShape[];
+  exclusions: ExclusionShape[];
   checks: CheckConstraint[];
   indexes: string;
 }
@@ -264,6 +297,7 @@ function shapeOf(row: TableRow): TableShape {
     references: row.references,
     rowTriggers: row.triggers,
     uniques: row.uniques.filter((columns) => !isSameSet(columns, key)),
+    exclusions: row.exclusions,
     checks: row.checks,
     indexes: row.indexes,
   };

@@ -38,20 +38,43 @@ export interface TableShape {
   readonly rowTriggers: readonly string[];
   /** Unique indexes over plain columns that are checked row by row, but for the one that names the rows. */
   readonly uniques: readonly UniqueShape[];
+  readonly exclusions: readonly ExclusionShape[];
   readonly checks: readonly CheckConstraint[];
   /** How its indexes are made, a line each, but for those of constraints. */
   readonly indexes: string;
 }
 
-/** A unique index, by what may be written to its columns. */
-export type UniqueShape = readonly {
+/** A column of a rule that no two rows may break, by what may be written to it. */
+export interface ColumnOfUnique {
   readonly name: string;
   /** The server's own name of the type. */
   readonly type: string;
+  readonly isRange: boolean;
   readonly nullable: boolean;
   /** Characters that a text may have at least. */
   readonly length: number;
-}[];
+}
+
+/** A unique index. */
+export type UniqueShape = readonly ColumnOfUnique[];
+
+/** An exclusion constraint, or a unique index over expressions, over a part of the rows, or that may be checked late. */
+export interface ExclusionShape {
+  readonly elements: readonly {
+    /** As the server writes it, with everything named in full. */
+    readonly expression: string;
+    /** Such as `OPERATOR("pg_catalog".&&)`. */
+    readonly operator: string;
+    /** Where the element is a column. */
+    readonly column: ColumnOfUnique | null;
+  }[];
+  /** Which rows it is for; null for all. */
+  readonly predicate: string | null;
+  /** All columns that it reads. */
+  readonly columns: readonly string[];
+  /** Whether it is always checked row by row. */
+  readonly isImmediate: boolean;
+}
 
 export interface CheckConstraint {
   readonly name: string;

@@ -9,7 +9,7 @@ import {
   type SchemaShape,
   type TableShape,
 } from '../database/site-database.js';
-import { uniqueIndexes } from '../transfer/unique-values.js';
+import { plainUniques } from '../transfer/unique-rules.js';
 import type { TableHistory } from './look-at-site.js';
 
 const SAMPLES = 200;
@@ -58,7 +58,7 @@ export async function lookAtTables(
         })),
         key: shape.key,
         drawsKey: drawsKey(schema, shape),
-        uniques: uniqueIndexes(shape).map((one) => one.columns),
+        uniques: plainUniques(shape),
         references: shape.references
           .filter((one) => one.columns.length === 1)
           .map(({ columns, table, targetColumns }) => ({

@@ -9,7 +9,17 @@ import { type Counts, compareCounters, compareWithMeant, countMeant, readCounter
 import { insertOrder } from './insert-order.js';
 import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-back.js';
 import { keyMatch, outputText, StagedChanges, type StagedTable } from './staged-changes.js';
-import { comesBack, setApart } from './unique-values.js';
+import {
+  comesBack,
+  inTheWay,
+  type MakingRoom,
+  markGoing,
+  markMoving,
+  roomMakers,
+  setApart,
+  type UniqueRule,
+  type Waiting,
+} from './unique-rules.js';
 
 /**
  * Sees that the number of a transaction that has begun is never given to another one. A server that dies forgets which
@@ -94,7 +104,9 @@ export class RowApplication {
     const remains: Remain[] = [];
     try {
       // Triggers find their tables as they do when the site writes; everything of ours is named in full.
-      await client.query('BEGIN; SET LOCAL search_path TO DEFAULT; SET LOCAL synchronous_commit TO on');
+      await client.query(
+        'BEGIN; SET LOCAL search_path TO DEFAULT; SET LOCAL synchronous_commit TO on; SET CONSTRAINTS ALL DEFERRED',
+      );
       const id = await client.query<{ id: string }>('SELECT pg_catalog.pg_current_xact_id()::text AS id');
       const isKept = keepNumber(this.#staged.login);
       // It is waited for at the end; whatever fails before says more.
@@ -114,9 +126,19 @@ export class RowApplication {
       const applied = { inserted: 0, updated: 0, deleted: 0 };
       let passing = 0;
       for (const table of tables) passing += await this.#setApart(table);
-      for (const group of ordered) applied.inserted += await this.#insert(stagedOf(group));
+      const makers = roomMakers(this.#staged.schema);
+      for (const group of ordered) {
+        for (const table of stagedOf(group)) {
+          const gone = await this.#makeRoom(table, makers.get(fullName(table.shape)) as MakingRoom);
+          applied.updated += gone.updated;
+          applied.deleted += gone.deleted;
+        }
+        applied.inserted += await this.#insert(stagedOf(group));
+      }
       for (const table of tables) applied.updated += await this.#update(table);
       for (const group of ordered.toReversed()) applied.deleted += await this.#delete(stagedOf(group));
+      // What may be checked late is checked before the commit, as long as all can be put back.
+      await client.query('SET CONSTRAINTS ALL IMMEDIATE');
       remains.push(...compareWithMeant(tables, this.#mode, applied, meant));
       await this.#advanceCounters(tables);
       await compareCounters(this.#staged, before, applied, passing);
@@ -131,7 +153,8 @@ export class RowApplication {
         new EngineError('outdated', `${what} (${constraint} of ${table}).`, 'Make a new forecast.', {
           cause: withoutValues(error),
         });
-      if (code === '23505') throw outdated('The destination took a value meanwhile that must be unique');
+      if (code === '23505' || code === '23P01')
+        throw outdated('Another row of the destination has what no two rows may share');
       if (code === '23503') throw outdated('The destination still refers to something that would go');
       throw databaseError(error, this.#staged.login);
     }
@@ -149,23 +172,53 @@ export class RowApplication {
     await this.#staged.client.giveBack();
   }
 
-  /** Frees unique values that go from one row to another. @returns rows that were given a passing value */
+  /** Frees what no two rows may share and goes from one row to another. @returns rows that were given a passing value */
   async #setApart(table: StagedTable): Promise<number> {
     let passing = 0;
-    for (const { columns, apart } of table.uniques) {
-      const mayMove =
-        columns.some((name) => table.touched.has(name)) || (table.counts.insert > 0 && table.counts.delete > 0);
-      if (!apart || !mayMove || !columns.every((name) => table.columns.includes(name))) continue;
+    for (const rule of this.#moving(table)) {
+      if (!rule.apart) continue;
       if (table.touched.size > 0) {
-        await this.#staged.client.query(
-          comesBack(table.shape, { columns, apart }, table.temporary, table.columns, keyMatch(table)),
-        );
-        table.touched.add(apart.column);
+        await this.#staged.client.query(comesBack(rule, rule.apart.column, waiting(table)));
+        table.touched.add(rule.apart.column);
       }
-      const sql = setApart(table.shape, { columns, apart }, table.temporary, table.columns, keyMatch(table));
-      passing += (await this.#staged.client.query(sql)).rowCount ?? 0;
+      passing += (await this.#staged.client.query(setApart(rule, rule.apart, waiting(table)))).rowCount ?? 0;
     }
     return passing;
+  }
+
+  /** Rules that the server checks row by row and under which rows of a table may be in each other's way. */
+  #moving(table: StagedTable): UniqueRule[] {
+    return table.uniques.filter(
+      ({ columns, isImmediate }) =>
+        isImmediate &&
+        (columns.some((name) => table.touched.has(name)) || (table.counts.insert > 0 && table.counts.delete > 0)) &&
+        columns.every((name) => table.columns.includes(name)),
+    );
+  }
+
+  /**
+   * Where rows can hold nothing else for a moment, those that are in the way of others are written before them: deleted
+   * where nothing refers to them any more, changed one after the other as long as none waits for itself.
+   */
+  async #makeRoom(table: StagedTable, making: MakingRoom): Promise<{ updated: number; deleted: number }> {
+    const done = { updated: 0, deleted: 0 };
+    const { client } = this.#staged;
+    const rules = this.#moving(table).filter((rule) => rule.apart === undefined);
+    const [first] = rules;
+    if (!first) return done;
+    const found = rules.map((rule) => `EXISTS (${inTheWay(rule, waiting(table))})`).join(' OR ');
+    const isAny = await client.query<{ found: boolean }>(`SELECT ${found} AS found`);
+    if (isAny.rows[0]?.found !== true) return done;
+    const marked = async (sql: string): Promise<boolean> => ((await client.query(sql)).rowCount ?? 0) > 0;
+    const finish = `UPDATE ${table.temporary} SET done = true, is_first = false WHERE is_first`;
+    for (const rule of rules) await client.query(markGoing(rule, making, waiting(table)));
+    done.deleted += await this.#delete([table], 's.is_first');
+    await client.query(finish);
+    while (await marked(markMoving(rules, making.pinned, waiting(table)))) {
+      done.updated += await this.#update(table, 's.is_first');
+      await client.query(finish);
+    }
+    return done;
   }
 
   /** Inserts parents first; tables that refer to one another in a circle go in one statement. */
@@ -185,20 +238,21 @@ export class RowApplication {
     return Number(result.rows[0]?.count);
   }
 
-  async #update(table: StagedTable): Promise<number> {
+  /** @param which of the rows in question */
+  async #update(table: StagedTable, which = 'NOT s.done'): Promise<number> {
     if (table.counts.update === 0) return 0;
     const assignments = [...table.touched].map(
       (name) =>
         `${quoteName(name)} = CASE WHEN ${quoteLiteral(name)} = ANY(s.changed) THEN s.n${table.columns.indexOf(name)} ELSE t.${quoteName(name)} END`,
     );
     const result = await this.#staged.client.query(
-      `UPDATE ${quoteTable(table.shape)} t SET ${assignments.join(', ')} FROM ${table.temporary} s WHERE s.op = 'update' AND ${keyMatch(table)}`,
+      `UPDATE ${quoteTable(table.shape)} t SET ${assignments.join(', ')} FROM ${table.temporary} s WHERE s.op = 'update' AND ${which} AND ${keyMatch(table)}`,
     );
     return result.rowCount ?? 0;
   }
 
   /** Deletes those that refer to others first; tables in a circle go in one statement. */
-  async #delete(group: readonly StagedTable[]): Promise<number> {
+  async #delete(group: readonly StagedTable[], which = 'NOT s.done'): Promise<number> {
     const deleting = group.filter((table) => table.counts.delete > 0);
     const keyed = deleting.filter((table) => table.shape.key.length > 0);
     let deleted = 0;
@@ -206,7 +260,7 @@ export class RowApplication {
     if (keyed.length === 0) return deleted;
     const statements = keyed.map(
       (table, i) =>
-        `d${i} AS (DELETE FROM ${quoteTable(table.shape)} t USING ${table.temporary} s WHERE s.op = 'delete' AND ${keyMatch(table)} RETURNING 1)`,
+        `d${i} AS (DELETE FROM ${quoteTable(table.shape)} t USING ${table.temporary} s WHERE s.op = 'delete' AND ${which} AND ${keyMatch(table)} RETURNING 1)`,
     );
     const counts = keyed.map((_table, i) => `(SELECT count(*) FROM d${i})`).join(' + ');
     const result = await this.#staged.client.query<{ count: string }>(
@@ -241,6 +295,8 @@ export class RowApplication {
     }
   }
 }
+
+const waiting = (table: StagedTable): Waiting => ({ ...table, match: keyMatch(table) });
 
 const written = (table: StagedTable): WrittenTable => ({
   shape: table.shape,

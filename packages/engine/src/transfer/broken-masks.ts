@@ -1,7 +1,7 @@
 import { keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
 import { profileName, type SchemaShape } from '../database/site-database.js';
-import { uniqueIndexes } from './unique-values.js';
+import { plainUniques } from './unique-rules.js';
 
 /** A column that must be unique, under a mask that gives different people the same value. */
 export interface BrokenMask {
@@ -20,7 +20,7 @@ export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined
     const masks = new Map(
       rules.columns.flatMap(({ name, mask }) => (mask && !keepsUnique(mask) ? [[name, mask]] : [])),
     );
-    const uniques = [...uniqueIndexes(shape).map((one) => one.columns), shape.key];
+    const uniques = [...plainUniques(shape), shape.key];
     // Where another column of the index stays as it is, it may well tell the rows apart: loading finds out.
     return uniques.flatMap((unique) =>
       unique.flatMap((column) => {

@@ -11,7 +11,7 @@ import { readable } from '../database/postgres-view.js';
 import { fullName, profileName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import type { CanonicalTable } from '../environment/canonical-rows.js';
 import type { Environment } from '../environment/environment.js';
-import { uniqueIndexes } from './unique-values.js';
+import { plainUniques } from './unique-rules.js';
 
 /** A table as merging sees it; which keys it holds and which columns are unique comes from {@link describeUses}. */
 export function mergeTable(
@@ -61,9 +61,9 @@ export function describeUses<T extends TableToCompare>(
   return tables.map((one) => {
     const { table } = one;
     const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
-    const indexes = shape.key.length > 0 && !added.has(table.table) ? uniqueIndexes(shape) : [];
+    const indexes = shape.key.length > 0 && !added.has(table.table) ? plainUniques(shape) : [];
     const uniques = indexes
-      .map((index) => index.columns.map((name) => table.columns.indexOf(name)))
+      .map((columns) => columns.map((name) => table.columns.indexOf(name)))
       .filter((columns) => !columns.includes(-1));
     const own: readonly KeyUse[] = uses.get(table.table) ?? [];
     return { ...one, table: { ...table, uses: own, uniques } };

@@ -26,7 +26,7 @@ import type { Environment } from '../environment/environment.js';
 import type { LeftOut } from './build-copy.js';
 import { rewriterOf } from './copy-files.js';
 import { type Misfit, MOST_MISFITS, misfitsIn, misfitsInLength, takenValues, type WrittenRow } from './row-trial.js';
-import { uniqueIndexes } from './unique-values.js';
+import { type MakingRoom, roomMakers, uniqueRules } from './unique-rules.js';
 
 /** What was found; `untried` rows were passed over because there are too many. */
 export interface Misfits {
@@ -95,16 +95,19 @@ export async function misfitsOfChanges(
     const found: Misfit[] = [];
     const text = (value: ByteString | null): string | null =>
       value === null ? null : toText(rewriter.materialise(value));
-    const { tables } = await describeSchema(client);
+    const schema = await describeSchema(client);
+    const makers = roomMakers(schema);
     await client.query(AS_THE_SITE);
-    for (const shape of tables) {
+    for (const shape of schema.tables) {
       if (shape.key.length === 0) continue;
       const own = changes.filter((change) => change.table === fullName(shape));
       if (own.length === 0) continue;
-      const uniques = uniqueIndexes(shape);
+      const uniques = uniqueRules(shape);
+      const making = makers.get(fullName(shape)) as MakingRoom;
       // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
       const judged = new Set([
         ...shape.key,
+        ...making.pinned,
         ...shape.columns.filter((column) => column.maxLength !== undefined).map((column) => column.name),
         ...[...shape.checks, ...uniques].flatMap((one) => one.columns),
       ]);
@@ -115,7 +118,7 @@ export async function misfitsOfChanges(
       found.push(...misfitsInNull(shape, own, text));
       found.push(...(await misfitsIn(client, shape, rows)));
       // A value that is too long cannot be compared with others.
-      if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows)));
+      if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows, making)));
     }
     return { found: found.slice(0, MOST_MISFITS), tried: changes.length, untried: 0 };
   } catch (error) {

@@ -2,7 +2,7 @@ import { addTo } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { profileName, type TableShape } from '../database/site-database.js';
-import type { UniqueIndex } from './unique-values.js';
+import { breaks, judgedBy, type MakingRoom, type UniqueRule } from './unique-rules.js';
 
 /** A row that its table would not take, and why, in words that follow its name. */
 export interface Misfit {
@@ -101,41 +101,96 @@ export async function misfitsIn(client: pg.Client, shape: TableShape, rows: read
   return found;
 }
 
-/** Written rows whose unique values another row has, or another written row gets. */
+/**
+ * Written rows that another row stands in the way of under a rule that no two may break: one that stays as it is, one that is
+ * written too, or one that leaves only when the same transfer is done with this one.
+ */
 export async function takenValues(
   client: pg.Client,
   shape: TableShape,
-  uniques: readonly UniqueIndex[],
+  rules: readonly UniqueRule[],
   rows: readonly WrittenRow[],
+  making: MakingRoom,
 ): Promise<Misfit[]> {
   const found: Misfit[] = [];
-  for (const { columns } of uniques) {
-    const mayCollide = rows.some((row) => columns.some((name) => name in row.cells));
-    if (!mayCollide) continue;
-    const same = (a: string, b: string): string =>
-      columns.map((name) => `${a}.${quoteName(name)} = ${b}.${quoteName(name)}`).join(' AND ');
+  const generated = new Set(shape.columns.filter((column) => column.generated).map((column) => column.name));
+  for (const rule of rules) {
+    // What the server works out is not known before.
+    if (rule.columns.some((name) => generated.has(name))) continue;
+    if (!rows.some((row) => rule.columns.some((name) => name in row.cells))) continue;
     const sameKey = (a: string, b: string): string =>
       shape.key.map((name) => `${a}.${quoteName(name)} = ${b}.${quoteName(name)}`).join(' AND ');
+    const key = shape.key.map(quoteName).join(', ');
     const keyOf = (a: string): string => shape.key.map((name) => `${a}.${quoteName(name)}::text`).join(` || ' ' || `);
-    const value = columns.map((name) => `w.${quoteName(name)}::text`).join(` || ', ' || `);
-    const result = await client.query<{ n: number; value: string; holder: string; own: boolean }>(
-      `WITH w AS MATERIALIZED (${asWritten(shape)})
-       SELECT w."~n" AS n, ${value} AS value, ${keyOf('t')} AS holder, false AS own
-       FROM w JOIN ${quoteTable(shape)} t ON ${same('t', 'w')}
-       WHERE w."~op" <> 'delete' AND NOT EXISTS (SELECT 1 FROM w AS o WHERE ${sameKey('o', 't')})
+    const value = `concat_ws(', ', ${rule.elements.map((_one, i) => `w."~e${i}"::text`).join(', ')})`;
+    const standing = `SELECT t.* FROM ${quoteTable(shape)} t`;
+    const leaving = `SELECT a."~n", a."~op", t.* FROM a JOIN ${quoteTable(shape)} t ON ${sameKey('a', 't')}
+      WHERE "~op" = 'update' OR "~op" = 'delete' AND ${making.isReferredTo}`;
+    const isInOrder = rule.isImmediate && rule.apart === undefined;
+    const result = await client.query<Standing>(
+      `WITH a AS MATERIALIZED (${asWritten(shape)}),
+         w AS MATERIALIZED (${judgedBy(rule, `SELECT * FROM a WHERE "~op" <> 'delete'`, `"~n", "~op", ${key}`)})
+       (SELECT w."~n" AS n, ${value} AS value, ${keyOf('t')} AS holder, 'stays' AS way, NULL::int AS other
+       FROM w JOIN (${judgedBy(rule, standing, key)}) t ON ${breaks(rule, 't', 'w')}
+       WHERE NOT EXISTS (SELECT 1 FROM a WHERE ${sameKey('a', 't')}) LIMIT ${MOST_MISFITS})
        UNION ALL
-       SELECT w."~n", ${value}, ${keyOf('o')}, true FROM w JOIN w AS o ON ${same('o', 'w')} AND w."~n" < o."~n"
-       WHERE w."~op" <> 'delete' AND o."~op" <> 'delete' LIMIT ${MOST_MISFITS}`,
-      parameters(shape, rows, new Set([...columns, ...shape.key])),
+       (SELECT w."~n", ${value}, ${keyOf('o')}, 'comes', o."~n" FROM w JOIN w AS o ON ${breaks(rule, 'o', 'w')} AND w."~n" < o."~n"
+        LIMIT ${MOST_MISFITS})
+       ${
+         isInOrder
+           ? `UNION ALL
+       SELECT w."~n", ${value}, ${keyOf('o')}, CASE WHEN o."~op" = 'delete' THEN 'goes' ELSE 'moves' END, o."~n"
+       FROM w JOIN (${judgedBy(rule, leaving, `"~n", "~op", ${key}`)}) o ON ${breaks(rule, 'o', 'w')} AND w."~n" <> o."~n"`
+           : ''
+       }`,
+      parameters(shape, rows, new Set([...rule.columns, ...shape.key])),
     );
-    for (const { n, value: taken, holder, own } of result.rows)
+    for (const one of inTheWay(result.rows, rows, making).slice(0, MOST_MISFITS))
       found.push({
         table: profileName(shape),
-        key: nameOf(shape, (rows[n - 1] as WrittenRow).key),
-        what: `wants the ${columns.join(', ')} "${shown(taken)}", which ${own ? `${holder} wants too` : `${holder} has`}`,
+        key: nameOf(shape, (rows[one.n - 1] as WrittenRow).key),
+        what: `wants the ${rule.columns.join(', ')} "${shown(one.value)}", which ${one.holder} ${WAYS[one.way]}`,
       });
   }
   return found;
+}
+
+/** A row in the way of a written one (`n`): itself written (`other`), or not. */
+interface Standing {
+  readonly n: number;
+  readonly value: string;
+  readonly holder: string;
+  readonly way: keyof typeof WAYS;
+  readonly other: number | null;
+}
+
+const BEFORE = 'the database takes the one only after the other, and no exchange';
+const WAYS = {
+  stays: 'has',
+  comes: 'wants too',
+  goes: `has until it is deleted by the same transfer: ${BEFORE}`,
+  moves: `has until it is changed by the same transfer: ${BEFORE}`,
+} as const;
+
+/** Of rows in the way, those that do not leave in time: one after the other, as long as none waits for itself. */
+function inTheWay(found: readonly Standing[], rows: readonly WrittenRow[], making: MakingRoom): Standing[] {
+  const both = new Set(
+    found.flatMap((one) => (one.way === 'comes' ? [`${one.n} ${one.other}`, `${one.other} ${one.n}`] : [])),
+  );
+  // Of two that want the same it is said once.
+  let waiting = found.filter(
+    (one) => (one.way === 'moves' && !both.has(`${one.n} ${one.other}`)) || one.way === 'goes',
+  );
+  const isPinned = (n: number): boolean =>
+    Object.keys(rows[n - 1]?.cells ?? {}).some((name) => making.pinned.has(name));
+  for (let before = -1; before !== waiting.length; ) {
+    before = waiting.length;
+    const held = new Set(waiting.map((one) => one.n));
+    waiting = waiting.filter(
+      ({ way, other }) => way === 'goes' || other === null || held.has(other) || isPinned(other),
+    );
+  }
+  return [...found.filter((one) => one.way === 'stays' || one.way === 'comes'), ...waiting];
 }
 
 /** A misfit as a sentence. */

@@ -37,6 +37,7 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
           references: [],
           rowTriggers: [],
           uniques: [],
+          exclusions: [],
           checks: [],
           indexes: '',
         })),

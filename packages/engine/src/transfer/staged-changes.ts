@@ -7,7 +7,7 @@ import { readable } from '../database/postgres-view.js';
 import type { Session } from '../database/sessions.js';
 import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
-import { type UniqueIndex, uniqueIndexes } from './unique-values.js';
+import { type UniqueRule, uniqueRules } from './unique-rules.js';
 
 export interface StagedTable {
   readonly shape: TableShape;
@@ -19,7 +19,7 @@ export interface StagedTable {
   /** Columns of which inserted and deleted rows say what they hold; others have what the database gives them. */
   readonly spoken: Set<string>;
   readonly authored: ReadonlySet<string>;
-  readonly uniques: readonly UniqueIndex[];
+  readonly uniques: readonly UniqueRule[];
   counts: { insert: number; update: number; delete: number };
 }
 
@@ -84,7 +84,7 @@ export class StagedChanges {
     const temporary = `pg_temp.tsr_${this.#byName.size}`;
     const types = readable(shape).map((column, i) => `n${i} ${column.type}, o${i} text`);
     await this.client.query(
-      `CREATE TEMP TABLE tsr_${this.#byName.size} (op text, changed text[], ${types.join(', ')})`,
+      `CREATE TEMP TABLE tsr_${this.#byName.size} (op text, changed text[], done bool NOT NULL DEFAULT false, is_first bool NOT NULL DEFAULT false, ${types.join(', ')})`,
     );
     const staged: StagedTable = {
       shape,
@@ -93,7 +93,7 @@ export class StagedChanges {
       touched: new Set(),
       spoken: new Set(),
       authored: authored(name, columns),
-      uniques: shape.key.length > 0 ? uniqueIndexes(shape) : [],
+      uniques: shape.key.length > 0 ? uniqueRules(shape) : [],
       counts: { insert: 0, update: 0, delete: 0 },
     };
     this.#byName.set(name, staged);

@@ -1,5 +1,5 @@
 import type { Check } from '@tessarion/contract';
-import { looksPersonal, personalValues, rulesForTable, shapeConflicts } from '@tessarion/core';
+import { looksPersonal, personalPlaces, personalValues, rulesForTable, shapeConflicts } from '@tessarion/core';
 import {
   type BrokenMask,
   type DatabaseLogin,
@@ -249,7 +249,7 @@ function lookAtClasses(
     for (const column of rules.columns) {
       if (column.mask !== undefined) continue;
       if (looksPersonal(column.name)) found.personal.push(`${label}.${column.name}`);
-      else if (table.columns.some((one) => one.name === column.name && one.isText))
+      else if (table.columns.some((one) => one.name === column.name && (one.isText || /^jsonb?$/.test(one.type))))
         undecided.push({ table, column: column.name, isOfVisitors: rules.class === 'collected' });
     }
   }
@@ -260,8 +260,12 @@ function lookAtClasses(
 async function personalByValues(login: DatabaseLogin, undecided: readonly Undecided[]): Promise<string[]> {
   const samples = await sampleValues(login, [...new Set(undecided.map((one) => one.table))]);
   return undecided.flatMap(({ table, column, isOfVisitors }) => {
-    const looks = personalValues(samples.get(table)?.get(column) ?? [], isOfVisitors);
-    return looks === undefined ? [] : [`${profileName(table)}.${column} (its values look like ${looks})`];
+    const values = samples.get(table)?.get(column) ?? [];
+    const name = `${profileName(table)}.${column}`;
+    const looks = personalValues(values, isOfVisitors);
+    if (looks !== undefined) return [`${name} (its values look like ${looks})`];
+    const places = personalPlaces(values, isOfVisitors);
+    return places.map((one) => `${name} (what stands at ${one.path} in it looks like ${one.looks})`);
   });
 }
 

@@ -1,11 +1,10 @@
 import type { Check } from '@tessarion/contract';
+import { maskText } from '@tessarion/core';
 import type { BrokenMask } from '@tessarion/engine';
 
 /** Says which masks would give two rows the same unique value. */
 export function maskCheck(broken: readonly BrokenMask[]): Check {
-  const named = broken.map(
-    ({ table, column, mask }) => `${table}.${column} ("${typeof mask === 'object' ? `fixed: ${mask.fixed}` : mask}")`,
-  );
+  const named = broken.map(({ table, column, mask }) => `${table}.${column} ("${maskText(mask)}")`);
   return {
     name: 'masks',
     state: 'failed',

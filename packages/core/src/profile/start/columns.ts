@@ -1,4 +1,5 @@
-import { personalValues } from '../../mask/personal-values.js';
+import { type PersonalPlace, personalPlaces } from '../../mask/mask-inside.js';
+import { type PersonalValues, personalValues } from '../../mask/personal-values.js';
 import type { ColumnRule, DataClass, MaskRule } from '../schema.js';
 import type { ColumnFacts, Suggestion, TableFacts } from './facts.js';
 
@@ -39,10 +40,16 @@ export function suggestMasks(
   const found = new Map<string, Suggestion<ColumnRule>>();
   const isOfPeople = isStaff || table.columns.some((column) => speaksOfPeople(column));
   for (const column of table.columns) {
-    if (!column.isText && !/^(inet|date|timestamp)/.test(column.type)) continue;
-    const one = personal(column, dataClass, isStaff);
+    const isJson = /^jsonb?$/.test(column.type);
+    if (!column.isText && !isJson && !/^(inet|date|timestamp)/.test(column.type)) continue;
+    // A document is masked where people stand in it, so that it stays one.
+    const one = isJson ? undefined : personal(column, dataClass, isStaff);
     // Many things have a name; people have more than that.
-    if (!one || (one.kind === 'name' && one.reason === BY_NAME && !isOfPeople)) continue;
+    if (!one || (one.kind === 'name' && one.reason === BY_NAME && !isOfPeople)) {
+      const places = column.isText || isJson ? personalPlaces(column.samples, dataClass === 'collected') : [];
+      if (places.length > 0) found.set(column.name, insideOf(places));
+      continue;
+    }
     const isUnique = [table.key, ...table.uniques].some(
       (columns) => columns.length === 1 && columns[0] === column.name,
     );
@@ -57,6 +64,19 @@ export function suggestMasks(
   }
   return found;
 }
+
+const MASKS: Readonly<Record<PersonalValues, Kind>> = {
+  'mail addresses': 'mail',
+  'internet addresses': 'internet-address',
+  'phone numbers': 'phone',
+  'names of people': 'name',
+};
+
+const insideOf = (places: readonly PersonalPlace[]): Suggestion<ColumnRule> => ({
+  value: { personal: { inside: Object.fromEntries(places.map(({ path, looks }) => [path, MASKS[looks]])) } },
+  certainty: 'likely',
+  reason: places.map(({ path, looks }) => `what stands at ${path} in it looks like ${looks}`).join('; '),
+});
 
 const lower = ({ name }: ColumnFacts): string => name.replace(/([a-z])([A-Z])/g, '$1_$2').toLowerCase();
 
