@@ -129,8 +129,9 @@ describe('a copy of live, step by step', { shuffle: false }, () => {
       for (const entry of await fs.readdir(base, { recursive: true, withFileTypes: true })) {
         const full = join(entry.parentPath, entry.name);
         const name = full.slice(base.length + 1);
+        const { mode, mtimeMs } = await fs.lstat(full);
         if (entry.isFile())
-          found.set(name, `${((await fs.stat(full)).mode & 0o777).toString(8)} ${await fs.readFile(full, 'latin1')}`);
+          found.set(name, `${(mode & 0o777).toString(8)} ${mtimeMs.toFixed(1)} ${await fs.readFile(full, 'latin1')}`);
         if (entry.isSymbolicLink() && !name.startsWith('var') && name !== 'media/uploads')
           found.set(name, await fs.readlink(full));
       }

@@ -141,13 +141,20 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await fs.utimes(at('-printf'), -5, -5);
       await fs.utimes(at(' '), 0, 0);
       const whole = [...(await server.listWhole(folder))].sort((a, b) => (a.path < b.path ? -1 : 1));
-      const plainly = ({ path, type, mode, bytes, identity, changedAtNs, target }: TreeNode) => ({
-        ...{ path, type, mode, bytes, changedAtNs, target },
+      const plainly = ({ path, type, mode, bytes, identity, changedAtNs, modified, target }: TreeNode) => ({
+        ...{ path, type, mode, bytes, changedAtNs, modified, target },
         identity: path === '-printf' ? '' : identity,
       });
       expect(whole.map(plainly)).toEqual((await listed()).sort((a, b) => (a.path < b.path ? -1 : 1)).map(plainly));
       expect(whole.length).toBe(13);
       expect((await failure(server.listWhole(at('nowhere')))).code).toBe((await failure(listed('nowhere'))).code);
+    });
+
+    it('gives a file the time that is wished for, and its identity with it', async () => {
+      const identity = await server.writeFile(at('new'), Buffer.from('x'), 0o640, { modified: 1.25 });
+      expect(await server.nodeAt(at('new'))).toMatchObject({ modified: 1.25, identity, mode: 0o640 });
+      await server.writeFile(at('new'), Buffer.from('y'), 0o600, { modified: 1_700_000_000.125 });
+      expect(await server.nodeAt(at('new'))).toMatchObject({ modified: 1_700_000_000.125, mode: 0o600 });
     });
 
     it('gives a file another identity when content, mode or name change, and the same when nothing does', async () => {

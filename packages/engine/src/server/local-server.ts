@@ -37,6 +37,7 @@ import {
   type CommandOptions,
   type CommandResult,
   type FileContent,
+  type FileMake,
   type Owner,
   type ServerConnection,
   type TreeNode,
@@ -93,7 +94,13 @@ function mustBeStill(file: number, path: ByteString, before: BigIntStats): void 
 }
 
 /** Fills a new file of an open folder, and removes it again when that fails. @returns its identity */
-async function fill({ path }: Entry, file: number, content: FileContent, mode: number, owner: Owner): Promise<string> {
+async function fill(
+  { path }: Entry,
+  file: number,
+  content: FileContent,
+  mode: number,
+  { owner, modified }: FileMake & { readonly owner: Owner },
+): Promise<string> {
   const write = (piece: Uint8Array): void => {
     for (let at = 0; at < piece.length; ) at += writeSync(file, piece, at);
   };
@@ -101,6 +108,7 @@ async function fill({ path }: Entry, file: number, content: FileContent, mode: n
     if (content instanceof Uint8Array) write(content);
     else for await (const piece of content) write(piece);
     giveTo(owner, file);
+    if (modified !== undefined) futimesSync(file, modified, modified);
     const made = fstatSync(file, { bigint: true });
     if (Number(made.mode & 0o7777n) === mode) return identity(made);
     fchmodSync(file, mode);
@@ -141,6 +149,10 @@ class FoundNode implements TreeNode {
     const [whole, part] = (this.identity.split(' ')[2] as string).split('.') as [string, string];
     return BigInt(whole) * 1_000_000_000n + BigInt(part.slice(0, 9));
   }
+
+  get modified(): number {
+    return Number(this.identity.split(' ')[1]);
+  }
 }
 
 /** Where mode, user and group end in what `find` says of an entry. */
@@ -179,6 +191,7 @@ function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined 
     bytes: Number(stat.size),
     identity: identity(stat),
     changedAtNs: stat.ctimeNs,
+    modified: Number(seconds(stat.mtimeNs)),
     target: type === 'link' ? bytes(readlinkSync(place, { encoding: 'buffer' })) : undefined,
   };
 }
@@ -311,20 +324,25 @@ export class LocalServer implements ServerConnection {
     }
   }
 
-  async writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner, acl?: Acl): Promise<string> {
+  async writeFile(path: ByteString, content: FileContent, mode: number, more: FileMake = {}): Promise<string> {
     return guard(path, () =>
       this.#below.at(path, async (entry) => {
         const plain = mode & PLAIN;
+        const made = (owner: Owner) => ({ ...more, owner });
         const file = tryCreate(entry.path, plain);
         if (file !== undefined)
-          return listed(entry, await fill(entry, file, content, plain, owner ?? ownerIn(entry.folder)), acl);
-        const gives = owner ?? ownerOf(entry);
+          return listed(
+            entry,
+            await fill(entry, file, content, plain, made(more.owner ?? ownerIn(entry.folder))),
+            more.acl,
+          );
+        const gives = made(more.owner ?? ownerOf(entry));
         const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`);
         rmSync(temporary.path, { force: true });
         const written = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain, gives);
-        const made = await listed(temporary, written, acl);
+        const identified = await listed(temporary, written, more.acl);
         renameSync(temporary.path, entry.path);
-        return made;
+        return identified;
       }),
     );
   }

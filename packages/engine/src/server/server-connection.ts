@@ -17,8 +17,18 @@ export interface TreeNode extends Owner {
   /** Changes whenever the content or the entry does: size, mtime, ctime (ns) and inode, with blanks between. */
   readonly identity: string;
   readonly changedAtNs: bigint;
+  /** When its content was written last, in seconds since 1970. */
+  readonly modified: number;
   /** Where a link leads. */
   readonly target: ByteString | undefined;
+}
+
+/** What a file that is made has beside its content and mode; what is not said is as for what it takes the place of. */
+export interface FileMake {
+  readonly owner?: Owner | undefined;
+  readonly acl?: Acl | undefined;
+  /** See {@link TreeNode.modified}; now, where it is not said. */
+  readonly modified?: number | undefined;
 }
 
 export interface CommandResult {
@@ -72,7 +82,7 @@ export interface ServerConnection {
    *
    * @returns its identity
    */
-  writeFile(path: ByteString, content: FileContent, mode: number, owner?: Owner, acl?: Acl): Promise<string>;
+  writeFile(path: ByteString, content: FileContent, mode: number, more?: FileMake): Promise<string>;
   /** One entry; undefined when nothing is there. */
   nodeAt(path: ByteString): Promise<TreeNode | undefined>;
   /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */

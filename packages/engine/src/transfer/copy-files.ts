@@ -78,17 +78,17 @@ export async function copyRoot(
   });
 
   async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
-    const { path, area, mode, owner, acl } = file;
+    const { path, area, mode } = file;
     if (form.isTranslated(path, area)) {
       const content = await file.content();
       const here = form.materialise(path, area, content);
       plan.traces?.inFile(path).look(here);
-      await server.writeFile(to, here, mode, owner, acl);
+      await server.writeFile(to, here, mode, file);
       spool?.event({ is: 'file', path, mode, ...form.plainHash(path, area, content) });
       spool?.bytes(content);
       work.count({ files: 1, bytes: here.length });
     } else {
-      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, owner, acl));
+      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, file));
       spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
       work.count({ files: 1, bytes: file.bytes });
     }

@@ -59,6 +59,8 @@ export interface SourceFile {
   readonly owner: Owner | undefined;
   /** Its access control list, where it has more than its mode says and somebody knows. */
   readonly acl?: Acl | undefined;
+  /** When it was written last, in seconds since 1970, where somebody knows. */
+  readonly modified?: number | undefined;
   /** Canonical target of a link. */
   readonly target: ByteString | undefined;
   readonly bytes: number;
@@ -188,6 +190,9 @@ export class LiveSource implements CopySource {
       const file = { path, area, type: node.type, mode: node.mode, owner, bytes: node.bytes, acl: acls.get(realPath) };
       yield {
         ...file,
+        get modified() {
+          return node.modified;
+        },
         get target() {
           return node.type === 'link' ? linkOf() : undefined;
         },

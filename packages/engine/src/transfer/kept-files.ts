@@ -93,7 +93,7 @@ export async function writeInPlace(
       const content = form.isTranslated(path, area)
         ? form.materialise(path, area, await readPieces(store, after.pieces))
         : storedPieces(store, after.pieces);
-      await server.writeFile(place, content, after.mode, undefined, acls.get(place));
+      await server.writeFile(place, content, after.mode, { acl: acls.get(place) });
     }
     work.count({ files: 1 });
   }

@@ -131,7 +131,7 @@ export async function stageTree(
           ? form.materialise(change.path, area, await readPieces(store, pieces))
           : storedPieces(store, pieces),
         fileMode,
-        owner,
+        { owner },
       );
     }
     work.count({ files: 1 });
