@@ -44,6 +44,8 @@ CREATE TABLE egg (id serial PRIMARY KEY, hen_id int NOT NULL REFERENCES hen, nam
 ALTER TABLE hen ADD FOREIGN KEY (egg_id) REFERENCES egg;
 CREATE TABLE berth (id int PRIMARY KEY, code varchar(4) NOT NULL UNIQUE, place int NOT NULL UNIQUE, note text UNIQUE);
 INSERT INTO berth VALUES (1, 'A', 1, NULL), (2, 'B', 2, NULL), (3, 'C', 3, 'three'), (4, 'D', 4, 'four'), (5, 'E', 5, NULL);
+CREATE TABLE hire (id int PRIMARY KEY, berth int NOT NULL REFERENCES berth, lo int NOT NULL, hi int NOT NULL, EXCLUDE USING gist (int4range(lo, hi) WITH &&));
+INSERT INTO hire VALUES (1, 1, 0, 3), (2, 2, 3, 6), (3, 5, 6, 9), (4, 5, 9, 10);
 CREATE TABLE tree (id int PRIMARY KEY, parent int REFERENCES tree, label text UNIQUE);
 CREATE TABLE "odd schema".inner_one (slug text PRIMARY KEY, url text DEFAULT '${AT.live}/default');
 CREATE TABLE touched (id bigserial PRIMARY KEY, body text, changes int NOT NULL DEFAULT 0);
@@ -183,6 +185,11 @@ describe('a hard schema, step by step', { shuffle: false }, () => {
       await query("INSERT INTO berth VALUES (10, 'C', 1, 'three')");
       await query("UPDATE berth SET note = 'four' WHERE id = 5");
       await query("INSERT INTO insensitive VALUES ('aa', 0)");
+      // Hours that nothing else can stand for: one moves away, the next takes its place, and a new one that of a deleted one.
+      await query('UPDATE hire SET lo = 20, hi = 23 WHERE id = 1');
+      await query('UPDATE hire SET lo = 1, hi = 5 WHERE id = 2');
+      await query('DELETE FROM hire WHERE id = 4');
+      await query('INSERT INTO hire VALUES (9, 2, 9, 11)');
     };
     await onSite(studio, COPY, edit);
     const transfer = await done(studio, await pushOnto(studio, COPY, LIVE));
@@ -195,6 +202,19 @@ describe('a hard schema, step by step', { shuffle: false }, () => {
     await onSite(studio, LIVE, (query) => query("DELETE FROM hen WHERE name = 'by a visitor'"));
     const undone = await done(studio, await undo(studio, transfer.id));
     expect(undone.remains).toEqual([]);
+    expect(await everything(LIVE)).toEqual(before);
+  });
+
+  it('says before what the database would take only one after the other', async () => {
+    await onSite(studio, COPY, (query) =>
+      query(`UPDATE hire SET lo = 30, hi = 33 WHERE id = 2; UPDATE hire SET lo = 3, hi = 6 WHERE id = 3;
+        UPDATE hire SET lo = 6, hi = 9 WHERE id = 2`),
+    );
+    const before = await everything(LIVE);
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    expect(forecast.checks.find((check) => check.state === 'failed')?.message).toMatch(
+      /hire 2: wants the lo, hi "\[6,9\)", which 3 has until it is changed by the same transfer/,
+    );
     expect(await everything(LIVE)).toEqual(before);
   });
 });

@@ -155,7 +155,7 @@ export class RowApplication {
         });
       if (code === '23505' || code === '23P01')
         throw outdated('Another row of the destination has what no two rows may share');
-      if (code === '23503') throw outdated('The destination still refers to something that would go');
+      if (code === '23503') throw outdated('A reference of the destination would lead nowhere');
       throw databaseError(error, this.#staged.login);
     }
   }
