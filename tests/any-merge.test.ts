@@ -18,7 +18,7 @@ import {
 import { done, forecastOf, onSite, type Studio, settled, startStudio, undo } from './support/studio.js';
 
 /** Rounds of edits and transfers; the proof is 500. A history ends after some, and a new one begins. */
-const ROUNDS = Number(process.env.TESSARION_MERGE_ROUNDS ?? 40);
+const ROUNDS = Number(process.env.TESSARION_MERGE_ROUNDS ?? 10);
 const SEED = Number(process.env.TESSARION_MERGE_SEED ?? 1);
 const IN_HISTORY = 8;
 

@@ -11,7 +11,7 @@ import { done, ended, forecastOf, makeCopy, onSite, type Studio, startStudio } f
 import { tried } from './tried.js';
 
 /** How often a hostile site is copied, pulled, pushed, previewed and restored. */
-const ROUNDS = Number(process.env.TESSARION_HOSTILE_ROUNDS ?? 3);
+const ROUNDS = Number(process.env.TESSARION_HOSTILE_ROUNDS ?? 1);
 const LIVE = 'threadmill/live';
 const COPY = 'threadmill/staging';
 const SECRET = `a secret of others ${randomBytes(12).toString('hex')}`;
