@@ -74,20 +74,11 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
   useLiveData();
-  useKeys({
-    '?': () => setListing(true),
-    ...Object.fromEntries(rooms.map((room) => [`g ${room.key}`, () => void navigate(room.to)])),
-  });
-  useEffect(() => {
-    const press = (event: KeyboardEvent): void => {
-      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
-        event.preventDefault();
-        setFinding(true);
-      }
-    };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
-  }, []);
+  useKeys([
+    { key: 'Ctrl k', does: 'Find anything, or do it', act: () => setFinding(true) },
+    { key: '?', does: 'These keys', act: () => setListing(true) },
+    ...rooms.map((room) => ({ key: `g ${room.key}`, does: room.name, act: () => void navigate(room.to) })),
+  ]);
   const signOut = async (): Promise<void> => {
     await client.call('signOut');
     queries.clear();

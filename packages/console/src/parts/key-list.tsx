@@ -1,40 +1,25 @@
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
 import { type JSX, useState } from 'react';
-import { areKeysOn, switchKeys } from '../keys.js';
+import { areKeysOn, boundKeys, switchKeys } from '../keys.js';
 
-const KEYS: readonly [string, string][] = [
-  ['Ctrl K', 'Find anything, or do it'],
-  ['/', 'Filter'],
-  ['j  k', 'Next and previous row'],
-  ['Enter', 'Open'],
-  ['Esc', 'Back'],
-  ['f', 'Forecast'],
-  ['x', 'Swap the two ends'],
-  ['v', 'Mark an item of a request as seen'],
-  ['g f', 'Fleet'],
-  ['g r', 'Change requests'],
-  ['g t', 'Transfers'],
-  ['g s', 'Snapshots'],
-  ['g w', 'Windows'],
-  ['g p', 'Profiles'],
-  ['g e', 'People'],
-  ['g j', 'Journal'],
-  ['?', 'This list'],
-];
+/** A key as it stands on a keyboard. */
+const shown = (key: string): string => key.replace('Escape', 'Esc').replace('Ctrl k', 'Ctrl K');
 
+/** What keys do where one is, read off those that are bound. */
 export function KeyList({ isOpen, close }: { readonly isOpen: boolean; readonly close: () => void }): JSX.Element {
   const [areOn, setOn] = useState(areKeysOn);
+  const keys = isOpen ? boundKeys() : [];
   return (
     <Dialog open={isOpen} onClose={close} className="veil">
       <DialogPanel className="panel keys">
         <DialogTitle as="h2">Keys</DialogTitle>
         <dl>
-          {KEYS.map(([key, what]) => (
+          {keys.map(({ key, does }) => (
             <div key={key}>
               <dt>
-                <kbd>{key}</kbd>
+                <kbd>{shown(key)}</kbd>
               </dt>
-              <dd>{what}</dd>
+              <dd>{does}</dd>
             </div>
           ))}
         </dl>

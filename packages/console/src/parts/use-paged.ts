@@ -36,5 +36,9 @@ export function useRowKeys(
     const next = items[Math.min(items.length - 1, Math.max(0, items.findIndex((one) => one.id === at) + step))];
     if (next) view.set('at', next.id);
   };
-  useKeys({ j: () => move(1), k: () => move(-1), Enter: () => at !== '' && void navigate(pathOf(at)) });
+  useKeys([
+    { key: 'j', does: 'Next row', act: () => move(1) },
+    { key: 'k', does: 'Previous row', act: () => move(-1) },
+    { key: 'Enter', does: 'Open the row', act: () => at !== '' && void navigate(pathOf(at)) },
+  ]);
 }

@@ -110,7 +110,7 @@ function FindField({ view }: { readonly view: View }): JSX.Element {
   const said = view.get('find');
   const [text, setText] = useState(said);
   const field = useRef<HTMLInputElement>(null);
-  useKeys({ '/': () => field.current?.focus() });
+  useKeys([{ key: '/', does: 'Find', act: () => field.current?.focus() }]);
   useEffect(() => {
     if (text.trim() === said) return;
     const pause = setTimeout(() => view.set('find', text.trim()), 250);

@@ -45,7 +45,7 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
     transfer.startedAt && transfer.endedAt
       ? (Date.parse(transfer.endedAt) - Date.parse(transfer.startedAt)) / 1000
       : undefined;
-  useKeys({ Escape: () => void navigate(`/sites/${transfer.site}`) });
+  useKeys([{ key: 'Escape', does: `Back to ${transfer.site}`, act: () => void navigate(`/sites/${transfer.site}`) }]);
   const numerals: readonly [string, string][] = isRunning
     ? [
         [share === undefined ? '–' : `${Math.round(share * 100)} %`, 'done'],

@@ -62,17 +62,22 @@ export function Rows({
     set('at', name);
     virtual.scrollToIndex(lines.findIndex((line) => line.type === 'site' && line.site.name === name));
   };
-  useKeys({
-    '/': () => field.current?.focus(),
-    j: () => move(1),
-    k: () => move(-1),
-    Enter: () => at !== null && void navigate(`/sites/${at}`),
-    f: () => {
-      const site = sites.find((one) => one.name === at);
-      const staging = site && ofKind(site, 'staging')[0];
-      if (site && staging) void navigate(`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`);
+  useKeys([
+    { key: '/', does: 'Filter', act: () => field.current?.focus() },
+    { key: 'j', does: 'Next site', act: () => move(1) },
+    { key: 'k', does: 'Previous site', act: () => move(-1) },
+    { key: 'Enter', does: 'Open the site', act: () => at !== null && void navigate(`/sites/${at}`) },
+    {
+      key: 'f',
+      does: 'Forecast the site’s staging onto live',
+      act: () => {
+        const site = sites.find((one) => one.name === at);
+        const staging = site && ofKind(site, 'staging')[0];
+        if (!site || !staging) return false;
+        return void navigate(`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`);
+      },
     },
-  });
+  ]);
   return (
     <section className="rows slab" aria-label="Sites">
       <div className="tools">

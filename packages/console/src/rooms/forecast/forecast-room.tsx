@@ -60,7 +60,11 @@ export function ForecastRoom(): JSX.Element {
     if (!make.isPending) make.mutate(forecast.data?.wishes);
   };
   const navigate = useNavigate();
-  useKeys({ x: swap, Escape: () => void navigate(`/sites/${siteName}`), f: again });
+  useKeys([
+    { key: 'f', does: 'Forecast again', act: again },
+    { key: 'x', does: 'Swap the two ends', act: swap },
+    { key: 'Escape', does: `Back to ${siteName}`, act: () => void navigate(`/sites/${siteName}`) },
+  ]);
   const find = (path: string): Environment | undefined => site.data?.environments.find((one) => one.path === path);
   const data = forecast.data;
   return (

@@ -48,12 +48,16 @@ export function ItemDetail({
   const [edited, setEdited] = useState<string>();
   const whole = item.collisions.filter((one) => one.field === null);
   const open = item.collisions.find((one) => takeOf(one, wishes) === undefined) ?? item.collisions[0];
-  const settle = (take: Take['take']): void => {
-    if (!open?.allowed.includes(take)) return;
+  const settle = (take: Take['take']): false | undefined => {
+    if (!open?.allowed.includes(take)) return false;
     if (take === 'edited') setEdited(open.id);
     else wishes.settle(open.id, { take });
   };
-  useKeys({ '1': () => settle('source'), '2': () => settle('destination'), '3': () => settle('edited') });
+  useKeys([
+    { key: '1', does: `Settle: what ${from.name} has`, act: () => settle('source') },
+    { key: '2', does: `Settle: what ${onto.name} has`, act: () => settle('destination') },
+    { key: '3', does: 'Settle: both, edited', act: () => settle('edited') },
+  ]);
   return (
     <>
       <header className="dh">

@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
-import { type JSX, type MouseEvent, useMemo, useRef, useState } from 'react';
+import { type JSX, useMemo, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
@@ -96,14 +96,15 @@ export function Items({
     anchor.current = item.id;
     wishes.choose(range, !isIn(item, wishes));
   };
-  useKeys({
-    j: () => move(1),
-    k: () => move(-1),
-    n: () => moveToNeed(1),
-    p: () => moveToNeed(-1),
-    ' ': (event) => choose(current, event.shiftKey),
-    '/': () => field.current?.focus(),
-  });
+  useKeys([
+    { key: 'j', does: 'Next item', act: () => move(1) },
+    { key: 'k', does: 'Previous item', act: () => move(-1) },
+    { key: 'n', does: 'Next that needs you', act: () => moveToNeed(1) },
+    { key: 'p', does: 'Previous that needs you', act: () => moveToNeed(-1) },
+    { key: 'Space', does: 'Choose the item, or leave it out', act: () => choose(current, false) },
+    { key: 'Shift Space', does: 'Choose all from the last chosen one to here', act: () => choose(current, true) },
+    { key: '/', does: 'Filter', act: () => field.current?.focus() },
+  ]);
   // Unclassified tables are asked for one by one.
   const failed = forecast.checks.filter((one) => one.state === 'failed' && one.name !== 'unclassified tables');
   const sides = sidesOf(forecast, ends);
@@ -164,7 +165,7 @@ export function Items({
                   isCurrent={line.item.id === current?.id}
                   isChosen={isIn(line.item, wishes)}
                   open={() => open(line.item)}
-                  choose={(event) => choose(line.item, event.shiftKey)}
+                  choose={(isRange) => choose(line.item, isRange)}
                   style={style}
                 />
               );
@@ -253,13 +254,19 @@ function ItemLine({
   readonly isCurrent: boolean;
   readonly isChosen: boolean;
   readonly open: () => void;
-  readonly choose: (event: MouseEvent) => void;
+  readonly choose: (isRange: boolean) => void;
   readonly style: React.CSSProperties;
 }): JSX.Element {
   const needs = item.outcome === 'needs-you' || item.overwrites;
   return (
     <div className={`it ${isCurrent ? 'cur' : ''}`} style={style}>
-      <button type="button" className="box" aria-pressed={isChosen} aria-label={`Move ${item.title}`} onClick={choose}>
+      <label className="box">
+        <input
+          type="checkbox"
+          checked={isChosen}
+          aria-label={`Move ${item.title}`}
+          onChange={({ nativeEvent }) => choose(nativeEvent instanceof MouseEvent && nativeEvent.shiftKey)}
+        />
         <svg className="cb" width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
           <rect
             x=".75"
@@ -279,8 +286,18 @@ function ItemLine({
             />
           )}
         </svg>
-      </button>
-      <button type="button" className="to" aria-pressed={isCurrent} onClick={open}>
+      </label>
+      <button
+        type="button"
+        className="to"
+        aria-pressed={isCurrent}
+        onClick={open}
+        onKeyDown={(event) => {
+          if (event.key !== ' ') return;
+          event.preventDefault();
+          choose(event.shiftKey);
+        }}
+      >
         <span className="kd">{item.kind}</span>
         <span className="tt" title={item.title}>
           {item.title}

@@ -65,12 +65,12 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
     const next = request.items[Math.min(request.items.length - 1, Math.max(0, at + step))];
     if (next) open(next.id);
   };
-  useKeys({
-    j: () => move(1),
-    k: () => move(-1),
-    v: () => current && see.mutate(current),
-    Escape: () => open(undefined),
-  });
+  useKeys([
+    { key: 'j', does: 'Next item', act: () => move(1) },
+    { key: 'k', does: 'Previous item', act: () => move(-1) },
+    { key: 'v', does: 'Mark the item as seen', act: () => current !== undefined && see.mutate(current) },
+    { key: 'Escape', does: 'Back to the whole request', act: () => open(undefined) },
+  ]);
   const find = (path: string) => site.data?.environments.find((one) => one.path === path);
   const mayComment = me.data?.permissions.includes('request.comment') === true;
   const own = me.data?.id ?? '';

@@ -28,12 +28,16 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
     const next = order[Math.min(order.length - 1, Math.max(0, order.findIndex((one) => one.path === at?.path) + step))];
     if (next) setQuery({ at: next.name }, { replace: true });
   };
-  useKeys({
-    j: () => move(1),
-    k: () => move(-1),
-    Escape: () => void navigate('/'),
-    f: () => at && at.kind !== 'live' && void navigate(forecastLink(site, at)),
-  });
+  useKeys([
+    { key: 'j', does: 'Next environment', act: () => move(1) },
+    { key: 'k', does: 'Previous environment', act: () => move(-1) },
+    {
+      key: 'f',
+      does: 'Forecast',
+      act: () => at !== undefined && at.kind !== 'live' && void navigate(forecastLink(site, at)),
+    },
+    { key: 'Escape', does: 'Back to the fleet', act: () => void navigate('/') },
+  ]);
   return (
     <>
       <div className="crumb slab">
