@@ -25,40 +25,61 @@ const router = createBrowserRouter([
     element: <Frame />,
     HydrateFallback: () => <Loading what="Opening the room" rows={3} />,
     ErrorBoundary: BrokenRoom,
+    // A room that breaks leaves the bar where it is.
     children: [
-      { index: true, element: <FleetRoom /> },
-      { path: 'sites/:site', lazy: async () => ({ Component: (await import('./rooms/site/site-room.js')).SiteRoom }) },
       {
-        path: 'sites/:site/new',
-        lazy: async () => ({ Component: (await import('./rooms/new-environment.js')).NewEnvironmentRoom }),
+        ErrorBoundary: BrokenRoom,
+        children: [
+          { index: true, element: <FleetRoom /> },
+          {
+            path: 'sites/:site',
+            lazy: async () => ({ Component: (await import('./rooms/site/site-room.js')).SiteRoom }),
+          },
+          {
+            path: 'sites/:site/new',
+            lazy: async () => ({ Component: (await import('./rooms/new-environment.js')).NewEnvironmentRoom }),
+          },
+          {
+            path: 'sites/:site/forecast',
+            lazy: async () => ({ Component: (await import('./rooms/forecast/forecast-room.js')).ForecastRoom }),
+          },
+          {
+            path: 'transfers',
+            lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }),
+          },
+          {
+            path: 'transfers/:id',
+            lazy: async () => ({ Component: (await import('./rooms/transfer.js')).TransferRoom }),
+          },
+          { path: 'requests', lazy: async () => ({ Component: (await import('./rooms/requests.js')).RequestsRoom }) },
+          {
+            path: 'requests/:id',
+            lazy: async () => ({ Component: (await import('./rooms/request/request-room.js')).RequestRoom }),
+          },
+          {
+            path: 'windows',
+            lazy: async () => ({ Component: (await import('./rooms/windows/windows-room.js')).WindowsRoom }),
+          },
+          {
+            path: 'people',
+            lazy: async () => ({ Component: (await import('./rooms/people/people-room.js')).PeopleRoom }),
+          },
+          { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
+          { path: 'bring-in', lazy: async () => ({ Component: (await import('./rooms/bring-in.js')).BringInRoom }) },
+          { path: 'servers', lazy: async () => ({ Component: (await import('./rooms/servers.js')).ServersRoom }) },
+          { path: 'webhooks', lazy: async () => ({ Component: (await import('./rooms/webhooks.js')).WebhooksRoom }) },
+          { path: 'journal', lazy: async () => ({ Component: (await import('./rooms/journal.js')).JournalRoom }) },
+          {
+            path: 'snapshots',
+            lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }),
+          },
+          ...['profiles', 'profiles/:name'].map((path) => ({
+            path,
+            lazy: async () => ({ Component: (await import('./rooms/profiles.js')).ProfilesRoom }),
+          })),
+          { path: '*', element: <NowhereRoom /> },
+        ],
       },
-      {
-        path: 'sites/:site/forecast',
-        lazy: async () => ({ Component: (await import('./rooms/forecast/forecast-room.js')).ForecastRoom }),
-      },
-      { path: 'transfers', lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }) },
-      { path: 'transfers/:id', lazy: async () => ({ Component: (await import('./rooms/transfer.js')).TransferRoom }) },
-      { path: 'requests', lazy: async () => ({ Component: (await import('./rooms/requests.js')).RequestsRoom }) },
-      {
-        path: 'requests/:id',
-        lazy: async () => ({ Component: (await import('./rooms/request/request-room.js')).RequestRoom }),
-      },
-      {
-        path: 'windows',
-        lazy: async () => ({ Component: (await import('./rooms/windows/windows-room.js')).WindowsRoom }),
-      },
-      { path: 'people', lazy: async () => ({ Component: (await import('./rooms/people/people-room.js')).PeopleRoom }) },
-      { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
-      { path: 'bring-in', lazy: async () => ({ Component: (await import('./rooms/bring-in.js')).BringInRoom }) },
-      { path: 'servers', lazy: async () => ({ Component: (await import('./rooms/servers.js')).ServersRoom }) },
-      { path: 'webhooks', lazy: async () => ({ Component: (await import('./rooms/webhooks.js')).WebhooksRoom }) },
-      { path: 'journal', lazy: async () => ({ Component: (await import('./rooms/journal.js')).JournalRoom }) },
-      { path: 'snapshots', lazy: async () => ({ Component: (await import('./rooms/snapshots.js')).SnapshotsRoom }) },
-      ...['profiles', 'profiles/:name'].map((path) => ({
-        path,
-        lazy: async () => ({ Component: (await import('./rooms/profiles.js')).ProfilesRoom }),
-      })),
-      { path: '*', element: <NowhereRoom /> },
     ],
   },
 ]);

@@ -10,6 +10,7 @@ import { Finder } from './finder.js';
 import { Icon } from './icon.js';
 import { KeyList } from './key-list.js';
 import { Notices } from './notices.js';
+import { OutageStrip } from './outage.js';
 import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
 
@@ -54,18 +55,19 @@ export function Frame(): JSX.Element {
   const me = useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me'), retry: false, staleTime: 300_000 });
   const location = useLocation();
   if (me.isPending) return <Loading what="Signing in" rows={3} />;
-  if (me.isError && !isStranger(me.error))
-    return (
-      <main className="room slab">
-        <Failure error={me.error} />
-        <button type="button" className="btn" onClick={() => void me.refetch()}>
-          Try again
-        </button>
-      </main>
-    );
-  if (me.isError)
+  if (me.isError && isStranger(me.error))
     return <Navigate to={`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`} replace />;
-  return <SignedIn me={me.data} />;
+  // Who was here stays here: what is on the screen holds until the service answers again.
+  if (me.data) return <SignedIn me={me.data} />;
+  return (
+    <main className="room slab">
+      <h1 className="sr-only">Not connected</h1>
+      <Failure error={me.error} />
+      <button type="button" className="btn" onClick={() => void me.refetch()}>
+        Try again
+      </button>
+    </main>
+  );
 }
 
 function SignedIn({ me }: { readonly me: Me }): JSX.Element {
@@ -73,7 +75,7 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const navigate = useNavigate();
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
-  useLiveData();
+  const { outage, again } = useLiveData();
   useKeys([
     { key: 'Ctrl k', does: 'Find anything, or do it', act: () => setFinding(true) },
     { key: '?', does: 'These keys', act: () => setListing(true) },
@@ -102,8 +104,12 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
               key={room.to}
               to={room.to}
               end={room.to === '/'}
-              className={({ isActive }) =>
-                isActive || (room.to === '/' && pathname.startsWith('/sites')) ? 'on course' : ''
+              className={({ isActive, isPending }) =>
+                isPending
+                  ? 'course pulse'
+                  : isActive || (room.to === '/' && pathname.startsWith('/sites'))
+                    ? 'on course'
+                    : ''
               }
             >
               {room.name}
@@ -156,6 +162,7 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
           </MenuItems>
         </Menu>
       </header>
+      {outage && <OutageStrip outage={outage} again={again} />}
       <Outlet />
       <Finder isOpen={isFinding} close={() => setFinding(false)} />
       <KeyList isOpen={isListing} close={() => setListing(false)} />

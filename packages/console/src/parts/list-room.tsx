@@ -33,7 +33,7 @@ export function ListRoom<T>({
   readonly act?: { readonly words: string; readonly isMain?: boolean } | undefined;
   readonly read: {
     readonly isPending: boolean;
-    readonly isError: boolean;
+    readonly isLoadingError: boolean;
     readonly error: unknown;
     /** What is being read, and about how many lines that makes. */
     readonly what: string;
@@ -71,7 +71,7 @@ export function ListRoom<T>({
         </div>
         {read.isPending ? (
           <Loading what={read.what} rows={read.rows} />
-        ) : read.isError ? (
+        ) : read.isLoadingError ? (
           <Failure error={read.error} />
         ) : items.length === 0 ? (
           empty

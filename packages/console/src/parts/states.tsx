@@ -29,23 +29,51 @@ export function Empty({
   );
 }
 
+interface Reason {
+  readonly title?: string;
+  readonly detail?: string | undefined;
+  readonly next?: string | undefined;
+  readonly fields?: readonly { readonly path: string; readonly message: string }[] | undefined;
+  /** Whether the page does not know what the service says. */
+  readonly isOlder?: boolean;
+}
+
+/** What no service said. */
+function reasonOf(error: unknown): Reason {
+  if (error instanceof Error && error.name === 'ZodError')
+    return {
+      title: 'This page is older than the service',
+      detail: 'It does not know all that it is told.',
+      isOlder: true,
+    };
+  // So a browser says that there was no answer (Fetch standard, *HTTP-network fetch*).
+  if (error instanceof TypeError)
+    return { title: 'Not connected', detail: 'The service does not answer.', next: 'It is asked again by itself.' };
+  return { detail: error instanceof Error ? error.message : String(error) };
+}
+
 /** What went wrong, why, and what to do next. */
 export function Failure({ error }: { readonly error: unknown }): JSX.Element {
-  const problem = error instanceof ServiceProblem ? error.problem : undefined;
+  const problem: Reason = error instanceof ServiceProblem ? error.problem : reasonOf(error);
   return (
     <div className="failure" role="alert">
-      <b>{problem?.title ?? 'That did not work'}</b>
-      <p>{problem?.detail ?? (error instanceof Error ? error.message : String(error))}</p>
-      {(problem?.fields?.length ?? 0) > 1 && (
+      <b>{problem.title ?? 'That did not work'}</b>
+      <p>{problem.detail}</p>
+      {(problem.fields?.length ?? 0) > 1 && (
         <ul>
-          {problem?.fields?.map((field) => (
+          {problem.fields?.map((field) => (
             <li key={`${field.path} ${field.message}`}>
               {field.path}: {field.message}
             </li>
           ))}
         </ul>
       )}
-      {problem?.next && <p className="q">{problem.next}</p>}
+      {problem.next && <p className="q">{problem.next}</p>}
+      {problem.isOlder && (
+        <button type="button" className="btn" onClick={() => window.location.reload()}>
+          Load it again
+        </button>
+      )}
     </div>
   );
 }

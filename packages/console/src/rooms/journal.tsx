@@ -44,7 +44,7 @@ export function JournalRoom(): JSX.Element {
       </div>
       {pages.isPending ? (
         <Loading what="Reading the journal" rows={14} />
-      ) : pages.isError ? (
+      ) : pages.isLoadingError ? (
         <Failure error={pages.error} />
       ) : entries.length === 0 ? (
         <Empty title="Nothing fits">Every act by anyone is listed here, also what was refused.</Empty>

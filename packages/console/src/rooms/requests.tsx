@@ -67,7 +67,7 @@ export function RequestsRoom(): JSX.Element {
       </div>
       {pages.isPending ? (
         <Loading what="Reading the change requests" rows={10} />
-      ) : pages.isError ? (
+      ) : pages.isLoadingError ? (
         <Failure error={pages.error} />
       ) : items.length === 0 ? (
         isNarrowed ? (

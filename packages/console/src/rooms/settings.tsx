@@ -70,7 +70,7 @@ function Mail(): JSX.Element {
     onSuccess: (all) => cache.setQueryData(['notice wishes'], all),
   });
   if (wishes.isPending) return <Loading what="Reading what is mailed" rows={6} />;
-  if (wishes.isError) return <Failure error={wishes.error} />;
+  if (wishes.isLoadingError) return <Failure error={wishes.error} />;
   return (
     <section aria-labelledby="mailed">
       <h2 id="mailed">Mailed to me, beside the notices here, when</h2>

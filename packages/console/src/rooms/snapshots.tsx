@@ -35,7 +35,7 @@ export function SnapshotsRoom(): JSX.Element {
       </div>
       {snapshots.isPending ? (
         <Loading what="Reading the snapshots" />
-      ) : snapshots.isError ? (
+      ) : snapshots.isLoadingError ? (
         <Failure error={snapshots.error} />
       ) : snapshots.data.length === 0 ? (
         <Empty

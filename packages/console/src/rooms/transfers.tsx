@@ -62,7 +62,7 @@ export function TransfersRoom(): JSX.Element {
       </div>
       {pages.isPending ? (
         <Loading what="Reading the transfers" rows={12} />
-      ) : pages.isError ? (
+      ) : pages.isLoadingError ? (
         <Failure error={pages.error} />
       ) : items.length === 0 ? (
         <Empty title="No transfers fit">

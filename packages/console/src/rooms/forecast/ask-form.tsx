@@ -4,6 +4,7 @@ import { wantedBy } from '@tessarion/core';
 import { type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Failure } from '../../parts/states.js';
+import { useDraft } from '../../parts/use-draft.js';
 import { client, useMe } from '../../session.js';
 import { type Asked, ReviewersField, reviewersOf } from '../request/reviewers-field.js';
 
@@ -35,7 +36,7 @@ export function useLane(forecast: Forecast): Lane {
 export function AskForm({ forecast, words }: { readonly forecast: Forecast; readonly words: string }): JSX.Element {
   const navigate = useNavigate();
   const me = useMe();
-  const [title, setTitle] = useState('');
+  const [title, setTitle] = useDraft('request title');
   const [asked, setAsked] = useState<readonly Asked[]>([]);
   const ask = useMutation({
     mutationFn: async (isDraft: boolean) => {
@@ -44,7 +45,10 @@ export function AskForm({ forecast, words }: { readonly forecast: Forecast; read
       });
       return isDraft ? opened : client.call('requestAsk', { params: { id: opened.id } });
     },
-    onSuccess: (request, isDraft) => void navigate(`/requests/${request.id}${isDraft ? '?edit=yes' : ''}`),
+    onSuccess: (request, isDraft) => {
+      setTitle('');
+      void navigate(`/requests/${request.id}${isDraft ? '?edit=yes' : ''}`);
+    },
   });
   const send = (isDraft: boolean): void => {
     if (title.trim() !== '' && !ask.isPending) ask.mutate(isDraft);

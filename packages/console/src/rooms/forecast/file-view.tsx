@@ -37,7 +37,7 @@ export function FileView({
 }): JSX.Element | null {
   const source = useFile(item, forecast, 'source');
   const destination = useFile(item, forecast, 'destination');
-  if (source.isError || destination.isError) return <Failure error={source.error ?? destination.error} />;
+  if (source.isLoadingError || destination.isLoadingError) return <Failure error={source.error ?? destination.error} />;
   if (!source.data || !destination.data) return null;
   const [after, before] = [source.data, destination.data];
   if (after.is === 'picture' || before.is === 'picture')

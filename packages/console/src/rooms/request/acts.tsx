@@ -6,6 +6,7 @@ import { Course } from '../../parts/course.js';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
+import { useDraft } from '../../parts/use-draft.js';
 import { clock } from '../../parts/words.js';
 import { useMe } from '../../session.js';
 import { aboutOf } from './about-fields.js';
@@ -77,7 +78,7 @@ export function Acts({ request, deeds }: { readonly request: RequestDetail; read
 }
 
 function VerdictForm({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
-  const [words, setWords] = useState('');
+  const [words, setWords] = useDraft('verdict');
   const say = (says: 'approve' | 'return'): void =>
     deeds.mutate(
       { act: 'verdict', body: { says, revision: request.revision, ...(words.trim() === '' ? {} : { words }) } },

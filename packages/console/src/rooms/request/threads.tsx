@@ -1,6 +1,7 @@
 import type { Comment, RequestDetail, Thread } from '@tessarion/contract';
-import { type FormEvent, type JSX, type KeyboardEvent, useState } from 'react';
+import { type FormEvent, type JSX, type KeyboardEvent, useEffect, useRef, useState } from 'react';
 import { Markdown } from '../../parts/markdown.js';
+import { useDraft } from '../../parts/use-draft.js';
 import { Ago } from '../../parts/words.js';
 import type { Deeds } from './use-request.js';
 
@@ -24,7 +25,12 @@ export function Writing({
   readonly button: string;
   readonly close?: () => void;
 }): JSX.Element {
-  const [text, setText] = useState('');
+  const [text, setText] = useDraft(label);
+  const field = useRef<HTMLTextAreaElement>(null);
+  // Where somebody asked for it, it is where they type.
+  useEffect(() => {
+    if (close) field.current?.focus();
+  }, [close !== undefined]);
   const send = (): void => {
     if (text.trim() === '' || deeds.isPending) return;
     deeds.mutate(
@@ -48,6 +54,7 @@ export function Writing({
   return (
     <form className="writing" onSubmit={submit}>
       <textarea
+        ref={field}
         className="ta"
         aria-label={label}
         placeholder={label}
