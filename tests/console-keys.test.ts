@@ -128,3 +128,71 @@ describe('the list of keys', () => {
     await page.keyboard.press('Escape');
   });
 });
+
+describe('pushing a part', () => {
+  const rows = () => page.locator('.list .it');
+  const row = (title: string) => rows().filter({ hasText: title });
+  const head = (title: string) => page.locator('.list .g').filter({ hasText: title });
+  const counted = async (text: string): Promise<void> => {
+    await page.locator('.sentence:not(.counting)', { hasText: text }).waitFor();
+  };
+
+  beforeEach(async () => {
+    await onSite(studio, LIVE, (query) => query("UPDATE page SET title = 'Threads' WHERE slug = 'home'"));
+    await room(FORECAST);
+    await rows().nth(4).waitFor();
+  });
+
+  it('leaves each item where it is, whatever is chosen, until they are sorted anew', async () => {
+    const order = await rows().allTextContents();
+    const before = await row('Dyes of the year').boundingBox();
+    await row('Dyes of the year').getByRole('checkbox').click();
+    await counted('3 products');
+    await expect.poll(() => head('Will be written').textContent()).toContain('3 of 4 chosen');
+    expect(await row('Dyes of the year').boundingBox()).toEqual(before);
+    expect((await rows().allTextContents()).length).toBe(order.length);
+    await page.getByRole('button', { name: 'Sort anew' }).click();
+    await head('Left out').waitFor();
+    expect((await rows().allTextContents()).at(-1)).toContain('Dyes of the year');
+  });
+
+  it('takes all, none, or those that are shown, by key and by a box for each group', async () => {
+    const chosen = () => page.locator('.list .it').getByRole('checkbox', { checked: true }).count();
+    const groupBox = page.getByRole('checkbox', { name: 'Move all of Will be written' });
+    expect(await groupBox.isChecked()).toBe(true);
+    await page.keyboard.press('Shift+A');
+    await expect.poll(chosen).toBe(0);
+    await page.getByLabel('Kind').selectOption('product');
+    await page.locator('body').click({ position: { x: 640, y: 780 } });
+    await page.keyboard.press('i');
+    await expect.poll(chosen).toBe(3);
+    await page.getByLabel('Kind').selectOption('');
+    await expect.poll(chosen).toBe(3);
+    await counted('3 products');
+    expect(await groupBox.evaluate((box) => (box as HTMLInputElement).indeterminate)).toBe(true);
+    await groupBox.click();
+    await expect.poll(chosen).toBe(4);
+    await page.keyboard.press('a');
+    await expect.poll(chosen).toBe(5);
+    await counted('3 products and 1 page');
+  });
+
+  it('shows the group that one asks for, at its first item', async () => {
+    await page.getByRole('button', { name: /^.*Will be written/ }).click();
+    await expect.poll(() => page.locator('.list .it.cur').textContent()).not.toContain('Threads and more');
+    await page.getByRole('button', { name: /Needs you/ }).click();
+    await expect.poll(() => page.locator('.list .it.cur').textContent()).toContain('Threads and more');
+  });
+
+  it('is there again, with what was chosen, when one goes back from the swapped one', async () => {
+    await row('Dyes of the year').getByRole('checkbox').click();
+    await counted('3 products');
+    const here = page.url();
+    await page.keyboard.press('x');
+    await page.waitForURL((url) => url.searchParams.get('from') === LIVE && url.searchParams.has('id'));
+    await page.goBack();
+    await page.waitForURL(here);
+    await head('Will be written').waitFor();
+    expect(await row('Dyes of the year').getByRole('checkbox').isChecked()).toBe(false);
+  });
+});

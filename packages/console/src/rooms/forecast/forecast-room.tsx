@@ -53,7 +53,8 @@ export function ForecastRoom(): JSX.Element {
   const swap = (): void => {
     if (undoes !== null || snapshot !== null) return;
     isAsked.current = '';
-    setQuery({ from: onto, onto: from }, { replace: true });
+    // The way back leads to this one, with all that was chosen and settled.
+    setQuery({ from: onto, onto: from });
   };
   // What was chosen and decided holds on, and is not asked again.
   const again = (): void => {
@@ -262,7 +263,14 @@ function Ready({
               <Failure error={wishes.error} />
             </section>
           )}
-          <Items items={items} forecast={forecast} ends={{ from, onto }} wishes={wishes} />
+          <Items
+            key={forecast.id}
+            items={items}
+            forecast={forecast}
+            ends={{ from, onto }}
+            wishes={wishes}
+            look={outcome}
+          />
         </>
       )}
     </>

@@ -1,19 +1,21 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
-import { type JSX, useMemo, useRef, useState } from 'react';
+import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { Choice } from '../../parts/choice.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { number } from '../../parts/words.js';
 import { Unclassified } from './classify.js';
 import { ItemDetail, type Sides } from './item-detail.js';
+import { ItemLine, TickBox, type Ticked } from './item-line.js';
 import type { Wishes } from './wishes.js';
 
 type Group = 'needs' | 'written' | 'kept' | 'left-out';
 
 type Line =
-  | { readonly is: 'group'; readonly group: Group; readonly count: number }
+  | { readonly is: 'group'; readonly group: Group; readonly own: readonly ForecastItem[] }
   | { readonly is: 'item'; readonly item: ForecastItem };
 
 const GROUPS: readonly Group[] = ['needs', 'written', 'kept', 'left-out'];
@@ -27,11 +29,10 @@ const TITLES: Record<Group, string> = {
 const groupOf = ({ outcome, overwrites }: ForecastItem): Group =>
   outcome === 'needs-you' || (outcome === 'written' && overwrites) ? 'needs' : outcome;
 
-/** What is said of an item at the end of its line. */
-function shortOf(item: ForecastItem): string {
-  if (item.change !== 'changed') return item.change;
-  const names = [...new Set(item.fields.map((one) => one.name))];
-  return names.length > 2 ? `${names.length} fields` : names.join(', ') || 'content';
+/** Where an item stood when it was first seen, or they were last sorted. */
+interface Place {
+  readonly group: Group;
+  readonly at: number;
 }
 
 /** Everything that a forecast moves, by what becomes of it; and the chosen item beside it. */
@@ -40,36 +41,58 @@ export function Items({
   forecast,
   ends,
   wishes,
+  look,
 }: {
   readonly items: readonly ForecastItem[];
   readonly forecast: Forecast;
   readonly ends: { readonly from: Environment | undefined; readonly onto: Environment | undefined };
   readonly wishes: Wishes;
+  /** The outcome that one looks at first. */
+  readonly look: 'needs' | 'written';
 }): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const [text, setText] = useState(query.get('find') ?? '');
   const scroll = useRef<HTMLDivElement>(null);
   const field = useRef<HTMLInputElement>(null);
   const anchor = useRef<string>(undefined);
+  // An item keeps its place, whatever is chosen and settled, until somebody has them sorted anew.
+  const [placed, setPlaced] = useState(() => new Map<string, Place>());
+  const kind = query.get('kind') ?? '';
+  const kinds = useMemo(() => [...new Set(items.map((item) => item.kind))].sort(), [items]);
   const { lines, shown } = useMemo(() => {
+    for (const item of items) if (!placed.has(item.id)) placed.set(item.id, { group: groupOf(item), at: placed.size });
     const wanted = text.toLowerCase();
-    const found = items.filter((item) => `${item.kind} ${item.title} ${item.key}`.toLowerCase().includes(wanted));
-    const groups = new Map(GROUPS.map((group) => [group, found.filter((item) => groupOf(item) === group)]));
+    const found = items.filter(
+      (item) =>
+        (kind === '' || item.kind === kind) && `${item.kind} ${item.title} ${item.key}`.toLowerCase().includes(wanted),
+    );
+    const places = new Map(found.map((item) => [item, placed.get(item.id) as Place]));
+    const ordered = [...places].sort(([, a], [, b]) => a.at - b.at);
+    const groups = new Map(
+      GROUPS.map((group) => [group, ordered.flatMap(([item, place]) => (place.group === group ? [item] : []))]),
+    );
     const all = GROUPS.flatMap((group): Line[] => {
       const own = groups.get(group) ?? [];
       return own.length === 0
         ? []
-        : [{ is: 'group', group, count: own.length }, ...own.map((item) => ({ is: 'item', item }) as const)];
+        : [{ is: 'group', group, own }, ...own.map((item) => ({ is: 'item', item }) as const)];
     });
     return { lines: all, shown: all.flatMap((line) => (line.is === 'item' ? [line.item] : [])) };
-  }, [items, text]);
-  const current = shown.find((item) => item.id === query.get('item')) ?? shown[0];
+  }, [items, text, kind, placed]);
+  const isMoved = !wishes.isCounting && items.some((item) => placed.get(item.id)?.group !== groupOf(item));
+  const firstOf = shown.find((item) => placed.get(item.id)?.group === look);
+  const current = shown.find((item) => item.id === query.get('item')) ?? firstOf ?? shown[0];
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
     estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
     overscan: 10,
   });
+  const isAt = query.has('item');
+  useEffect(() => {
+    const at = lines.findIndex((line) => line.is === 'group' && line.group === look);
+    if (!isAt && at !== -1) virtual.scrollToIndex(at, { align: 'start' });
+  }, [look, isAt]);
   const set = (name: string, value: string | undefined): void => {
     const next = new URLSearchParams(query);
     if (value === undefined || value === '') next.delete(name);
@@ -96,6 +119,7 @@ export function Items({
     anchor.current = item.id;
     wishes.choose(range, !isIn(item, wishes));
   };
+  const chosenOf = (own: readonly ForecastItem[]): number => own.filter((item) => isIn(item, wishes)).length;
   useKeys([
     { key: 'j', does: 'Next item', act: () => move(1) },
     { key: 'k', does: 'Previous item', act: () => move(-1) },
@@ -103,6 +127,13 @@ export function Items({
     { key: 'p', does: 'Previous that needs you', act: () => moveToNeed(-1) },
     { key: 'Space', does: 'Choose the item, or leave it out', act: () => choose(current, false) },
     { key: 'Shift Space', does: 'Choose all from the last chosen one to here', act: () => choose(current, true) },
+    {
+      key: 'a',
+      does: 'Choose all that are shown',
+      act: () => (shown.length === items.length ? wishes.all() : wishes.choose(shown, true)),
+    },
+    { key: 'A', does: 'Leave all out that are shown', act: () => wishes.choose(shown, false) },
+    { key: 'i', does: 'Choose those that are shown, and no others', act: () => wishes.only(shown) },
     { key: '/', does: 'Filter', act: () => field.current?.focus() },
   ]);
   // Unclassified tables are asked for one by one.
@@ -126,6 +157,9 @@ export function Items({
             />
             <kbd>/</kbd>
           </label>
+          {kinds.length > 1 && (
+            <Choice name="Kind" value={kind} options={kinds} choose={(value) => set('kind', value)} />
+          )}
         </div>
         <div className="scroll" ref={scroll}>
           {forecast.unclassified.map((one) => (
@@ -156,7 +190,18 @@ export function Items({
                   <b>
                     {line.group === 'written' && forecast.undoes !== null ? 'Will be taken back' : TITLES[line.group]}
                   </b>
-                  <span className="qq">{number(line.count)}</span>
+                  <span className="qq">{chosenText(chosenOf(line.own), line.own.length)}</span>
+                  <span className="sp" />
+                  {row.index === 0 && isMoved && (
+                    <button type="button" className="btn bare" onClick={() => setPlaced(new Map())}>
+                      Sort anew
+                    </button>
+                  )}
+                  <TickBox
+                    state={tickedOf(chosenOf(line.own), line.own.length)}
+                    label={`Move all of ${TITLES[line.group]}`}
+                    choose={() => wishes.choose(line.own, chosenOf(line.own) < line.own.length)}
+                  />
                 </div>
               ) : (
                 <ItemLine
@@ -216,10 +261,15 @@ export function Items({
 }
 
 /** Whether an item goes, by what a person wished last; what comes along goes whether chosen or not. */
-function isIn(item: ForecastItem, { current }: Wishes): boolean {
+function isIn(item: ForecastItem, { current, narrowed }: Wishes): boolean {
+  if (narrowed) return narrowed.has(item.id);
   if (current.except.includes(item.id)) return item.takenAlongFor !== null;
   return current.only.includes(item.id) || item.outcome !== 'left-out';
 }
+
+const tickedOf = (chosen: number, all: number): Ticked => (chosen === 0 ? 'out' : chosen < all ? 'some' : 'in');
+const chosenText = (chosen: number, all: number): string =>
+  chosen === all || chosen === 0 ? number(all) : `${number(chosen)} of ${number(all)} chosen`;
 
 function sidesOf(
   forecast: Forecast,
@@ -240,72 +290,6 @@ function sidesOf(
         base: { name: 'Written', note: `by ${forecast.undoes}` },
         act: 'undo',
       };
-}
-
-function ItemLine({
-  item,
-  isCurrent,
-  isChosen,
-  open,
-  choose,
-  style,
-}: {
-  readonly item: ForecastItem;
-  readonly isCurrent: boolean;
-  readonly isChosen: boolean;
-  readonly open: () => void;
-  readonly choose: (isRange: boolean) => void;
-  readonly style: React.CSSProperties;
-}): JSX.Element {
-  const needs = item.outcome === 'needs-you' || item.overwrites;
-  return (
-    <div className={`it ${isCurrent ? 'cur' : ''}`} style={style}>
-      <label className="box">
-        <input
-          type="checkbox"
-          checked={isChosen}
-          aria-label={`Move ${item.title}`}
-          onChange={({ nativeEvent }) => choose(nativeEvent instanceof MouseEvent && nativeEvent.shiftKey)}
-        />
-        <svg className="cb" width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
-          <rect
-            x=".75"
-            y=".75"
-            width="12.5"
-            height="12.5"
-            fill={!isChosen || needs ? 'none' : 'var(--ink2)'}
-            stroke={needs && isChosen ? 'var(--accent)' : isChosen ? 'var(--ink2)' : 'var(--rim)'}
-            strokeWidth={1.5}
-          />
-          {isChosen && (
-            <path
-              d={needs ? 'M7,3V8M7,10V11.2' : 'M3.5,7L6,9.5L10.5,4.5'}
-              fill="none"
-              stroke={needs ? 'var(--accent)' : 'var(--slab)'}
-              strokeWidth={1.6}
-            />
-          )}
-        </svg>
-      </label>
-      <button
-        type="button"
-        className="to"
-        aria-pressed={isCurrent}
-        onClick={open}
-        onKeyDown={(event) => {
-          if (event.key !== ' ') return;
-          event.preventDefault();
-          choose(event.shiftKey);
-        }}
-      >
-        <span className="kd">{item.kind}</span>
-        <span className="tt" title={item.title}>
-          {item.title}
-        </span>
-        <span className="ch q">{shortOf(item)}</span>
-      </button>
-    </div>
-  );
 }
 
 function NoItems({

@@ -13,6 +13,12 @@ export interface Wishes {
   readonly error: unknown;
   /** Puts items in or leaves them out. */
   readonly choose: (items: readonly ForecastItem[], isChosen: boolean) => void;
+  /** Puts all items in, those too that a later forecast finds. */
+  readonly all: () => void;
+  /** Puts some items in, and leaves all others out. */
+  readonly only: (items: readonly ForecastItem[]) => void;
+  /** The items to which it was narrowed last, until they are counted. */
+  readonly narrowed: ReadonlySet<string> | undefined;
   readonly settle: (collision: string, take: Take | undefined) => void;
   /** Has a task run that changes the schema, or not. */
   readonly run: (task: string, isChosen: boolean) => void;
@@ -25,13 +31,18 @@ export function useWishes(forecast: Forecast): Wishes {
   const cache = useQueryClient();
   const [pending, setPending] = useState<ForecastWishes>();
   const [error, setError] = useState<unknown>();
+  const [narrowed, setNarrowed] = useState<ReadonlySet<string>>();
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
   const current = pending ?? forecast.wishes;
   useEffect(() => () => clearTimeout(timer.current), []);
   useEffect(() => {
-    if (forecast.state === 'ready' && pending && same(forecast.wishes, pending)) setPending(undefined);
+    if (forecast.state === 'ready' && pending && same(forecast.wishes, pending)) {
+      setPending(undefined);
+      setNarrowed(undefined);
+    }
   }, [forecast, pending]);
-  const wish = (next: ForecastWishes): void => {
+  const wish = (next: ForecastWishes, narrowed?: ReadonlySet<string>): void => {
+    setNarrowed(narrowed);
     setPending(next);
     setError(undefined);
     clearTimeout(timer.current);
@@ -53,12 +64,20 @@ export function useWishes(forecast: Forecast): Wishes {
       const ids = new Set(items.map((item) => item.id));
       const without = (list: readonly string[]): string[] => list.filter((id) => !ids.has(id));
       const named = current.only.length > 0;
-      wish({
+      const next = {
         ...current,
         only: named ? [...without(current.only), ...(isChosen ? ids : [])] : [],
         except: [...without(current.except), ...(isChosen ? [] : ids)],
-      });
+      };
+      const still = narrowed && new Set([...[...narrowed].filter((id) => !ids.has(id)), ...(isChosen ? ids : [])]);
+      wish(next, still);
     },
+    all: () => wish({ ...current, only: [], except: [] }),
+    only: (items) => {
+      const ids = items.map((item) => item.id);
+      wish({ ...current, only: ids, except: [] }, new Set(ids));
+    },
+    narrowed,
     settle: (collision, take) => {
       const { [collision]: _former, ...others } = current.settlements;
       wish({ ...current, settlements: take ? { ...others, [collision]: take } : others });

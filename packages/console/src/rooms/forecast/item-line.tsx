@@ -1,0 +1,111 @@
+import type { ForecastItem } from '@tessarion/contract';
+import type { CSSProperties, JSX } from 'react';
+
+/** What is said of an item at the end of its line. */
+function shortOf(item: ForecastItem): string {
+  if (item.change !== 'changed') return item.change;
+  const names = [...new Set(item.fields.map((one) => one.name))];
+  return names.length > 2 ? `${names.length} fields` : names.join(', ') || 'content';
+}
+
+/** Whether what a box stands for goes, stays behind, or goes in part. */
+export type Ticked = 'in' | 'out' | 'some';
+
+const MARKS: Record<Ticked, string> = { in: 'M3.5,7L6,9.5L10.5,4.5', out: '', some: 'M3.5,7H10.5' };
+/** What still needs somebody is marked, and not ticked. */
+const NEEDS = 'M7,3V8M7,10V11.2';
+
+/** A box by which items are put in or left out. */
+export function TickBox({
+  state,
+  needs = false,
+  label,
+  choose,
+}: {
+  readonly state: Ticked;
+  readonly needs?: boolean;
+  readonly label: string;
+  /** @param isRange whether all from the last chosen one to here are meant */
+  readonly choose: (isRange: boolean) => void;
+}): JSX.Element {
+  const isOut = state === 'out';
+  const colour = isOut ? 'var(--rim)' : needs ? 'var(--accent)' : 'var(--ink2)';
+  return (
+    <label className="box">
+      <input
+        type="checkbox"
+        checked={state === 'in'}
+        ref={(input) => {
+          if (input) input.indeterminate = state === 'some';
+        }}
+        aria-label={label}
+        onChange={({ nativeEvent }) => choose(nativeEvent instanceof MouseEvent && nativeEvent.shiftKey)}
+      />
+      <svg className="cb" width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
+        <rect
+          x=".75"
+          y=".75"
+          width="12.5"
+          height="12.5"
+          fill={isOut || needs ? 'none' : 'var(--ink2)'}
+          stroke={colour}
+          strokeWidth={1.5}
+        />
+        {!isOut && (
+          <path
+            d={needs ? NEEDS : MARKS[state]}
+            fill="none"
+            stroke={needs ? 'var(--accent)' : 'var(--slab)'}
+            strokeWidth={1.6}
+          />
+        )}
+      </svg>
+    </label>
+  );
+}
+
+/** One item in the list. Enter opens it, Space puts it in or leaves it out. */
+export function ItemLine({
+  item,
+  isCurrent,
+  isChosen,
+  open,
+  choose,
+  style,
+}: {
+  readonly item: ForecastItem;
+  readonly isCurrent: boolean;
+  readonly isChosen: boolean;
+  readonly open: () => void;
+  readonly choose: (isRange: boolean) => void;
+  readonly style: CSSProperties;
+}): JSX.Element {
+  const goes = isChosen && item.outcome !== 'kept';
+  return (
+    <div className={`it ${isCurrent ? 'cur' : ''} ${goes ? '' : 'stays'}`} style={style}>
+      <TickBox
+        state={isChosen ? 'in' : 'out'}
+        needs={item.outcome === 'needs-you' || item.overwrites}
+        label={`Move ${item.title}`}
+        choose={choose}
+      />
+      <button
+        type="button"
+        className="to"
+        aria-pressed={isCurrent}
+        onClick={open}
+        onKeyDown={(event) => {
+          if (event.key !== ' ') return;
+          event.preventDefault();
+          choose(event.shiftKey);
+        }}
+      >
+        <span className="kd">{item.kind}</span>
+        <span className="tt" title={item.title}>
+          {item.title}
+        </span>
+        <span className="ch q">{goes || !isChosen ? shortOf(item) : 'stays as it is'}</span>
+      </button>
+    </div>
+  );
+}
