@@ -9,6 +9,8 @@ export interface KeyAct {
   readonly key: string;
   /** For the list of keys: `Choose or leave out`. */
   readonly does: string;
+  /** Whether it is so in every room. */
+  readonly isEverywhere?: boolean;
   /** @returns false where there was nothing to do: the key is then the browser's, or another act's */
   readonly act: (event: KeyboardEvent) => unknown;
 }

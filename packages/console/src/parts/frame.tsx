@@ -77,9 +77,14 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const [isListing, setListing] = useState(false);
   const { outage, again } = useLiveData();
   useKeys([
-    { key: 'Ctrl k', does: 'Find anything, or do it', act: () => setFinding(true) },
-    { key: '?', does: 'These keys', act: () => setListing(true) },
-    ...rooms.map((room) => ({ key: `g ${room.key}`, does: room.name, act: () => void navigate(room.to) })),
+    { key: 'Ctrl k', does: 'Find anything, or do it', isEverywhere: true, act: () => setFinding(true) },
+    { key: '?', does: 'These keys', isEverywhere: true, act: () => setListing(true) },
+    ...rooms.map((room) => ({
+      key: `g ${room.key}`,
+      does: room.name,
+      isEverywhere: true,
+      act: () => void navigate(room.to),
+    })),
   ]);
   const signOut = async (): Promise<void> => {
     await client.call('signOut');

@@ -8,8 +8,10 @@ export function OutageStrip({ outage, again }: { readonly outage: Outage; readon
   const left = Math.max(0, Math.ceil((outage.nextAt - now) / 1000));
   return (
     <div className="outage" role="status">
-      <b>{outage.isReached ? 'Changes are not followed' : 'Not connected'}</b> since{' '}
-      {clock(new Date(outage.since).toISOString())}; what you see is of then, and what you write stays.
+      <p>
+        <b>{outage.isReached ? 'Changes are not followed' : 'Not connected'}</b> since{' '}
+        {clock(new Date(outage.since).toISOString())}; what you see is of then, and what you write stays.
+      </p>
       <span aria-hidden="true">{left > 0 ? `Trying again in ${left} s` : 'Trying again'}</span>
       <button type="button" className="btn" onClick={again}>
         Try now

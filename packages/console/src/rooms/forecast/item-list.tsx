@@ -133,7 +133,7 @@ export function Items({
       act: () => (shown.length === items.length ? wishes.all() : wishes.choose(shown, true)),
     },
     { key: 'A', does: 'Leave all out that are shown', act: () => wishes.choose(shown, false) },
-    { key: 'i', does: 'Choose those that are shown, and no others', act: () => wishes.only(shown) },
+    { key: 'i', does: 'Choose only what is shown', act: () => wishes.only(shown) },
     { key: '/', does: 'Filter', act: () => field.current?.focus() },
   ]);
   // Unclassified tables are asked for one by one.
@@ -191,7 +191,7 @@ export function Items({
                     {line.group === 'written' && forecast.undoes !== null ? 'Will be taken back' : TITLES[line.group]}
                   </b>
                   <span className="qq">{chosenText(chosenOf(line.own), line.own.length)}</span>
-                  <span className="sp" />
+                  <span className="end" />
                   {row.index === 0 && isMoved && (
                     <button type="button" className="btn bare" onClick={() => setPlaced(new Map())}>
                       Sort anew
