@@ -273,6 +273,8 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
       maxAge: '365d',
       index: false,
       preCompressed: true,
+      // A front that keeps answers keeps one for each form.
+      setHeaders: (response) => response.setHeader('vary', 'Accept-Encoding'),
     });
     app.get('/', (_request, reply) => sendConsole(reply));
   }
