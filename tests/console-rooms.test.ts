@@ -4,7 +4,7 @@ import { type Environment, JournalEntry, type Site } from '@tessarion/contract';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
-import { comeIn, done, ended, onSite, pushOnto, type Studio, startStudio } from './support/studio.js';
+import { comeIn, done, ended, forecastOf, onSite, pushOnto, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
 let browsing: Browsing;
@@ -273,6 +273,49 @@ describe('a new copy', () => {
   });
 });
 
+describe('a transfer that has ended', () => {
+  const acts = () => page.locator('main a, main button').allTextContents();
+
+  it('leads to what it made, and says how long it took in one line', async () => {
+    const made = await done(
+      studio,
+      await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name: 'led-to', kind: 'dev' },
+      }),
+    );
+    await room(`/transfers/${made.id}`);
+    await page.getByRole('button', { name: 'Open threadmill/led-to' }).waitFor();
+    expect((await acts()).map((text) => text.trim())).toEqual(
+      expect.arrayContaining(['Open threadmill/led-to', 'Its room and login', 'Forecast']),
+    );
+    expect(await faults()).toEqual([]);
+    const steps = page.locator('.phase');
+    expect(await steps.count()).toBe(0);
+    await page.getByRole('button', { name: /in \d+ steps/ }).click();
+    await expect.poll(() => steps.count()).toBeGreaterThan(3);
+    await page.getByRole('link', { name: 'Its room and login' }).click();
+    await page.getByRole('heading', { name: 'threadmill/led-to' }).waitFor();
+  });
+
+  it('that failed is begun anew where it is told, and nothing is said to have been written', async () => {
+    await onSite(studio, COPY, (query) => query("UPDATE product SET title = 'An apron' WHERE slug = 'apron'"));
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    await onSite(studio, LIVE, (query) => query("UPDATE product SET title = 'Another apron' WHERE slug = 'apron'"));
+    const failed = await ended(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: forecast.id, confirm: LIVE } }),
+    );
+    expect(failed.state).toBe('failed');
+    await room(`/transfers/${failed.id}`);
+    await page.getByRole('link', { name: 'Forecast again' }).waitFor();
+    expect(await page.locator('.numerals').textContent()).not.toContain('written');
+    await page.getByRole('link', { name: 'Forecast again' }).click();
+    await page.waitForURL(/forecast\?from=threadmill\/staging&onto=threadmill\/live/);
+    await page.getByText('to settle').first().waitFor();
+  });
+});
+
 describe('the forecast', () => {
   it('is gone through with the keyboard alone, and keeps its place in the address', async () => {
     await onSite(studio, COPY, (query) =>
@@ -437,6 +480,7 @@ describe('transfers and who one is', () => {
     await page.locator('tr.cur').waitFor();
     await page.keyboard.press('Enter');
     await page.waitForURL(/transfers\/t-/);
+    await page.getByRole('button', { name: /in \d+ steps/ }).click();
     await page.getByText('Copy rows and files').waitFor();
     await page.goBack();
     await page.waitForURL(/kind=clone/);

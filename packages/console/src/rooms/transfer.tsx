@@ -1,3 +1,4 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { TransferDetail } from '@tessarion/contract';
 import type { JSX } from 'react';
@@ -9,6 +10,7 @@ import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
 import { Ago, clock, duration, number, SentenceText, size, useNow } from '../parts/words.js';
 import { client, useSite, useTransfer } from '../session.js';
+import { TransferActs } from './transfer-acts.js';
 
 /** One transfer, live while it runs; afterwards what it wrote, and its undo. */
 export function TransferRoom(): JSX.Element {
@@ -53,12 +55,14 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
         [rate > 0 ? `${size(rate)}/s` : '–', 'rate'],
         [left === undefined ? '–' : duration(Math.max(1, left)), 'left'],
       ]
-    : [
-        [number(transfer.rows), transfer.rows === 1 ? 'row written' : 'rows written'],
-        [number(transfer.files), transfer.files === 1 ? 'file written' : 'files written'],
-        [size(transfer.bytes), 'moved'],
-        [took === undefined ? '–' : duration(took), 'took'],
-      ];
+    : transfer.state === 'failed' || transfer.state === 'stopped'
+      ? [[took === undefined ? '–' : duration(took), 'took']]
+      : [
+          [number(transfer.rows), transfer.rows === 1 ? 'row written' : 'rows written'],
+          [number(transfer.files), transfer.files === 1 ? 'file written' : 'files written'],
+          [size(transfer.bytes), 'moved'],
+          [took === undefined ? '–' : duration(took), 'took'],
+        ];
   return (
     <>
       <div className="crumb slab">
@@ -131,19 +135,22 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             </span>
           ))}
           <span className="sp" />
-          {transfer.canStop && isRunning && (
-            <button type="button" className="btn" disabled={stop.isPending} onClick={() => stop.mutate()}>
-              Stop before the switch
-            </button>
-          )}
-          {transfer.canUndo && (
-            <Link
-              className="btn"
-              to={`/sites/${transfer.site}/forecast?${new URLSearchParams({ undo: transfer.id, onto: transfer.onto })}`}
-            >
-              <Icon name="undo" /> Take it back
-            </Link>
-          )}
+          <span className="leads">
+            {transfer.canStop && isRunning && (
+              <button type="button" className="btn" disabled={stop.isPending} onClick={() => stop.mutate()}>
+                Stop before the switch
+              </button>
+            )}
+            {!isRunning && site.data && <TransferActs transfer={transfer} site={site.data} />}
+            {transfer.canUndo && (
+              <Link
+                className="btn"
+                to={`/sites/${transfer.site}/forecast?${new URLSearchParams({ undo: transfer.id, onto: transfer.onto })}`}
+              >
+                <Icon name="undo" /> Take it back
+              </Link>
+            )}
+          </span>
         </section>
         {transfer.failure && (
           <section className="slab">
@@ -159,43 +166,7 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             <Failure error={stop.error} />
           </section>
         )}
-        <section className="slab phases" aria-label="Phases">
-          {transfer.steps.map((step) => (
-            <div key={step.name} className={`phase ${kind} ${step.state}`}>
-              <svg width="14" height="14" viewBox="0 0 16 16" aria-hidden="true">
-                <path
-                  d="M1.5,1.5H14.5V14.5H1.5Z"
-                  fill={
-                    step.state === 'failed'
-                      ? 'var(--danger)'
-                      : step.state === 'done'
-                        ? 'var(--ink2)'
-                        : step.state === 'running'
-                          ? 'var(--k)'
-                          : 'var(--bed)'
-                  }
-                  className={step.state === 'running' ? 'pulse' : ''}
-                />
-              </svg>
-              <span className="phase-name">{step.title}</span>
-              <span className={`phase-course ${step.state}`} aria-hidden="true" />
-              <span className="phase-detail q" title={step.detail ?? ''}>
-                {step.detail ??
-                  (step.state === 'running' && transfer.progress
-                    ? `${number(transfer.progress.rows)} rows, ${number(transfer.progress.files)} files`
-                    : '')}
-              </span>
-              <span className="phase-time qq">
-                {step.startedAt
-                  ? duration(
-                      (Date.parse(step.endedAt ?? new Date(now).toISOString()) - Date.parse(step.startedAt)) / 1000,
-                    )
-                  : ''}
-              </span>
-            </div>
-          ))}
-          {transfer.steps.length === 0 && <p className="q p">It has not begun yet.</p>}
-        </section>
+        {isRunning && <Phases transfer={transfer} kind={kind} took={took} />}
         {transfer.proof.length > 0 && <Proof points={transfer.proof} kind={kind} />}
         {(transfer.items.length > 0 ||
           transfer.warnings.length > 0 ||
@@ -250,6 +221,7 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
             ))}
           </section>
         )}
+        {!isRunning && <Phases transfer={transfer} kind={kind} took={took} />}
       </main>
     </>
   );
@@ -278,6 +250,74 @@ function Proof({ points, kind }: { readonly points: TransferDetail['proof']; rea
           </li>
         ))}
       </ul>
+    </section>
+  );
+}
+
+/** What it went through, step by step; one line once it has ended well. */
+function Phases({
+  transfer,
+  kind,
+  took,
+}: {
+  readonly transfer: TransferDetail;
+  readonly kind: string;
+  /** In seconds. */
+  readonly took: number | undefined;
+}): JSX.Element {
+  const now = useNow(1000);
+  const steps = (
+    <>
+      {transfer.steps.map((step) => (
+        <div key={step.name} className={`phase ${kind} ${step.state}`}>
+          <svg width="14" height="14" viewBox="0 0 16 16" aria-hidden="true">
+            <path
+              d="M1.5,1.5H14.5V14.5H1.5Z"
+              fill={
+                step.state === 'failed'
+                  ? 'var(--danger)'
+                  : step.state === 'done'
+                    ? 'var(--ink2)'
+                    : step.state === 'running'
+                      ? 'var(--k)'
+                      : 'var(--bed)'
+              }
+              className={step.state === 'running' ? 'pulse' : ''}
+            />
+          </svg>
+          <span className="phase-name">{step.title}</span>
+          <span className={`phase-course ${step.state}`} aria-hidden="true" />
+          <span className="phase-detail q" title={step.detail ?? ''}>
+            {step.detail ??
+              (step.state === 'running' && transfer.progress
+                ? `${number(transfer.progress.rows)} rows, ${number(transfer.progress.files)} files`
+                : '')}
+          </span>
+          <span className="phase-time qq">
+            {step.startedAt
+              ? duration((Date.parse(step.endedAt ?? new Date(now).toISOString()) - Date.parse(step.startedAt)) / 1000)
+              : ''}
+          </span>
+        </div>
+      ))}
+      {transfer.steps.length === 0 && <p className="q p">It has not begun yet.</p>}
+    </>
+  );
+  if (transfer.state !== 'done' || took === undefined)
+    return (
+      <section className="slab phases" aria-label="Phases">
+        {steps}
+      </section>
+    );
+  return (
+    <section className="slab phases" aria-label="Phases">
+      <Disclosure>
+        <DisclosureButton className="btn bare fold">
+          <Icon name="down" /> {duration(took)} in {transfer.steps.length}{' '}
+          {transfer.steps.length === 1 ? 'step' : 'steps'}
+        </DisclosureButton>
+        <DisclosurePanel>{steps}</DisclosurePanel>
+      </Disclosure>
     </section>
   );
 }

@@ -6,6 +6,7 @@ import { Icon } from '../../parts/icon.js';
 import { RunningJob } from '../../parts/progress.js';
 import { Failure } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
+import { useEnter } from '../../parts/use-enter.js';
 import { Ago, clock, number, size } from '../../parts/words.js';
 import { client } from '../../session.js';
 import { Description, Schedule, Siblings, Tags } from './copy-facts.js';
@@ -15,18 +16,11 @@ import { forecastLink } from './map.js';
 
 /** The environment at hand: how it stands, what is known of it, and what one may do with it. */
 export function Detail({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
-  const params = { site: site.name, environment: one.name };
-  const enter = useMutation({
-    mutationFn: async (page: Window | null) => ({ page, ...(await client.call('environmentEnter', { params })) }),
-    onSuccess: ({ page, url }) => {
-      if (page) page.location.href = url;
-    },
-    onError: (_error, page) => page?.close(),
-  });
+  const { enter, error } = useEnter(one);
   const acknowledge = useMutation({
     mutationFn: (id: string) => client.call('transferAcknowledge', { params: { id } }),
   });
-  const failure = [enter, acknowledge].find((act) => act.isError)?.error;
+  const failure = error ?? acknowledge.error ?? undefined;
   return (
     <section className="env-detail slab" aria-label={one.path}>
       <header>
@@ -36,8 +30,7 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
           {one.reason === '' || one.state === 'failed' ? stateWord(one.state) : one.reason}
         </span>
         <span className="sp" />
-        {/* Its window opens with the click: a browser stops one that opens later. */}
-        <button type="button" className="btn" onClick={() => enter.mutate(window.open('about:blank'))}>
+        <button type="button" className="btn" onClick={enter}>
           <Icon name="open" /> Open
         </button>
         {one.kind !== 'live' && (
@@ -48,7 +41,7 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
       </header>
       {failure !== undefined && <Failure error={failure} />}
       {one.running && (
-        <div className="running">
+        <div className="running-job">
           <RunningJob transfer={one.running} kinds={new Map(site.environments.map((e) => [e.path, e.kind]))} />
         </div>
       )}

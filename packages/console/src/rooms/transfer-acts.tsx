@@ -1,0 +1,79 @@
+import { useMutation } from '@tanstack/react-query';
+import type { Environment, Site, TransferDetail } from '@tessarion/contract';
+import type { JSX } from 'react';
+import { Link } from 'react-router';
+import { Icon } from '../parts/icon.js';
+import { Failure } from '../parts/states.js';
+import { useEnter } from '../parts/use-enter.js';
+import { client } from '../session.js';
+import { forecastLink } from './site/map.js';
+
+/** After which there is something new to look at. */
+const SHOWS: readonly TransferDetail['kind'][] = [
+  'clone',
+  'push',
+  'pull',
+  'reset',
+  'restore',
+  'undo',
+  'rename',
+  'adopt',
+];
+
+/** What one may do once a transfer has ended: look at what it made, go on from there, or try again. */
+export function TransferActs({
+  transfer,
+  site,
+}: {
+  readonly transfer: TransferDetail;
+  readonly site: Site;
+}): JSX.Element {
+  const find = (path: string | null): Environment | undefined => site.environments.find((one) => one.path === path);
+  const [from, onto] = [find(transfer.from), find(transfer.onto)];
+  const isWell = transfer.state === 'done';
+  const acknowledge = useMutation({
+    mutationFn: () => client.call('transferAcknowledge', { params: { id: transfer.id } }),
+  });
+  const moves = (transfer.kind === 'push' || transfer.kind === 'pull') && from && onto;
+  return (
+    <>
+      {acknowledge.isError && <Failure error={acknowledge.error} />}
+      {isWell && onto && SHOWS.includes(transfer.kind) && <Open one={onto} isMain />}
+      {isWell && transfer.kind === 'clone' && onto && (
+        <>
+          <Link className="btn" to={`/sites/${site.name}?at=${onto.name}`}>
+            Its room and login
+          </Link>
+          <Link className="btn" to={forecastLink(site, onto)}>
+            Forecast
+          </Link>
+        </>
+      )}
+      {!isWell && transfer.state !== 'undone' && moves && (
+        <>
+          <Link className="btn main" to={`/sites/${site.name}/forecast?from=${from.path}&onto=${onto.path}`}>
+            Forecast again
+          </Link>
+          <Open one={from} />
+        </>
+      )}
+      {onto?.state === 'failed' && onto.last?.id === transfer.id && (
+        <button type="button" className="btn" disabled={acknowledge.isPending} onClick={() => acknowledge.mutate()}>
+          I have seen it
+        </button>
+      )}
+    </>
+  );
+}
+
+function Open({ one, isMain = false }: { readonly one: Environment; readonly isMain?: boolean }): JSX.Element {
+  const { enter, error } = useEnter(one);
+  return (
+    <>
+      {error !== undefined && <Failure error={error} />}
+      <button type="button" className={isMain ? 'btn main' : 'btn'} onClick={enter}>
+        <Icon name="open" /> Open {one.path}
+      </button>
+    </>
+  );
+}
