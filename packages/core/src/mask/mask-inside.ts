@@ -1,5 +1,5 @@
 import type { ByteString } from '../address/place.js';
-import { readKeyPath, type Step } from '../merge/keys-inside.js';
+import { readKeyPath, scalarsAt } from '../merge/keys-inside.js';
 import { readValueTree, type ScalarNode, type ValueNode, type ValueTree } from '../merge/value-tree.js';
 import { toBytes, toText } from '../rows/condition.js';
 import { type PersonalValues, personalValues } from './personal-values.js';
@@ -24,7 +24,7 @@ export function maskInside(value: ByteString, masks: readonly InnerMask[]): Byte
   for (const mask of masks) {
     const steps = readKeyPath(mask.path);
     if (!steps) throw new Error(`"${mask.path}" is no path.`);
-    for (const node of scalarsBelow(tree.root, steps)) if (!found.has(node)) found.set(node, mask);
+    for (const node of scalarsAt(tree.root, steps, true)) if (!found.has(node)) found.set(node, mask);
   }
   const out: ByteString[] = [];
   let at = 0;
@@ -35,29 +35,6 @@ export function maskInside(value: ByteString, masks: readonly InnerMask[]): Byte
     at = node.end;
   }
   return out.join('') + value.slice(at);
-}
-
-/** Scalars at a path and below it. */
-function scalarsBelow(root: ValueNode, steps: readonly Step[]): ScalarNode[] {
-  const found: ScalarNode[] = [];
-  const visit = (node: ValueNode, reached: ReadonlySet<number>): void => {
-    if (node.is === 'scalar') {
-      if (reached.has(steps.length)) found.push(node);
-      return;
-    }
-    for (const { name, node: inner } of node.entries) {
-      const next = new Set<number>(reached.has(steps.length) ? [steps.length] : []);
-      for (const at of reached) {
-        const step = steps[at];
-        if (!step) continue;
-        if (step.isDeep) next.add(at);
-        if (step.name === undefined || step.name === name) next.add(at + 1);
-      }
-      if (next.size > 0) visit(inner, next);
-    }
-  };
-  visit(root, new Set([0]));
-  return found;
 }
 
 /** What a string or number says; undefined for other scalars. */

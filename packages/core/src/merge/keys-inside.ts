@@ -40,7 +40,8 @@ export function keysInside(path: string): KeysInside {
       let out: ByteString = '';
       let at = 0;
       for (const node of scalarsAt(tree.root, steps)) {
-        const key = node.text as ByteString;
+        const key = node.text;
+        if (key === undefined || key === '') continue;
         const next = translate(key);
         if (next === key) continue;
         out += value.slice(at, node.start) + writeScalar(tree.format, node, next);
@@ -51,16 +52,21 @@ export function keysInside(path: string): KeysInside {
   };
 }
 
-/** Strings and numbers to which a path leads, in the order in which they stand, each once. */
-function scalarsAt(root: ValueNode, steps: readonly Step[]): ScalarNode[] {
+/**
+ * Scalars to which a path leads, in the order in which they stand, each once.
+ *
+ * @param isBelowToo whether those count that stand anywhere below what it leads to
+ */
+export function scalarsAt(root: ValueNode, steps: readonly Step[], isBelowToo = false): ScalarNode[] {
   const found = new Set<ScalarNode>();
   const visit = (node: ValueNode, reached: ReadonlySet<number>): void => {
+    const isThere = reached.has(steps.length);
     if (node.is === 'scalar') {
-      if (reached.has(steps.length) && node.text !== undefined && node.text !== '') found.add(node);
+      if (isThere) found.add(node);
       return;
     }
     for (const { name, node: inner } of node.entries) {
-      const next = new Set<number>();
+      const next = new Set<number>(isThere && isBelowToo ? [steps.length] : []);
       for (const at of reached) {
         const step = steps[at];
         if (!step) continue;

@@ -126,10 +126,9 @@ export class RowApplication {
       const applied = { inserted: 0, updated: 0, deleted: 0 };
       let passing = 0;
       for (const table of tables) passing += await this.#setApart(table);
-      const makers = roomMakers(this.#staged.schema);
       for (const group of ordered) {
         for (const table of stagedOf(group)) {
-          const gone = await this.#makeRoom(table, makers.get(fullName(table.shape)) as MakingRoom);
+          const gone = await this.#makeRoom(table);
           applied.updated += gone.updated;
           applied.deleted += gone.deleted;
         }
@@ -200,15 +199,15 @@ export class RowApplication {
    * Where rows can hold nothing else for a moment, those that are in the way of others are written before them: deleted
    * where nothing refers to them any more, changed one after the other as long as none waits for itself.
    */
-  async #makeRoom(table: StagedTable, making: MakingRoom): Promise<{ updated: number; deleted: number }> {
+  async #makeRoom(table: StagedTable): Promise<{ updated: number; deleted: number }> {
     const done = { updated: 0, deleted: 0 };
     const { client } = this.#staged;
     const rules = this.#moving(table).filter((rule) => rule.apart === undefined);
-    const [first] = rules;
-    if (!first) return done;
+    if (rules.length === 0) return done;
     const found = rules.map((rule) => `EXISTS (${inTheWay(rule, waiting(table))})`).join(' OR ');
     const isAny = await client.query<{ found: boolean }>(`SELECT ${found} AS found`);
     if (isAny.rows[0]?.found !== true) return done;
+    const making = roomMakers(this.#staged.schema).get(fullName(table.shape)) as MakingRoom;
     const marked = async (sql: string): Promise<boolean> => ((await client.query(sql)).rowCount ?? 0) > 0;
     const finish = `UPDATE ${table.temporary} SET done = true, is_first = false WHERE is_first`;
     for (const rule of rules) await client.query(markGoing(rule, making, waiting(table)));

@@ -1,3 +1,4 @@
+import { addTo } from '@tessarion/core';
 import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
 import { type ColumnOfUnique, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
 import { insertOrder } from './insert-order.js';
@@ -92,17 +93,13 @@ export interface MakingRoom {
 
 /** @returns by `schema.table` */
 export function roomMakers({ tables }: SchemaShape): ReadonlyMap<string, MakingRoom> {
-  const isReferredTo = (name: string): string => {
-    const referrers = tables.flatMap((table) =>
-      table.references
-        .filter((one) => one.table === name)
-        .map(({ columns, targetColumns }) => {
-          const same = columns.map((own, i) => `c.${quoteName(own)} = t.${quoteName(targetColumns[i] as string)}`);
-          return `EXISTS (SELECT FROM ${quoteTable(table)} c WHERE ${same.join(' AND ')})`;
-        }),
-    );
-    return referrers.length === 0 ? 'false' : `(${referrers.join(' OR ')})`;
-  };
+  const referrers = new Map<string, string[]>();
+  for (const table of tables)
+    for (const { table: target, columns, targetColumns } of table.references) {
+      const same = columns.map((own, i) => `c.${quoteName(own)} = t.${quoteName(targetColumns[i] as string)}`);
+      addTo(referrers, target, `EXISTS (SELECT FROM ${quoteTable(table)} c WHERE ${same.join(' AND ')})`);
+    }
+  const isReferredTo = (name: string): string => `(${referrers.get(name)?.join(' OR ') ?? 'false'})`;
   return new Map(
     insertOrder(tables).flatMap((group) => {
       const together = new Set(group.map(fullName));
