@@ -89,6 +89,8 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const signOut = async (): Promise<void> => {
     await client.call('signOut');
     queries.clear();
+    // What one person was writing is not for the next one.
+    sessionStorage.clear();
     await navigate('/sign-in');
   };
   const { pathname } = useLocation();

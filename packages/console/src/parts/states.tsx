@@ -48,7 +48,7 @@ function reasonOf(error: unknown): Reason {
     };
   // So a browser says that there was no answer (Fetch standard, *HTTP-network fetch*).
   if (error instanceof TypeError)
-    return { title: 'Not connected', detail: 'The service does not answer.', next: 'It is asked again by itself.' };
+    return { title: 'Not connected', detail: 'The service does not answer.', next: 'Try again once it does.' };
   return { detail: error instanceof Error ? error.message : String(error) };
 }
 
