@@ -68,7 +68,7 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       expect(await login().getByLabel('User').inputValue(), 'what was typed stays').toBe(studio.server.user);
       await login().getByLabel('Password').fill(studio.server.password);
       await press('Add this server');
-      await page.locator('.people-aside').getByText('Nothing lives here yet.').waitFor();
+      await page.getByRole('complementary', { name: 'More' }).getByText('Nothing lives here yet.').waitFor();
       const servers = await studio.client.call('serverList');
       expect(servers.find((one) => one.name === 'harbour-2')).toMatchObject({
         reached: true,

@@ -46,7 +46,7 @@ describe('Enter and Space', () => {
 
   it('open the outcome that has the focus, and choose nothing', async () => {
     await room(FORECAST);
-    await page.locator('.list .it').first().waitFor();
+    await page.locator('[data-item]').first().waitFor();
     const kept = page.getByRole('button', { name: /Will be kept/ });
     await kept.focus();
     await page.keyboard.press(' ');
@@ -57,7 +57,7 @@ describe('Enter and Space', () => {
 
   it('choose the item whose box has the focus, and no other', async () => {
     await room(FORECAST);
-    const boxes = page.locator('.list').getByRole('checkbox');
+    const boxes = page.getByRole('region', { name: 'Items' }).getByRole('checkbox');
     await boxes.nth(3).waitFor();
     await boxes.nth(3).focus();
     const row = await boxes.nth(3).getAttribute('aria-label');
@@ -98,7 +98,7 @@ describe('a key that leads to another room', () => {
 
   it('is forgotten when the next one leads nowhere, which does nothing either', async () => {
     await room(FORECAST);
-    await page.locator('.list .it').first().waitFor();
+    await page.locator('[data-item]').first().waitFor();
     const before = asked.length;
     const here = at();
     await page.keyboard.press('g');
@@ -112,7 +112,7 @@ describe('a key that leads to another room', () => {
 describe('the list of keys', () => {
   it('names those that work where one is, and in every room', async () => {
     await room(FORECAST);
-    await page.locator('.list .it').first().waitFor();
+    await page.locator('[data-item]').first().waitFor();
     await page.keyboard.press('?');
     const list = page.getByRole('dialog');
     await list.waitFor();
@@ -130,11 +130,11 @@ describe('the list of keys', () => {
 });
 
 describe('pushing a part', () => {
-  const rows = () => page.locator('.list .it');
+  const rows = () => page.locator('[data-item]');
   const row = (title: string) => rows().filter({ hasText: title });
-  const head = (title: string) => page.locator('.list .g').filter({ hasText: title });
+  const head = (title: string) => page.locator('[data-group]').filter({ hasText: title });
   const counted = async (text: string): Promise<void> => {
-    await page.locator('.sentence:not(.counting)', { hasText: text }).waitFor();
+    await page.locator('[data-counting=false]', { hasText: text }).waitFor();
   };
 
   beforeEach(async () => {
@@ -157,7 +157,7 @@ describe('pushing a part', () => {
   });
 
   it('takes all, none, or those that are shown, by key and by a box for each group', async () => {
-    const chosen = () => page.locator('.list .it').getByRole('checkbox', { checked: true }).count();
+    const chosen = () => page.locator('[data-item]').getByRole('checkbox', { checked: true }).count();
     const groupBox = page.getByRole('checkbox', { name: 'Move all of Will be written' });
     expect(await groupBox.isChecked()).toBe(true);
     await page.keyboard.press('Shift+A');
@@ -179,9 +179,9 @@ describe('pushing a part', () => {
 
   it('shows the group that one asks for, at its first item', async () => {
     await page.getByRole('button', { name: /^.*Will be written/ }).click();
-    await expect.poll(() => page.locator('.list .it.cur').textContent()).not.toContain('Threads and more');
+    await expect.poll(() => page.locator('[data-item][data-current]').textContent()).not.toContain('Threads and more');
     await page.getByRole('button', { name: /Needs you/ }).click();
-    await expect.poll(() => page.locator('.list .it.cur').textContent()).toContain('Threads and more');
+    await expect.poll(() => page.locator('[data-item][data-current]').textContent()).toContain('Threads and more');
   });
 
   it('is there again, with what was chosen, when one goes back from the swapped one', async () => {

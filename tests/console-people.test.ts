@@ -21,7 +21,7 @@ afterAll(async () => {
 
 const sound = async (): Promise<void> => expect(await browsing.faults(page)).toEqual([]);
 const button = (name: string | RegExp) => page.getByRole('button', { name, exact: typeof name === 'string' });
-const inAside = (text: string) => page.locator('.people-aside').getByText(text);
+const inAside = (text: string) => page.getByRole('complementary', { name: 'More' }).getByText(text);
 /** No room is wider than a telephone's screen. */
 const fits = async (): Promise<void> => {
   await page.setViewportSize({ width: 360, height: 780 });
@@ -71,9 +71,9 @@ describe('people and access', () => {
     await button('Make this team').click();
     await inAside('Nothing was given to it.').waitFor();
     await page.getByLabel('Role').selectOption('Reviewer');
-    await find(page.locator('.people-aside').getByLabel(/^For/), 'threadmill');
+    await find(page.getByRole('complementary', { name: 'More' }).getByLabel(/^For/), 'threadmill');
     await button('Give this role').click();
-    await page.locator('.given', { hasText: 'reviewer for threadmill' }).waitFor();
+    await page.getByRole('listitem').filter({ hasText: 'reviewer for threadmill' }).waitFor();
     await sound();
     await fits();
     const team = async () => (await studio.client.call('teamList')).find((one) => one.name === 'legal');
@@ -109,7 +109,7 @@ describe('people and access', () => {
     await button('They lost their second factor').click();
     await page.getByRole('dialog').getByRole('button', { name: 'Take it away' }).click();
     await page
-      .locator('.people-aside')
+      .getByRole('complementary', { name: 'More' })
       .getByText(/second factor|password alone/)
       .last()
       .waitFor();
@@ -129,7 +129,7 @@ describe('people and access', () => {
     await page.goto(`${studio.url}/settings`);
     await button('Make a token').click();
     await page.getByLabel('What it is for').fill('a screen on the wall');
-    await find(page.locator('.token-form').getByLabel(/^For/), 'threadmill');
+    await find(page.getByRole('form', { name: 'A new token' }).getByLabel(/^For/), 'threadmill');
     await page.getByLabel('May do').selectOption('only what I choose');
     await sound();
     await fits();
@@ -139,7 +139,7 @@ describe('people and access', () => {
     expect((await wall.call('siteList')).map((one) => one.name)).toEqual(['threadmill']);
     expect(await refusal(wall.call('snapshotTake', { body: { environment: 'threadmill/live' } }))).toBe('not-allowed');
     await button('I have it').click();
-    const row = page.locator('.given', { hasText: 'a screen on the wall' });
+    const row = page.getByRole('listitem').filter({ hasText: 'a screen on the wall' });
     await row.getByText('site.read for threadmill, until').waitFor();
     expect(await page.content()).not.toContain(value);
     await row.getByRole('button', { name: 'End it' }).click();
@@ -164,7 +164,7 @@ describe('what holds for deliveries', () => {
     await sound();
     await fits();
     await button('Keep it so').click();
-    await page.locator('.lane-rule', { hasText: 'onto live: 2 approvals' }).waitFor();
+    await page.locator('p', { hasText: 'onto live: 2 approvals' }).waitFor();
     const rules = await studio.client.call('laneList', { params });
     expect(rules.find((one) => one.onto === 'live')).toMatchObject({
       approvals: 2,
@@ -172,12 +172,12 @@ describe('what holds for deliveries', () => {
       teams: ['shop'],
       threadsBlock: true,
     });
-    await page.locator('.lane-rule', { hasText: 'onto staging: nothing' }).waitFor();
+    await page.locator('p', { hasText: 'onto staging: nothing' }).waitFor();
   });
 
   it('a freeze comes each year, for all sites of a client', async () => {
     await page.goto(`${studio.url}/windows?at=new`);
-    await find(page.locator('.people-aside').getByLabel(/^For/), 'all of Threadmill & Daughters');
+    await find(page.getByRole('complementary', { name: 'More' }).getByLabel(/^For/), 'all of Threadmill & Daughters');
     await page.getByLabel('Reason').fill('Christmas trade');
     await page.getByLabel('How often').selectOption('each year');
     await page.getByLabel('From this day').fill('2026-12-20');
@@ -198,7 +198,7 @@ describe('what holds for deliveries', () => {
     const windows = [{ days: [7], from: '22:00', until: '23:00' }];
     await studio.client.call('windowSet', { params, body: { windows }, etag: '*' });
     await page.goto(`${studio.url}/windows?at=new`);
-    await find(page.locator('.people-aside').getByLabel(/^For/), 'threadmill');
+    await find(page.getByRole('complementary', { name: 'More' }).getByLabel(/^For/), 'threadmill');
     await button('Add this window').first().click();
     await page.getByText('It holds from now on.').waitFor();
     const plan = await studio.client.call('deliveryPlan', { params });

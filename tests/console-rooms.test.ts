@@ -156,7 +156,7 @@ describe('the fleet', () => {
     await answerSites([]);
     await room('/');
     await page.getByText('No sites yet').waitFor();
-    await page.locator('.empty').getByRole('link', { name: 'Bring in a site' }).waitFor();
+    await page.getByRole('main').getByRole('link', { name: 'Bring in a site' }).waitFor();
     expect(await faults()).toEqual([]);
     await page.unroute('**/api/v1/sites');
   });
@@ -174,18 +174,18 @@ describe('the fleet', () => {
     );
     const before = Date.now();
     await room('/');
-    await page.locator('.r .st').first().waitFor();
+    await page.locator('[data-site]').first().waitFor();
     expect(Date.now() - before).toBeLessThan(10_000);
     await page.getByText('2,000').first().waitFor();
     expect(await page.locator('*').count()).toBeLessThan(2500);
     await page.keyboard.press('/');
     await page.keyboard.type('site-1999');
-    await page.waitForFunction(() => document.querySelectorAll('.r .st').length === 1);
+    await page.waitForFunction(() => document.querySelectorAll('[data-site]').length === 1);
     await page.getByText('site-1999').first().waitFor();
     await page.keyboard.press('Control+a');
     await page.keyboard.press('Delete');
     await page.keyboard.press('Escape');
-    await page.waitForFunction(() => document.querySelectorAll('.r .st').length > 5);
+    await page.waitForFunction(() => document.querySelectorAll('[data-site]').length > 5);
     await page.getByRole('button', { name: /not reached/ }).click();
     await page.waitForURL(/state=not-reached/);
     expect(await faults()).toEqual([]);
@@ -205,7 +205,7 @@ describe('the fleet', () => {
     for (const width of [1280, 360]) {
       await page.setViewportSize({ width, height: 800 });
       await room('/');
-      await page.locator('.r .st').first().waitFor();
+      await page.locator('[data-site]').first().waitFor();
       const over = await page.evaluate(() => document.documentElement.scrollWidth - innerWidth);
       expect([width, over <= 0]).toEqual([width, true]);
       expect(await page.getByText('<markup>').first().count()).toBe(1);
@@ -265,10 +265,10 @@ describe('a new copy', () => {
   it('is refused by name when its name is taken, in the room and not after it', async () => {
     await room('/sites/threadmill/new');
     await page.getByLabel('Name').fill('staging');
-    await page.locator('#name-note.bad').waitFor();
+    await page.locator('[aria-invalid=true]').waitFor();
     expect(await page.getByRole('button', { name: /^Make threadmill/ }).isDisabled()).toBe(true);
     await page.getByLabel('Name').fill('fresh');
-    await page.locator('#name-note:not(.bad)').getByText('threadmill--fresh').waitFor();
+    await page.locator('[aria-invalid=false] ~ #name-note').getByText('threadmill--fresh').waitFor();
     expect(await page.getByRole('button', { name: 'Make threadmill/fresh' }).isEnabled()).toBe(true);
   });
 });
@@ -290,7 +290,7 @@ describe('a transfer that has ended', () => {
       expect.arrayContaining(['Open threadmill/led-to', 'Its room and login', 'Forecast']),
     );
     expect(await faults()).toEqual([]);
-    const steps = page.locator('.phase');
+    const steps = page.locator('[data-step]');
     expect(await steps.count()).toBe(0);
     await page.getByRole('button', { name: /in \d+ steps/ }).click();
     await expect.poll(() => steps.count()).toBeGreaterThan(3);
@@ -309,7 +309,7 @@ describe('a transfer that has ended', () => {
     expect(failed.state).toBe('failed');
     await room(`/transfers/${failed.id}`);
     await page.getByRole('link', { name: 'Forecast again' }).waitFor();
-    expect(await page.locator('.numerals').textContent()).not.toContain('written');
+    expect(await page.getByLabel('In figures').textContent()).not.toContain('written');
     await page.getByRole('link', { name: 'Forecast again' }).click();
     await page.waitForURL(/forecast\?from=threadmill\/staging&onto=threadmill\/live/);
     await page.getByText('to settle').first().waitFor();
@@ -322,9 +322,8 @@ describe('the forecast', () => {
       query("UPDATE product SET description = description || ' And more.'; UPDATE page SET body = body || '<p>x</p>'"),
     );
     await room(`/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
-    await page.locator('.it').nth(3).waitFor();
-    const current = (): Promise<string | null> =>
-      page.locator('.it[aria-current="true"], .it.cur, .it.on').first().textContent();
+    await page.locator('[data-item]').nth(3).waitFor();
+    const current = (): Promise<string | null> => page.locator('[data-item][data-current]').first().textContent();
     const step = async (key: 'j' | 'k', from: string | null): Promise<string | null> => {
       await page.keyboard.press(key);
       await expect.poll(current).not.toBe(from);
@@ -336,7 +335,7 @@ describe('the forecast', () => {
     expect(await step('k', second)).toBe(first);
     const address = page.url();
     await page.reload();
-    await page.locator('.it').nth(3).waitFor();
+    await page.locator('[data-item]').nth(3).waitFor();
     expect(page.url()).toBe(address);
     await expect.poll(current).toBe(first);
   });
@@ -364,8 +363,8 @@ describe('the forecast', () => {
     if ((await button.count()) > 0) expect(await button.isDisabled()).toBe(true);
     expect(await faults()).toEqual([]);
     await page.emulateMedia({ colorScheme: 'dark', reducedMotion: 'reduce' });
-    await page.locator('.it', { hasText: 'Linen apron' }).click();
-    await page.locator('.v.c em', { hasText: 'deleted' }).first().waitFor();
+    await page.locator('[data-item]', { hasText: 'Linen apron' }).click();
+    await page.getByRole('region', { name: 'Values' }).locator('em', { hasText: 'deleted' }).first().waitFor();
     expect(await browsing.faults(page, ['color-contrast']), 'in the dark').toEqual([]);
     await page.emulateMedia({ colorScheme: 'light', reducedMotion: 'no-preference' });
     await onSite(studio, COPY, (query) => query("DELETE FROM product WHERE title = 'Another'"));
@@ -382,7 +381,7 @@ describe('the room of a site', () => {
     await settled();
     await page.getByLabel('When did this come here?').fill('Bag of bags');
     await page.getByRole('button', { name: 'Find out' }).click();
-    await page.locator('.whence', { hasText: 'push by Maren Brask' }).waitFor();
+    await page.getByRole('region', { name: 'Where a thing came from' }).getByText('push by Maren Brask').waitFor();
     await page.getByLabel('When did this come here?').fill('Something else');
     await page.getByRole('button', { name: 'Find out' }).click();
     await page.getByText('No transfer has written it').waitFor();
@@ -445,7 +444,7 @@ describe('the room of a site', () => {
     await room('/sites/threadmill');
     await settled();
     await page.getByRole('button', { name: 'Show a copy to a guest' }).click();
-    await page.locator('.picks').getByLabel('staging').check();
+    await page.getByRole('group', { name: 'What they look at' }).getByLabel('staging').check();
     await page.getByLabel('Name', { exact: true }).fill('Vera Lund');
     await page.getByRole('button', { name: 'Make the link' }).click();
     const link = await page.getByLabel('Link').inputValue();
@@ -457,8 +456,8 @@ describe('the room of a site', () => {
     await settled();
     await page.getByText('Is the blue meant?').waitFor();
     await page.getByLabel('Answer').fill('It is.');
-    await page.locator('.guests').getByRole('button', { name: 'Answer' }).click();
-    await page.locator('.guests .thread', { hasText: 'It is.' }).waitFor();
+    await page.getByRole('region', { name: 'Guests' }).getByRole('button', { name: 'Answer' }).click();
+    await page.locator('article', { hasText: 'It is.' }).waitFor();
     const { looks } = await guest.call('guestRoom');
     expect(looks[0]?.threads[0]?.comments.map((one) => one.text)).toEqual(['Is the blue meant?', 'It is.']);
     expect(await faults()).toEqual([]);
@@ -477,7 +476,7 @@ describe('transfers and who one is', () => {
     await page.keyboard.press('Escape');
     await page.locator('h1').click();
     await page.keyboard.press('j');
-    await page.locator('tr.cur').waitFor();
+    await page.locator('tr[aria-current]').waitFor();
     await page.keyboard.press('Enter');
     await page.waitForURL(/transfers\/t-/);
     await page.getByRole('button', { name: /in \d+ steps/ }).click();
@@ -587,7 +586,7 @@ it('fetches a room only when somebody goes there', async () => {
   await fresh.getByText('On the move').waitFor();
   expect(asked.some((url) => url.includes('forecast'))).toBe(false);
   await fresh.goto(`${studio.url}/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
-  await fresh.locator('.it').first().waitFor();
+  await fresh.locator('[data-item]').first().waitFor();
   expect(asked.some((url) => url.includes('forecast'))).toBe(true);
   expect(first.length).toBeGreaterThan(0);
   await fresh.close();

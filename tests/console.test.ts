@@ -56,7 +56,7 @@ describe('a whole job in the console, step by step', { shuffle: false }, () => {
     await page.goto(`${studio.url}/sites/threadmill?at=staging`);
     await page.getByRole('link', { name: 'Forecast', exact: true }).click();
     await page.getByText('Write 1 page').waitFor();
-    await page.locator('.it', { hasText: 'How we dye' }).click();
+    await page.locator('[data-item]', { hasText: 'How we dye' }).click();
     await page.locator('ins', { hasText: 'walnut' }).waitFor();
     expect(await faults()).toEqual([]);
     const button = page.getByRole('button', { name: 'Write 1 item onto live' });
@@ -100,7 +100,7 @@ describe('a whole job in the console, step by step', { shuffle: false }, () => {
     await page.keyboard.press('/');
     await page.keyboard.type('pendulum');
     await page.waitForURL(/find=pendulum/);
-    expect(await page.locator('.r .st').count()).toBe(1);
+    expect(await page.locator('[data-site]').count()).toBe(1);
     await page.keyboard.press('Escape');
     await page.keyboard.press('Control+k');
     await page.getByPlaceholder('Site, environment').fill('forecast threadmill');

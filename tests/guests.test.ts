@@ -318,12 +318,12 @@ describe('the room of a guest', () => {
       const hostile = '<img src=x onerror="document.title=1"> [there](javascript:alert(1)) **bold**';
       await page.getByLabel('Write something').first().fill(hostile);
       await page.getByRole('button', { name: 'Send' }).first().click();
-      await page.locator('.md strong', { hasText: 'bold' }).waitFor();
-      expect(await page.locator('.md img, .md a').count()).toBe(0);
+      await page.locator('.markdown strong', { hasText: 'bold' }).waitFor();
+      expect(await page.locator('.markdown img, .markdown a').count()).toBe(0);
       const colleague = await browsing.signedIn('ida@copperlane.example');
       await colleague.goto(`${studio.url}/requests/${request.id}`);
-      await colleague.locator('.guest-mark').waitFor();
-      expect(await colleague.locator('.md img, .md a').count()).toBe(0);
+      await colleague.getByText('guest', { exact: true }).waitFor();
+      expect(await colleague.locator('.markdown img, .markdown a').count()).toBe(0);
 
       // The page follows by itself, within its three seconds.
       await run(COPY, "UPDATE page SET title = 'Other words' WHERE slug = 'home'");

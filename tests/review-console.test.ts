@@ -140,8 +140,8 @@ describe('a change on its way to live, by three people and a guest, step by step
       .last()
       .fill('Say **what** is dyed. <img src=x onerror=alert(1)> [here](javascript:alert(1))');
     await one.getByRole('button', { name: 'Comment', exact: true }).first().click();
-    await one.locator('.md strong', { hasText: 'what' }).waitFor();
-    expect(await one.locator('.md img, .md a').count()).toBe(0);
+    await one.locator('.markdown strong', { hasText: 'what' }).waitFor();
+    expect(await one.locator('.markdown img, .markdown a').count()).toBe(0);
     await one.getByRole('button', { name: 'Mark as seen' }).click();
     await one.getByRole('button', { name: 'Seen', exact: false }).first().waitFor();
     await sound(one);
@@ -201,7 +201,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     await preview.getByText('Dyes and cloth').first().waitFor();
     await vera.getByLabel('Write something').fill('Yes! But **when**?');
     await vera.getByRole('button', { name: 'Send' }).click();
-    await vera.locator('.md strong', { hasText: 'when' }).waitFor();
+    await vera.locator('.markdown strong', { hasText: 'when' }).waitFor();
     await vera.getByRole('button', { name: 'Yes, this may go live' }).click();
     await vera.getByText('You said yes').waitFor();
     await sound(vera);
@@ -210,7 +210,7 @@ describe('a change on its way to live, by three people and a guest, step by step
 
     await one.getByText('said yes').first().waitFor();
     await one.getByRole('button', { name: 'The request' }).click();
-    await one.locator('.guest-mark').waitFor();
+    await one.getByText('guest', { exact: true }).waitFor();
     await one.getByRole('button', { name: 'Reply' }).click();
     await one.getByLabel('Reply').fill('On Sunday.');
     await one.getByRole('button', { name: 'Reply' }).last().click();
@@ -232,7 +232,7 @@ describe('a change on its way to live, by three people and a guest, step by step
       .first()
       .click();
     await one.getByRole('button', { name: 'Resolve' }).click();
-    await one.locator('.state-line', { hasText: 'approved' }).waitFor();
+    await one.locator('[data-state="approved"]').waitFor();
     await mailTo('Ida Moe', 'Verdict', path);
   });
 
@@ -244,14 +244,14 @@ describe('a change on its way to live, by three people and a guest, step by step
     await one.getByLabel(/Time, in your own zone/).fill(soon.toISOString().slice(0, 16));
     await one.getByLabel(/Onto live/).fill(LIVE);
     await one.getByRole('button', { name: 'Have 1 item written onto live' }).click();
-    await one.locator('.state-line', { hasText: 'scheduled' }).waitFor();
+    await one.locator('[data-state="scheduled"]').waitFor();
     await sound(one);
     await one.getByRole('button', { name: 'Take the time back' }).click();
-    await one.locator('.state-line', { hasText: 'approved' }).waitFor();
+    await one.locator('[data-state="approved"]').waitFor();
     await one.getByLabel('Deliver').selectOption('now');
     await one.getByLabel(/Onto live/).fill(LIVE);
     await one.getByRole('button', { name: 'Write 1 item onto live' }).click();
-    await one.locator('.state-line', { hasText: 'delivered' }).waitFor({ timeout: 30_000 });
+    await one.locator('[data-state="delivered"]').waitFor({ timeout: 30_000 });
     await mailTo('Ida Moe', 'Live', path);
     await one.getByRole('link', { name: 'Undo' }).click();
     await one.getByText('Onto live needs 1 approval and a yes of 1 guest').waitFor();
@@ -266,7 +266,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     await one.waitForURL(/\/transfers\//);
     await ended(studio, { id: new URL(one.url()).pathname.split('/').pop() ?? '' });
     await one.goto(`${studio.url}${path}`);
-    await one.locator('.state-line', { hasText: 'undone' }).waitFor();
+    await one.locator('[data-state="undone"]').waitFor();
   });
 
   it('is told in the console too, and a mail’s link ends such mails', async () => {
@@ -349,7 +349,7 @@ describe('what changed on live since', () => {
     await one.getByLabel('Another title').fill('Apron, rust and olive');
     await one.getByRole('button', { name: 'Take this' }).click();
     await one.getByText('revision 3').first().waitFor();
-    await one.locator('.vr ins, .vr .c', { hasText: 'rust and olive' }).first().waitFor();
+    await one.locator('[data-field]', { hasText: 'rust and olive' }).first().waitFor();
     await expect
       .poll(async () => (await author.call('requestShow', { params: { id } })).items[0]?.outcome)
       .toBe('written');
@@ -401,7 +401,7 @@ describe('what is said of a request', () => {
     await one.getByText('is now closed, opens').waitFor();
     await sound(one);
     await one.getByRole('button', { name: 'Keep this' }).click();
-    await one.locator('.md em', { hasText: 'new' }).waitFor();
+    await one.locator('.markdown em', { hasText: 'new' }).waitFor();
     await one.getByText('Wanted in the next window: closed, opens').waitFor();
     await windows([]);
     const first = await now();
@@ -447,7 +447,7 @@ describe('a line of a file', () => {
     await one.getByRole('button', { name: 'Comment on line 2' }).click();
     await one.getByLabel('Comment on line 2').last().fill('Is this **wanted**?');
     await one.getByRole('button', { name: 'Comment', exact: true }).first().click();
-    await one.locator('.line-about strong', { hasText: 'wanted' }).waitFor();
+    await one.locator('[data-line] strong', { hasText: 'wanted' }).waitFor();
     await sound(one);
     const { threads } = await author.call('requestShow', { params: { id } });
     expect(threads).toMatchObject([{ field: 'line 2', comments: [{ text: 'Is this **wanted**?' }] }]);
@@ -457,7 +457,7 @@ describe('a line of a file', () => {
     await one.getByRole('button', { name: 'Look again' }).click();
     await one.getByText('revision 2').first().waitFor();
     await one.getByText('line 2, which is not among these now').waitFor();
-    await one.locator('.line-elsewhere strong', { hasText: 'wanted' }).waitFor();
+    await one.locator('[data-elsewhere] strong', { hasText: 'wanted' }).waitFor();
   });
 });
 

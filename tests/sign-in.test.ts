@@ -144,7 +144,7 @@ describe('a second factor', () => {
       await page.getByRole('button', { name: 'Go on' }).click();
       await page.getByAltText('Key to be scanned').waitFor();
       expect(await browsing.faults(page)).toEqual([]);
-      const shown = await page.locator('form.factor p.mono').textContent();
+      const shown = await page.getByRole('form', { name: 'A second factor' }).locator('p.mono').textContent();
       const device = new TOTP({ secret: Secret.fromBase32((shown ?? '').replaceAll(' ', '')) });
       await page.getByLabel('The code that it shows').fill(device.generate());
       await page.getByRole('button', { name: 'Ask for it from now on' }).click();

@@ -17,7 +17,7 @@ interface AxeResult {
 /** Finds one of many in a field by its words, and chooses it. */
 export async function find(field: Locator, words: string): Promise<void> {
   await field.fill(words);
-  const found = field.page().locator('.find-option');
+  const found = field.page().locator('[role=option]');
   await found
     .filter({ has: field.page().getByText(words, { exact: true }) })
     .first()

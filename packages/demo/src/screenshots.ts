@@ -60,20 +60,20 @@ const SHOTS: readonly Shot[] = [
   {
     name: 'forecast-light',
     path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
-    act: (page) => page.locator('.it').nth(3).waitFor(),
+    act: (page) => page.locator('[data-item]').nth(3).waitFor(),
   },
   {
     name: 'forecast-dark',
     path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
     scheme: 'dark',
-    act: (page) => page.locator('.it').nth(3).waitFor(),
+    act: (page) => page.locator('[data-item]').nth(3).waitFor(),
   },
   {
     name: 'forecast-360',
     path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
     width: 360,
     height: 780,
-    act: (page) => page.locator('.it').first().waitFor(),
+    act: (page) => page.locator('[data-item]').first().waitFor(),
   },
   { name: 'transfer', path: `/transfers/${shown?.id}` },
   { name: 'transfers', path: '/transfers' },
@@ -84,7 +84,7 @@ const SHOTS: readonly Shot[] = [
     name: 'request',
     path: `/requests/${asked?.id}?item=${encodeURIComponent(talked?.item ?? '')}`,
     by: mailOf(COLLEAGUES.lise),
-    act: (page) => page.locator('.thread').first().waitFor(),
+    act: (page) => page.locator('[data-thread]').first().waitFor(),
   },
   {
     name: 'guest',

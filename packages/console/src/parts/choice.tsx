@@ -1,5 +1,6 @@
 import type { JSX } from 'react';
 import { useSites } from '../session.js';
+import { Button } from './button.js';
 import { FindChoice } from './find-choice.js';
 import { Icon } from './icon.js';
 import type { View } from './use-view.js';
@@ -17,9 +18,9 @@ export function Choice({
   readonly choose: (value: string) => void;
 }): JSX.Element {
   return (
-    <label className="choice">
-      <span className="qq">{name}</span>
-      <select value={value} onChange={(event) => choose(event.target.value)}>
+    <label className="flex items-center gap-6 text-small">
+      <span className="text-ink3">{name}</span>
+      <select className="w-auto" value={value} onChange={(event) => choose(event.target.value)}>
         <option value="">all</option>
         {options.map((one) => (
           <option key={one}>{one}</option>
@@ -55,8 +56,8 @@ export function DayChoice({
   readonly choose: (value: string) => void;
 }): JSX.Element {
   return (
-    <label className="choice">
-      <span className="qq">{name}</span>
+    <label className="flex items-center gap-6 text-small">
+      <span className="text-ink3">{name}</span>
       <input type="date" value={value} max="9999-12-31" onChange={(event) => choose(event.target.value)} />
     </label>
   );
@@ -66,9 +67,9 @@ export function DayChoice({
 export function Chosen({ name, view }: { readonly name: string; readonly view: View }): JSX.Element | null {
   const value = view.get(name);
   return value === '' ? null : (
-    <button type="button" className="btn" onClick={() => view.set(name, '')}>
+    <Button onClick={() => view.set(name, '')}>
       {value} <Icon name="close" />
-    </button>
+    </Button>
   );
 }
 

@@ -1,5 +1,6 @@
-import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
+import { Button } from './button.js';
+import { Dialog } from './dialog.js';
 
 export interface ConfirmProps {
   readonly isOpen: boolean;
@@ -34,33 +35,30 @@ export function Confirm({
     setTyped('');
   };
   return (
-    <Dialog open={isOpen} onClose={close} className="veil">
-      <DialogPanel className="panel">
-        <form onSubmit={submit}>
-          <DialogTitle as="h2">{title}</DialogTitle>
-          <p className="q">{children}</p>
-          {mustType !== undefined && (
-            <label>
+    <Dialog isOpen={isOpen} close={close} title={title} className="w-480 p-16">
+      <form onSubmit={submit}>
+        <p className="mb-12 text-ink2">{children}</p>
+        {mustType !== undefined && (
+          <label className="mb-16 grid gap-4">
+            <span className="wrap-anywhere">
               Type <span className="mono">{mustType}</span>
-              <input
-                className="mono"
-                autoComplete="off"
-                spellCheck={false}
-                value={typed}
-                onChange={(event) => setTyped(event.target.value)}
-              />
-            </label>
-          )}
-          <div className="acts">
-            <button type="button" className="btn" onClick={close}>
-              Leave it
-            </button>
-            <button type="submit" className={`btn main ${isDanger ? 'danger' : ''}`} disabled={!isReady}>
-              {button}
-            </button>
-          </div>
-        </form>
-      </DialogPanel>
+            </span>
+            <input
+              className="mono"
+              autoComplete="off"
+              spellCheck={false}
+              value={typed}
+              onChange={(event) => setTyped(event.target.value)}
+            />
+          </label>
+        )}
+        <div className="flex justify-end gap-8">
+          <Button onClick={close}>Leave it</Button>
+          <Button type="submit" main danger={isDanger} disabled={!isReady}>
+            {button}
+          </Button>
+        </div>
+      </form>
     </Dialog>
   );
 }

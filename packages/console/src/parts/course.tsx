@@ -38,15 +38,23 @@ export function Course({ state }: { readonly state: State }): JSX.Element {
   const isStopped = state === 'returned' || state === 'blocked';
   const isOver = state === 'undone' || state === 'withdrawn';
   const fill = (i: number): string =>
-    i < laid - (isStopped ? 1 : 0) ? 'done' : i === laid - 1 && isStopped ? 'held' : isOver ? 'gone' : '';
+    i < laid - (isStopped ? 1 : 0)
+      ? 'fill-ink2'
+      : i === laid - 1 && isStopped
+        ? 'fill-accent'
+        : isOver
+          ? 'fill-none stroke-ink3 [stroke-dasharray:2_1.6]'
+          : 'fill-bed stroke-line';
   return (
-    <span className={`way ${state === 'delivering' ? 'pulse' : ''}`}>
+    <span
+      className={`inline-flex items-center gap-8 ${state === 'delivering' ? 'animate-working motion-reduce:animate-none' : ''}`}
+    >
       <svg width="35" height="8" viewBox="0 0 35 8" aria-hidden="true">
         {[0, 1, 2, 3].map((i) => (
           <rect key={i} className={fill(i)} x={i * 9} y={0} width={8} height={8} />
         ))}
       </svg>
-      <span className={isStopped ? 'acc' : ''}>{WORDS[state]}</span>
+      <span className={isStopped ? 'text-accent' : ''}>{WORDS[state]}</span>
     </span>
   );
 }

@@ -1,5 +1,6 @@
 import type { DatabaseAddress } from '@tessarion/core';
 import type { JSX } from 'react';
+import { Field } from './field.js';
 import { HostFields } from './text-field.js';
 
 /** A database that nobody has named yet. */
@@ -21,12 +22,12 @@ export function DatabaseFields({
   readonly isServer?: boolean;
 }): JSX.Element {
   return (
-    <fieldset className="database">
-      <legend>{legend}</legend>
-      <p className="q">{note}</p>
+    <fieldset className="my-4 grid min-w-0 grid-cols-2 gap-8">
+      <legend className="pb-4 font-semibold">{legend}</legend>
+      <p className="col-span-full text-ink2">{note}</p>
       <HostFields value={value} change={change} />
       {!isServer && (
-        <label className="full-row">
+        <Field className="col-span-full">
           Database
           <input
             className="mono"
@@ -34,9 +35,9 @@ export function DatabaseFields({
             value={value.database}
             onChange={(event) => change({ ...value, database: event.target.value })}
           />
-        </label>
+        </Field>
       )}
-      <label>
+      <Field>
         User
         <input
           className="mono"
@@ -45,8 +46,8 @@ export function DatabaseFields({
           value={value.user}
           onChange={(event) => change({ ...value, user: event.target.value })}
         />
-      </label>
-      <label>
+      </Field>
+      <Field>
         Password
         <input
           type="password"
@@ -54,7 +55,7 @@ export function DatabaseFields({
           value={value.password}
           onChange={(event) => change({ ...value, password: event.target.value })}
         />
-      </label>
+      </Field>
     </fieldset>
   );
 }

@@ -41,10 +41,14 @@ export function FindChoice({
   const all: readonly Option[] = none === undefined ? options : [{ value: '', words: none }, ...options];
   const found = all.filter((one) => hasWords(`${one.words} ${one.kind ?? ''}`, said));
   return (
-    <label htmlFor={id} className={isFilter ? 'choice find-choice' : 'find-choice'}>
-      <span className={isFilter ? 'qq' : undefined}>{name}</span>
+    <label
+      htmlFor={id}
+      className={isFilter ? 'flex items-center gap-6 text-small' : 'flex flex-col gap-2 text-small text-ink2'}
+    >
+      <span className={isFilter ? 'text-ink3' : undefined}>{name}</span>
       <Combobox immediate value={value} onChange={(one) => choose(one ?? value)} onClose={() => setSaid('')}>
         <ComboboxInput
+          className={isFilter ? 'w-156' : undefined}
           id={id}
           displayValue={(one: string) => all.find((each) => each.value === one)?.words ?? one}
           onFocus={(event) => event.currentTarget.select()}
@@ -52,15 +56,27 @@ export function FindChoice({
           autoComplete="off"
           spellCheck={false}
         />
-        <ComboboxOptions anchor="bottom start" modal={false} className="find-options">
+        <ComboboxOptions
+          anchor="bottom start"
+          modal={false}
+          className="z-50 max-h-340! max-w-[calc(100vw-24px)] min-w-[max(var(--input-width),220px)] overflow-auto bg-slab py-4 shadow-pop [--anchor-gap:4px] [--anchor-padding:12px]"
+        >
           {found.slice(0, MOST).map((one) => (
-            <ComboboxOption key={one.value} value={one.value} className="find-option">
-              <span>{one.words}</span>
-              {one.kind !== undefined && <span className="qq">{one.kind}</span>}
+            <ComboboxOption
+              key={one.value}
+              value={one.value}
+              className="flex min-h-28 cursor-pointer items-center justify-between gap-16 px-12 py-2 text-base data-focus:bg-accent-tint data-focus:shadow-at data-selected:font-semibold touch:min-h-44"
+            >
+              <span className="wrap-anywhere">{one.words}</span>
+              {one.kind !== undefined && (
+                <span className="flex-none text-small wrap-anywhere text-ink3">{one.kind}</span>
+              )}
             </ComboboxOption>
           ))}
-          {found.length === 0 && <p className="q">Nothing has “{said}” in its name.</p>}
-          {found.length > MOST && <p className="q">{found.length - MOST} more: type a part of the name.</p>}
+          {found.length === 0 && <p className="px-12 py-8 text-small text-ink2">Nothing has “{said}” in its name.</p>}
+          {found.length > MOST && (
+            <p className="px-12 py-8 text-small text-ink2">{found.length - MOST} more: type a part of the name.</p>
+          )}
         </ComboboxOptions>
       </Combobox>
     </label>

@@ -1,7 +1,8 @@
-import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel } from '@headlessui/react';
+import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/react';
 import { type JSX, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useSites } from '../session.js';
+import { Dialog } from './dialog.js';
 import { hasWords } from './find-choice.js';
 import { Icon } from './icon.js';
 import { Tile } from './tile.js';
@@ -88,31 +89,34 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
     void navigate(one.to);
   };
   return (
-    <Dialog open={isOpen} onClose={close} className="veil">
-      <DialogPanel className="panel finder">
-        <Combobox<Found> immediate onChange={go}>
-          <div className="finder-field">
-            <Icon name="find" />
-            <ComboboxInput
-              aria-label="Find or do"
-              placeholder="Site, environment, or what to do"
-              autoFocus
-              value={text}
-              onChange={(event) => setText(event.target.value)}
-            />
-          </div>
-          <ComboboxOptions static className="finder-list">
-            {found.length === 0 && <p className="q">Nothing has “{text}” in its name.</p>}
-            {found.map((one) => (
-              <ComboboxOption key={one.id} value={one} className="finder-row">
-                <span className="finder-tile">{one.tile ?? null}</span>
-                <span>{one.text}</span>
-                <span className="qq">{one.hint}</span>
-              </ComboboxOption>
-            ))}
-          </ComboboxOptions>
-        </Combobox>
-      </DialogPanel>
+    <Dialog isOpen={isOpen} close={close} name="Find or do" className="w-480">
+      <Combobox<Found> immediate onChange={go}>
+        <div className="flex h-44 items-center gap-10 border-b border-line px-16">
+          <Icon name="find" />
+          <ComboboxInput
+            className="h-full min-h-0 border-0 bg-transparent bg-none p-0 text-[14px] outline-0"
+            aria-label="Find or do"
+            placeholder="Site, environment, or what to do"
+            autoFocus
+            value={text}
+            onChange={(event) => setText(event.target.value)}
+          />
+        </div>
+        <ComboboxOptions static className="max-h-420 overflow-auto py-4">
+          {found.length === 0 && <p className="px-16 py-12 text-ink2">Nothing has “{text}” in its name.</p>}
+          {found.map((one) => (
+            <ComboboxOption
+              key={one.id}
+              value={one}
+              className="grid h-36 cursor-pointer grid-cols-[18px_1fr_auto] items-center gap-10 px-16 data-focus:bg-accent-tint data-focus:shadow-at"
+            >
+              <span className="block w-18">{one.tile ?? null}</span>
+              <span>{one.text}</span>
+              <span className="text-ink3">{one.hint}</span>
+            </ComboboxOption>
+          ))}
+        </ComboboxOptions>
+      </Combobox>
     </Dialog>
   );
 }

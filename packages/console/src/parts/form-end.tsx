@@ -1,4 +1,5 @@
 import type { JSX } from 'react';
+import { Button } from './button.js';
 
 /** The end of a form that stands in a room: to do it, or to leave it. */
 export function FormEnd({
@@ -11,13 +12,13 @@ export function FormEnd({
   readonly leave: () => void;
 }): JSX.Element {
   return (
-    <div className="two">
-      <button type="submit" className="btn main" disabled={isDisabled}>
+    <div className="grid grid-cols-[1fr_auto] gap-8">
+      <Button type="submit" main className="justify-center" disabled={isDisabled}>
         {button}
-      </button>
-      <button type="button" className="btn" onClick={leave}>
+      </Button>
+      <Button className="justify-center" onClick={leave}>
         Leave it
-      </button>
+      </Button>
     </div>
   );
 }

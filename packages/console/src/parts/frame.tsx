@@ -6,11 +6,14 @@ import { type JSX, useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
 import { client, queries, useLiveData } from '../session.js';
+import { Button, buttonLook } from './button.js';
 import { Finder } from './finder.js';
 import { Icon } from './icon.js';
 import { KeyList } from './key-list.js';
 import { Notices } from './notices.js';
 import { OutageStrip } from './outage.js';
+import { POP, POP_ITEM } from './pop.js';
+import { Room } from './room.js';
 import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
 
@@ -60,13 +63,11 @@ export function Frame(): JSX.Element {
   // Who was here stays here: what is on the screen holds until the service answers again.
   if (me.data) return <SignedIn me={me.data} />;
   return (
-    <main className="room slab">
+    <Room>
       <h1 className="sr-only">Not connected</h1>
       <Failure error={me.error} />
-      <button type="button" className="btn" onClick={() => void me.refetch()}>
-        Try again
-      </button>
-    </main>
+      <Button onClick={() => void me.refetch()}>Try again</Button>
+    </Room>
   );
 }
 
@@ -100,69 +101,88 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
   return (
     <>
-      <header className="bar">
-        <NavLink className="brand" to="/" aria-label="Tessarion, fleet">
+      <header className="flex h-44 flex-none bg-slab">
+        <NavLink
+          className="flex items-center gap-10 pr-16 pl-12 text-[15px] font-strong tracking-[-0.005em] font-stretch-112% max-desk:pr-12"
+          to="/"
+          aria-label="Tessarion, fleet"
+        >
           <Mark />
-          <span>Tessarion</span>
+          <span className="max-desk:hidden">Tessarion</span>
         </NavLink>
-        <nav aria-label="Rooms">
+        <nav className="flex min-w-0 flex-1 max-desk:hidden" aria-label="Rooms">
           {rooms.map((room) => (
             <NavLink
               key={room.to}
               to={room.to}
               end={room.to === '/'}
               className={({ isActive, isPending }) =>
-                isPending
-                  ? 'course pulse'
-                  : isActive || (room.to === '/' && pathname.startsWith('/sites'))
-                    ? 'on course'
-                    : ''
+                `flex items-center gap-6 px-11 ${
+                  isPending
+                    ? 'laid-course animate-working text-ink2 motion-reduce:animate-none'
+                    : isActive || (room.to === '/' && pathname.startsWith('/sites'))
+                      ? 'laid-course font-semibold text-ink after:right-auto after:left-11 after:w-[calc(round(down,100%-22px,6px)-1px)]'
+                      : 'text-ink2 hover:text-ink'
+                }`
               }
             >
               {room.name}
             </NavLink>
           ))}
         </nav>
-        <Menu as="div" className="menu">
-          <MenuButton className="btn bare">
+        <Menu as="div" className="flex flex-1 items-center desk:hidden">
+          <MenuButton className={`${buttonLook({ bare: true })} font-semibold`}>
             {here} <Icon name="down" />
           </MenuButton>
-          <MenuItems className="pop" anchor="bottom start">
+          <MenuItems className={POP} anchor="bottom start">
             {rooms.map((room) => (
               <MenuItem key={room.to}>
-                <NavLink to={room.to}>{room.name}</NavLink>
+                <NavLink className={POP_ITEM} to={room.to}>
+                  {room.name}
+                </NavLink>
               </MenuItem>
             ))}
           </MenuItems>
         </Menu>
-        <button type="button" className="find" onClick={() => setFinding(true)} aria-label="Find or do">
+        <button
+          type="button"
+          className="m-8 flex h-28 w-208 items-center gap-8 rounded-sm bg-bed px-8 text-ink3 hover:text-ink max-desk:m-0 max-desk:h-44 max-desk:w-44 max-desk:justify-center max-desk:bg-transparent"
+          onClick={() => setFinding(true)}
+          aria-label="Find or do"
+        >
           <Icon name="find" />
-          <span>Find or do</span>
-          <kbd>Ctrl K</kbd>
+          <span className="max-desk:hidden">Find or do</span>
+          <kbd className="ml-auto bg-transparent max-desk:hidden">Ctrl K</kbd>
         </button>
         <Notices />
-        <Menu as="div" className="me">
-          <MenuButton aria-label={`${me.name}, account`}>
-            <b>{initials(me.name)}</b>
+        <Menu as="div" className="pr-12 pl-6">
+          <MenuButton className="grid h-44 w-36 place-items-center" aria-label={`${me.name}, account`}>
+            <b className="grid size-24 place-items-center rounded-sm bg-bed text-micro text-ink2">
+              {initials(me.name)}
+            </b>
           </MenuButton>
-          <MenuItems className="pop" anchor="bottom end">
-            <p className="who">
+          <MenuItems className={POP} anchor="bottom end">
+            <p className="grid border-b border-line px-10 py-8">
               <b>{me.name}</b>
-              <span className="qq">{me.mail}</span>
+              <span className="text-ink3">{me.mail}</span>
             </p>
             <MenuItem>
-              <button type="button" onClick={() => setListing(true)}>
+              <button className={POP_ITEM} type="button" onClick={() => setListing(true)}>
                 Keys <kbd>?</kbd>
               </button>
             </MenuItem>
             <MenuItem>
-              <NavLink to="/settings">Settings</NavLink>
+              <NavLink className={POP_ITEM} to="/settings">
+                Settings
+              </NavLink>
             </MenuItem>
             <MenuItem>
-              <a href="/api/docs">HTTP interface</a>
+              <a className={POP_ITEM} href="/api/docs">
+                HTTP interface
+              </a>
             </MenuItem>
             <MenuItem>
-              <button type="button" onClick={() => void signOut()}>
+              <button className={POP_ITEM} type="button" onClick={() => void signOut()}>
                 Sign out
               </button>
             </MenuItem>

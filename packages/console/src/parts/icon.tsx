@@ -19,9 +19,23 @@ const PATHS = {
 
 export type IconName = keyof typeof PATHS;
 
-export function Icon({ name, size = 14 }: { readonly name: IconName; readonly size?: number }): JSX.Element {
+export function Icon({
+  name,
+  size = 14,
+  className = '',
+}: {
+  readonly name: IconName;
+  readonly size?: number;
+  readonly className?: string;
+}): JSX.Element {
   return (
-    <svg className="ic" width={size} height={size} viewBox="0 0 16 16" aria-hidden="true">
+    <svg
+      className={`block flex-none ${className}`.trim()}
+      width={size}
+      height={size}
+      viewBox="0 0 16 16"
+      aria-hidden="true"
+    >
       <path d={PATHS[name]} fill="none" stroke="currentColor" strokeWidth={1.5} strokeLinecap="square" />
     </svg>
   );
@@ -31,29 +45,36 @@ export function Icon({ name, size = 14 }: { readonly name: IconName; readonly si
 export function OutcomeGlyph({
   outcome,
   size = 18,
+  className = '',
 }: {
   readonly outcome: 'needs' | 'written' | 'kept' | 'never';
   readonly size?: number;
+  readonly className?: string;
 }): JSX.Element {
   return (
-    <svg className="og" width={size} height={size} viewBox="0 0 16 16" aria-hidden="true">
+    <svg className={`flex-none ${className}`.trim()} width={size} height={size} viewBox="0 0 16 16" aria-hidden="true">
       {outcome === 'needs' && (
         <>
-          <path d="M1.5,1.5H9.5V9.5H1.5Z" fill="var(--accent-tint)" stroke="var(--accent)" strokeWidth={1.2} />
-          <path d="M6.5,6.5H14.5V14.5H6.5Z" fill="var(--accent)" stroke="var(--accent)" strokeWidth={1.2} />
-          <path d="M6.5,6.5H9.5V9.5H6.5Z" fill="var(--accent-tint)" />
+          <path
+            d="M1.5,1.5H9.5V9.5H1.5Z"
+            fill="var(--color-accent-tint)"
+            stroke="var(--color-accent)"
+            strokeWidth={1.2}
+          />
+          <path d="M6.5,6.5H14.5V14.5H6.5Z" fill="var(--color-accent)" stroke="var(--color-accent)" strokeWidth={1.2} />
+          <path d="M6.5,6.5H9.5V9.5H6.5Z" fill="var(--color-accent-tint)" />
         </>
       )}
       {outcome === 'written' && (
         <>
-          <path d="M1.5,1.5H14.5V14.5H1.5Z" fill="var(--ink)" />
-          <path d="M4.5,8H11M8.2,5L11.2,8L8.2,11" fill="none" stroke="var(--slab)" strokeWidth={1.6} />
+          <path d="M1.5,1.5H14.5V14.5H1.5Z" fill="var(--color-ink)" />
+          <path d="M4.5,8H11M8.2,5L11.2,8L8.2,11" fill="none" stroke="var(--color-slab)" strokeWidth={1.6} />
         </>
       )}
       {outcome === 'kept' && (
         <>
-          <path d="M2.2,2.2H13.8V13.8H2.2Z" fill="none" stroke="var(--ink2)" strokeWidth={1.4} />
-          <path d="M5,5H11V11H5Z" fill="var(--ink2)" />
+          <path d="M2.2,2.2H13.8V13.8H2.2Z" fill="none" stroke="var(--color-ink2)" strokeWidth={1.4} />
+          <path d="M5,5H11V11H5Z" fill="var(--color-ink2)" />
         </>
       )}
       {outcome === 'never' && (
@@ -61,11 +82,11 @@ export function OutcomeGlyph({
           <path
             d="M2.2,2.2H13.8V13.8H2.2Z"
             fill="none"
-            stroke="var(--ink3)"
+            stroke="var(--color-ink3)"
             strokeWidth={1.2}
             strokeDasharray="2.3 1.57"
           />
-          <path d="M5,8H11" stroke="var(--ink3)" strokeWidth={1.4} />
+          <path d="M5,8H11" stroke="var(--color-ink3)" strokeWidth={1.4} />
         </>
       )}
     </svg>

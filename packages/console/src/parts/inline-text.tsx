@@ -1,5 +1,6 @@
 import { useMutation } from '@tanstack/react-query';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
+import { Button } from './button.js';
 import { Overtaken } from './overtaken.js';
 
 /** A short text that is read, and changed where it stands. What was typed stays until it is written. */
@@ -36,9 +37,9 @@ export function InlineText({
       <>
         {shown}{' '}
         {button !== undefined && (
-          <button type="button" className="btn sm" onClick={() => setDraft({ text, etag })}>
+          <Button small onClick={() => setDraft({ text, etag })}>
             {button}
-          </button>
+          </Button>
         )}
       </>
     );
@@ -47,8 +48,9 @@ export function InlineText({
     saving.mutate(draft);
   };
   return (
-    <form className="inline-edit" onSubmit={submit}>
+    <form className="flex flex-wrap items-center gap-6" onSubmit={submit}>
       <input
+        className="min-w-200 flex-1"
         autoFocus
         maxLength={500}
         aria-label={label}
@@ -56,12 +58,12 @@ export function InlineText({
         value={draft.text}
         onChange={(event) => setDraft({ ...draft, text: event.target.value })}
       />
-      <button type="submit" className="btn sm main" disabled={saving.isPending}>
+      <Button type="submit" small main disabled={saving.isPending}>
         Keep
-      </button>
-      <button type="button" className="btn sm" onClick={close}>
+      </Button>
+      <Button small onClick={close}>
         Leave it
-      </button>
+      </Button>
       {saving.isError && (
         <Overtaken error={saving.error} now={shown} again={() => saving.mutate({ text: draft.text, etag })} />
       )}

@@ -2,6 +2,8 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { client } from '../session.js';
+import { TextButton } from './button.js';
+import { Field } from './field.js';
 import { FormEnd } from './form-end.js';
 import { LinkOnce } from './link-once.js';
 import { Failure } from './states.js';
@@ -49,9 +51,7 @@ export function InviteGuest({
         <LinkOnce title={`For ${invite.data.link.name}`} link={invite.data.url}>
           {invite.data.isMailed ? 'The link is mailed.' : 'Send them this link.'} It is not shown again.
         </LinkOnce>
-        <button type="button" className="bare-link" onClick={close}>
-          Done
-        </button>
+        <TextButton onClick={close}>Done</TextButton>
       </>
     );
   const submit = (event: FormEvent): void => {
@@ -59,25 +59,25 @@ export function InviteGuest({
     invite.mutate();
   };
   return (
-    <form className="stack" onSubmit={submit}>
-      {note !== '' && <p className="wn-text">{note}</p>}
-      <label>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
+      {note !== '' && <p className="font-semibold text-warn">{note}</p>}
+      <Field>
         Name
         <input required autoFocus maxLength={100} value={name} onChange={(event) => setName(event.target.value)} />
-      </label>
-      <label>
+      </Field>
+      <Field>
         Mail address, if they are to be mailed
         <input type="email" value={mail} onChange={(event) => setMail(event.target.value)} />
-      </label>
-      <label>
+      </Field>
+      <Field>
         Words to go with it
-        <textarea className="ta" rows={2} value={words} onChange={(event) => setWords(event.target.value)} />
-      </label>
-      <label>
+        <textarea className="border-accent" rows={2} value={words} onChange={(event) => setWords(event.target.value)} />
+      </Field>
+      <Field>
         Days it holds
         <input type="number" min={1} max={90} required value={days} onChange={(event) => setDays(event.target.value)} />
-      </label>
-      <label>
+      </Field>
+      <Field>
         Passcode, if one is to be asked for
         <input
           minLength={6}
@@ -85,7 +85,7 @@ export function InviteGuest({
           value={passcode}
           onChange={(event) => setPasscode(event.target.value)}
         />
-      </label>
+      </Field>
       {invite.isError && <Failure error={invite.error} />}
       <FormEnd button="Make the link" isDisabled={invite.isPending} leave={close} />
     </form>

@@ -1,6 +1,7 @@
-import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
 import { type JSX, useState } from 'react';
 import { areKeysOn, boundKeys, type KeyAct, switchKeys } from '../keys.js';
+import { Dialog } from './dialog.js';
+import { Tick } from './field.js';
 
 /** A key as it stands on a keyboard. */
 const shown = (key: string): string =>
@@ -12,25 +13,22 @@ export function KeyList({ isOpen, close }: { readonly isOpen: boolean; readonly 
   const keys = isOpen ? boundKeys() : [];
   const here = keys.filter((one) => !one.isEverywhere);
   return (
-    <Dialog open={isOpen} onClose={close} className="veil">
-      <DialogPanel className="panel keys">
-        <DialogTitle as="h2">Keys</DialogTitle>
-        <div className="sides">
-          {here.length > 0 && <Keys title="Here" keys={here} />}
-          <Keys title="Everywhere" keys={keys.filter((one) => one.isEverywhere)} />
-        </div>
-        <label className="tick">
-          <input
-            type="checkbox"
-            checked={areOn}
-            onChange={(event) => {
-              switchKeys(event.target.checked);
-              setOn(event.target.checked);
-            }}
-          />
-          Single keys act
-        </label>
-      </DialogPanel>
+    <Dialog isOpen={isOpen} close={close} title="Keys" className="w-760 p-16">
+      <div className="grid grid-cols-[repeat(auto-fit,minmax(280px,1fr))] gap-x-32 gap-y-0">
+        {here.length > 0 && <Keys title="Here" keys={here} />}
+        <Keys title="Everywhere" keys={keys.filter((one) => one.isEverywhere)} />
+      </div>
+      <Tick>
+        <input
+          type="checkbox"
+          checked={areOn}
+          onChange={(event) => {
+            switchKeys(event.target.checked);
+            setOn(event.target.checked);
+          }}
+        />
+        Single keys act
+      </Tick>
     </Dialog>
   );
 }
@@ -38,10 +36,10 @@ export function KeyList({ isOpen, close }: { readonly isOpen: boolean; readonly 
 function Keys({ title, keys }: { readonly title: string; readonly keys: readonly KeyAct[] }): JSX.Element {
   return (
     <section>
-      <h3>{title}</h3>
-      <dl>
+      <h3 className="text-small font-normal text-ink3">{title}</h3>
+      <dl className="mb-12">
         {keys.map(({ key, does }) => (
-          <div key={key}>
+          <div className="grid min-h-28 grid-cols-[96px_1fr] items-center border-b border-line" key={key}>
             <dt>
               <kbd>{shown(key)}</kbd>
             </dt>

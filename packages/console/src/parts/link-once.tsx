@@ -1,4 +1,5 @@
 import type { JSX, ReactNode } from 'react';
+import { Button } from './button.js';
 
 /** A link that lets somebody in, or a secret, that is shown once. */
 export function LinkOnce({
@@ -14,9 +15,9 @@ export function LinkOnce({
   readonly children: ReactNode;
 }): JSX.Element {
   return (
-    <div className="stack">
+    <div className="flex flex-col gap-8">
       <h2>{title}</h2>
-      <p className="q">{children}</p>
+      <p className="text-ink2">{children}</p>
       <textarea
         className="mono"
         readOnly
@@ -25,9 +26,9 @@ export function LinkOnce({
         aria-label={name.replace(/^./, (letter) => letter.toUpperCase())}
         onFocus={(event) => event.target.select()}
       />
-      <button type="button" className="btn" onClick={() => void navigator.clipboard.writeText(link)}>
+      <Button className="self-start" onClick={() => void navigator.clipboard.writeText(link)}>
         Copy the {name}
-      </button>
+      </Button>
     </div>
   );
 }

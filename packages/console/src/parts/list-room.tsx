@@ -1,5 +1,7 @@
 import type { JSX, ReactNode } from 'react';
+import { Button } from './button.js';
 import { Icon } from './icon.js';
+import { RoomHead } from './room.js';
 import { Failure, Loading } from './states.js';
 
 export interface Column<T> {
@@ -24,7 +26,6 @@ export function ListRoom<T>({
   columns,
   empty,
   more,
-  tableLook,
   children,
 }: {
   readonly title: string;
@@ -49,26 +50,25 @@ export function ListRoom<T>({
   readonly empty: ReactNode;
   /** Below the list, such as the way to older ones. */
   readonly more?: ReactNode;
-  readonly tableLook?: string;
   /** What stands beside the list. */
   readonly children: ReactNode;
 }): JSX.Element {
   const headLook = ({ look }: Column<T>): string | undefined => (typeof look === 'string' ? look : undefined);
   const lookOf = ({ look }: Column<T>, one: T): string | undefined => (typeof look === 'function' ? look(one) : look);
   return (
-    <main className="people">
-      <section className="slab tableroom">
-        <div className="tools">
-          <h1>{title}</h1>
+    <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_320px] gap-2 max-wide:grid-cols-1 max-wide:content-start max-wide:overflow-auto">
+      <section className="flex min-h-0 flex-1 flex-col bg-slab max-wide:overflow-visible">
+        <RoomHead>
+          <h1 className="text-title">{title}</h1>
           {legend}
-          <span className="sp" />
+          <span className="flex-1 max-desk:hidden" />
           {act && (
-            <button type="button" className={act.isMain ? 'btn main' : 'btn'} onClick={() => choose('new')}>
+            <Button main={act.isMain} onClick={() => choose('new')}>
               <Icon name="plus" />
               {act.words}
-            </button>
+            </Button>
           )}
-        </div>
+        </RoomHead>
         {read.isPending ? (
           <Loading what={read.what} rows={read.rows} />
         ) : read.isLoadingError ? (
@@ -76,8 +76,8 @@ export function ListRoom<T>({
         ) : items.length === 0 ? (
           empty
         ) : (
-          <div className="scroll">
-            <table className={tableLook}>
+          <div className="flex-1 overflow-auto">
+            <table>
               <thead>
                 <tr>
                   {columns.map((column, i) => (
@@ -89,7 +89,11 @@ export function ListRoom<T>({
               </thead>
               <tbody>
                 {items.map((one) => (
-                  <tr key={idOf(one)} className={idOf(one) === at ? 'cur' : ''}>
+                  <tr
+                    key={idOf(one)}
+                    aria-current={idOf(one) === at || undefined}
+                    className={idOf(one) === at ? 'bg-accent-tint shadow-at' : ''}
+                  >
                     {columns.map((column, i) => (
                       <td key={i} className={lookOf(column, one)} title={column.whole?.(one)}>
                         {column.cell(one)}
@@ -103,7 +107,11 @@ export function ListRoom<T>({
           </div>
         )}
       </section>
-      <aside tabIndex={0} aria-label="More" className="slab people-aside">
+      <aside
+        tabIndex={0}
+        aria-label="More"
+        className="overflow-auto bg-slab px-16 pt-12 pb-24 max-wide:overflow-visible"
+      >
         {children}
       </aside>
     </main>
@@ -113,7 +121,7 @@ export function ListRoom<T>({
 /** What opens a line of a list: its name, as a button that looks like text. */
 export function Opens({ open, children }: { readonly open: () => void; readonly children: ReactNode }): JSX.Element {
   return (
-    <button type="button" className="cell-link" onClick={open}>
+    <button type="button" className="inline-block max-w-full truncate align-bottom hover:text-accent" onClick={open}>
       <b>{children}</b>
     </button>
   );

@@ -12,5 +12,5 @@ reader.renderer.rules.link_open = (tokens, at, options, _env, self) => {
 export function Markdown({ text }: { readonly text: string }): JSX.Element {
   const html = useMemo(() => reader.render(text), [text]);
   // the reader escapes everything but its own marks.
-  return <div className="md" dangerouslySetInnerHTML={{ __html: html }} />;
+  return <div className="markdown" dangerouslySetInnerHTML={{ __html: html }} />;
 }

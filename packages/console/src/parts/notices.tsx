@@ -5,6 +5,7 @@ import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { client } from '../session.js';
 import { Icon } from './icon.js';
+import { POP, POP_ITEM } from './pop.js';
 import { Ago, number } from './words.js';
 
 const WORDS: Record<Notice['kind'], string> = {
@@ -41,13 +42,23 @@ export function Notices(): JSX.Element {
   const unseen = notices.data?.unseen ?? 0;
   const items = notices.data?.items ?? [];
   return (
-    <Menu as="div" className="bell">
-      <MenuButton aria-label={unseen === 0 ? 'Notices' : `Notices, ${unseen} new`}>
+    <Menu as="div">
+      <MenuButton
+        className="relative grid h-44 w-36 place-items-center"
+        aria-label={unseen === 0 ? 'Notices' : `Notices, ${unseen} new`}
+      >
         <Icon name="bell" size={16} />
-        {unseen > 0 && <b>{number(unseen)}</b>}
+        {unseen > 0 && (
+          <b className="absolute top-6 right-0 min-w-16 bg-accent px-3 text-center text-micro text-on-accent">
+            {number(unseen)}
+          </b>
+        )}
       </MenuButton>
-      <MenuItems className="pop notices" anchor="bottom end">
-        {items.length === 0 && <p className="q none">Nobody has told you anything yet.</p>}
+      <MenuItems
+        className={`${POP} max-h-480! w-360 max-w-[calc(100vw-16px)] grid-cols-1 overflow-auto`}
+        anchor="bottom end"
+      >
+        {items.length === 0 && <p className="px-12 pb-8 text-ink2">Nobody has told you anything yet.</p>}
         {items.map((one) => (
           <MenuItem key={one.id}>
             <Link
@@ -58,16 +69,16 @@ export function Notices(): JSX.Element {
                     ? `/sites/${one.site}`
                     : `/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`
               }
-              className={one.seenAt === null ? 'new' : ''}
+              className={`flex flex-col border-t border-line px-12 py-6 data-focus:bg-accent-tint data-focus:text-accent ${one.seenAt === null ? 'shadow-at' : ''}`}
               onClick={() => one.seenAt === null && see.mutate(one.id)}
             >
-              <span className="nt">
-                <b>{one.title}</b>
-                <span className="qq">
+              <span className="flex w-full justify-between gap-8">
+                <b className="min-w-0">{one.title}</b>
+                <span className="whitespace-nowrap text-ink3">
                   <Ago time={one.at} suffix=" ago" />
                 </span>
               </span>
-              <span className="q cut">
+              <span className="w-full truncate text-ink2">
                 {one.by !== null && /^[a-z]/.test(WORDS[one.kind]) ? `${one.by} ` : ''}
                 {WORDS[one.kind]}
                 {one.words !== '' && `: ${one.words}`}
@@ -77,7 +88,7 @@ export function Notices(): JSX.Element {
         ))}
         {unseen > 0 && (
           <MenuItem>
-            <button type="button" onClick={() => seeAll.mutate()}>
+            <button className={POP_ITEM} type="button" onClick={() => seeAll.mutate()}>
               Mark all as seen
             </button>
           </MenuItem>

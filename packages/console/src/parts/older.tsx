@@ -1,4 +1,5 @@
 import type { JSX } from 'react';
+import { Button } from './button.js';
 
 /** The next page of a list that is read page by page, where there is one. */
 export function Older({
@@ -9,8 +10,8 @@ export function Older({
   readonly words?: string;
 }): JSX.Element | null {
   return pages.hasNextPage ? (
-    <button type="button" className="btn more" onClick={() => void pages.fetchNextPage()}>
+    <Button className="mx-16 my-12" onClick={() => void pages.fetchNextPage()}>
       {words}
-    </button>
+    </Button>
   ) : null;
 }

@@ -1,5 +1,6 @@
 import type { JSX } from 'react';
 import type { Outage } from '../session.js';
+import { Button } from './button.js';
 import { clock, useNow } from './words.js';
 
 /** Says that the service is away and what one sees is of then, or that changes do not come by themselves. */
@@ -7,15 +8,15 @@ export function OutageStrip({ outage, again }: { readonly outage: Outage; readon
   const now = useNow(1000);
   const left = Math.max(0, Math.ceil((outage.nextAt - now) / 1000));
   return (
-    <div className="outage" role="status">
-      <p>
+    <div className="flex min-h-36 items-center gap-12 bg-warn-tint px-16 py-2 text-ink" role="status">
+      <p className="flex-1">
         <b>{outage.isReached ? 'Changes are not followed' : 'Not connected'}</b> since{' '}
         {clock(new Date(outage.since).toISOString())}; what you see is of then, and what you write stays.
       </p>
-      <span aria-hidden="true">{left > 0 ? `Trying again in ${left} s` : 'Trying again'}</span>
-      <button type="button" className="btn" onClick={again}>
-        Try now
-      </button>
+      <span className="text-ink2 max-desk:hidden" aria-hidden="true">
+        {left > 0 ? `Trying again in ${left} s` : 'Trying again'}
+      </span>
+      <Button onClick={again}>Try now</Button>
     </div>
   );
 }

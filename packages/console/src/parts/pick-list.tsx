@@ -1,4 +1,6 @@
 import type { JSX } from 'react';
+import { TextButton } from './button.js';
+import { Field } from './field.js';
 
 export interface Pick {
   readonly id: string;
@@ -25,31 +27,32 @@ export function PickList({
   readonly choose: (chosen: string[]) => void;
 }): JSX.Element {
   return (
-    <div className="pick-list">
+    <div className="grid gap-4">
       {chosen.length > 0 && (
         <>
-          <span className="field-name">{title}</span>
-          <ul className="plain">
+          <span className="text-small text-ink2">{title}</span>
+          <ul>
             {chosen.map((id) => {
               const name = all.find((each) => each.id === id)?.name ?? id;
               return (
-                <li key={id}>
+                <li
+                  className="flex flex-row items-baseline justify-between gap-8 border-b border-line py-4 text-base"
+                  key={id}
+                >
                   {name}
-                  <button
-                    type="button"
-                    className="bare-link"
+                  <TextButton
                     aria-label={`Take out ${name}`}
                     onClick={() => choose(chosen.filter((each) => each !== id))}
                   >
                     Take out
-                  </button>
+                  </TextButton>
                 </li>
               );
             })}
           </ul>
         </>
       )}
-      <label>
+      <Field>
         {chosen.length === 0 ? one.replace(/^./, (letter) => letter.toUpperCase()) : `One more ${one}`}
         <select value="" onChange={(event) => event.target.value !== '' && choose([...chosen, event.target.value])}>
           <option value="">{chosen.length === 0 ? nobody : 'nobody else'}</option>
@@ -61,7 +64,7 @@ export function PickList({
               </option>
             ))}
         </select>
-      </label>
+      </Field>
     </div>
   );
 }

@@ -1,8 +1,15 @@
 import type { Environment } from '@tessarion/contract';
 import type { JSX } from 'react';
+import { Button } from './button.js';
 import { Icon } from './icon.js';
 import { Tile } from './tile.js';
 import { Ago } from './words.js';
+
+/** The first ends in a point that the second one takes in, to the right or, where it is narrow, downwards. */
+const SIDES = {
+  from: 'plate-from pr-34 pl-14 max-desk:h-52 max-desk:px-12 max-desk:pb-14',
+  onto: 'plate-onto -ml-18 pr-6 pl-40 max-desk:-mt-9 max-desk:ml-0 max-desk:h-62 max-desk:pt-14 max-desk:pr-4 max-desk:pl-12',
+} as const;
 
 /** One end of a direction: the first points into the second. */
 export function Plate({
@@ -12,7 +19,7 @@ export function Plate({
   one,
   swap,
 }: {
-  readonly side: 'src' | 'dst';
+  readonly side: 'from' | 'onto';
   readonly label: string;
   readonly path: string;
   readonly one: Environment | undefined;
@@ -20,12 +27,14 @@ export function Plate({
 }): JSX.Element {
   const kind = one?.kind ?? (path.endsWith('/live') ? 'live' : 'staging');
   return (
-    <div className={`plate ${side} ${kind}`}>
-      <span className="lb">{label}</span>
+    <div
+      className={`relative flex h-54 flex-1 items-center gap-10 bg-kind-tint py-8 max-desk:flex-none ${SIDES[side]} ${kind}`}
+    >
+      <span className="w-30 text-small text-ink2">{label}</span>
       <Tile kind={kind} state={one?.state ?? 'in-step'} size={32} />
-      <span className="pl">
-        <span className="mono nm">{path}</span>
-        <span className="q">
+      <span className="flex flex-col leading-18">
+        <span className="mono text-[14px] font-semibold">{path}</span>
+        <span className="text-ink2">
           {one?.refreshedAt ? (
             <>
               live’s news came in <Ago time={one.refreshedAt} suffix=" ago" />
@@ -38,10 +47,10 @@ export function Plate({
         </span>
       </span>
       {swap && (
-        <button type="button" className="btn bare swap" onClick={swap} aria-label="Swap the two ends">
+        <Button bare className="ml-auto max-desk:mr-4" onClick={swap} aria-label="Swap the two ends">
           <Icon name="swap" size={16} />
           Swap
-        </button>
+        </Button>
       )}
     </div>
   );

@@ -40,14 +40,17 @@ export function LaidBar({
   const known = share === undefined ? {} : { 'aria-valuenow': Math.round(share * 100) };
   return (
     <span
-      className={`laid ${kind}`}
+      className={`laid-rows relative mt-6 mb-4 block w-233 bg-kind-tint ${kind}`}
       role="progressbar"
       aria-label={label}
       aria-valuemin={0}
       aria-valuemax={100}
       {...known}
     >
-      <i className={share === undefined ? 'pulse' : ''} style={{ width: `${Math.round((share ?? 0.3) * 39) * 6}px` }} />
+      <i
+        className={`absolute inset-y-0 left-0 bg-kind ${share === undefined ? 'animate-working motion-reduce:animate-none' : ''}`}
+        style={{ width: `${Math.round((share ?? 0.3) * 39) * 6}px` }}
+      />
     </span>
   );
 }
@@ -64,21 +67,21 @@ export function RunningJob({
   const { share, rate, left } = measureProgress(transfer, now);
   const onto = kindOf(transfer.onto, kinds);
   return (
-    <Link className="job" to={`/transfers/${transfer.id}`}>
+    <Link className="block pt-2 pb-10" to={`/transfers/${transfer.id}`}>
       {transfer.from && (
-        <div className="dir">
-          <i>from</i>
+        <div className="flex items-center gap-6">
+          <i className="w-30 text-ink3">from</i>
           <Tile kind={kindOf(transfer.from, kinds)} state="in-step" size={14} decorative />
           <span className="mono">{transfer.from}</span>
         </div>
       )}
-      <div className="dir">
-        <i>{transfer.from ? 'onto' : transfer.kind}</i>
+      <div className="flex items-center gap-6">
+        <i className="w-30 text-ink3">{transfer.from ? 'onto' : transfer.kind}</i>
         <Tile kind={onto} state="working" size={14} progress={share ?? 0.4} decorative />
         <span className="mono">{transfer.onto}</span>
       </div>
       <LaidBar kind={onto} share={share} label={`${transfer.kind} onto ${transfer.onto}`} />
-      <div className="fig">
+      <div className="flex gap-10">
         <b>
           {share === undefined
             ? transfer.state === 'waiting'

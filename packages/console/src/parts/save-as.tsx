@@ -1,5 +1,6 @@
 import type { ExportForm } from '@tessarion/contract';
 import type { JSX } from 'react';
+import { buttonLook } from './button.js';
 
 const FORMS: Record<ExportForm, string> = { csv: 'CSV', jsonl: 'JSON Lines' };
 
@@ -12,12 +13,12 @@ export function SaveAs({
   readonly filter: Readonly<Record<string, string>>;
 }): JSX.Element {
   return (
-    <span className="choice">
-      <span className="qq">Save as</span>
+    <span className="flex items-center gap-6 text-small">
+      <span className="text-ink3">Save as</span>
       {(Object.keys(FORMS) as ExportForm[]).map((as) => (
         <a
           key={as}
-          className="btn"
+          className={buttonLook()}
           download
           href={`/api/v1/${list}/export?${new URLSearchParams({ ...filter, as }).toString()}`}
         >

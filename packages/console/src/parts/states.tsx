@@ -1,5 +1,7 @@
 import { ServiceProblem } from '@tessarion/client';
 import { type JSX, type ReactNode, useEffect, useState } from 'react';
+import { Button } from './button.js';
+import { Room } from './room.js';
 
 /** What is missing, why it helps, and one act. */
 export function Empty({
@@ -12,18 +14,18 @@ export function Empty({
   readonly act?: ReactNode;
 }): JSX.Element {
   return (
-    <div className="empty">
+    <div className="mx-auto my-48 grid max-w-420 justify-items-center gap-8 px-16 text-center">
       <svg width="32" height="32" viewBox="0 0 16 16" aria-hidden="true">
         <path
           d="M1.5,1.5H14.5V14.5H1.5Z"
           fill="none"
-          stroke="var(--ink3)"
+          stroke="var(--color-ink3)"
           strokeWidth={0.8}
           strokeDasharray="2.2 1.8"
         />
       </svg>
       <b>{title}</b>
-      <p className="q">{children}</p>
+      <p className="mb-8 text-ink2">{children}</p>
       {act}
     </div>
   );
@@ -56,9 +58,9 @@ function reasonOf(error: unknown): Reason {
 export function Failure({ error }: { readonly error: unknown }): JSX.Element {
   const problem: Reason = error instanceof ServiceProblem ? error.problem : reasonOf(error);
   return (
-    <div className="failure" role="alert">
+    <div className="mx-16 my-12 border-l-3 border-danger bg-danger-tint px-14 py-10" role="alert">
       <b>{problem.title ?? 'That did not work'}</b>
-      <p>{problem.detail}</p>
+      <p className="mt-2 mb-6 wrap-anywhere">{problem.detail}</p>
       {(problem.fields?.length ?? 0) > 1 && (
         <ul>
           {problem.fields?.map((field) => (
@@ -68,12 +70,8 @@ export function Failure({ error }: { readonly error: unknown }): JSX.Element {
           ))}
         </ul>
       )}
-      {problem.next && <p className="q">{problem.next}</p>}
-      {problem.isOlder && (
-        <button type="button" className="btn" onClick={() => window.location.reload()}>
-          Load it again
-        </button>
-      )}
+      {problem.next && <p className="mt-2 mb-6 wrap-anywhere text-ink2">{problem.next}</p>}
+      {problem.isOlder && <Button onClick={() => window.location.reload()}>Load it again</Button>}
     </div>
   );
 }
@@ -86,11 +84,11 @@ export function Loading({ rows = 8, what }: { readonly rows?: number; readonly w
     return () => clearTimeout(timer);
   }, []);
   return (
-    <div className="loading" aria-busy="true">
-      <p className="qq">{isShown ? what : '\u00a0'}</p>
+    <div className="grid gap-12 px-16 py-12" aria-busy="true">
+      <p className="text-ink3">{isShown ? what : '\u00a0'}</p>
       {isShown &&
         Array.from({ length: rows }, (_one, i) => (
-          <i key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />
+          <i className="block h-20 bg-bed" key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />
         ))}
     </div>
   );
@@ -107,9 +105,5 @@ export function Unread({
   readonly what: string;
   readonly rows?: number;
 }): JSX.Element {
-  return (
-    <main className="room slab">
-      {error === null ? <Loading what={what} rows={rows} /> : <Failure error={error} />}
-    </main>
-  );
+  return <Room>{error === null ? <Loading what={what} rows={rows} /> : <Failure error={error} />}</Room>;
 }

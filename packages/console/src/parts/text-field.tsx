@@ -1,4 +1,5 @@
 import type { JSX } from 'react';
+import { Field } from './field.js';
 
 interface FieldProps {
   readonly value: string;
@@ -20,7 +21,7 @@ export function TextField({
   readonly type?: 'url';
 }): JSX.Element {
   return (
-    <label>
+    <Field>
       {label}
       <input
         className="mono"
@@ -30,7 +31,7 @@ export function TextField({
         onChange={(event) => change(event.target.value)}
         {...rules}
       />
-    </label>
+    </Field>
   );
 }
 
@@ -55,7 +56,7 @@ export function HostFields<T extends { readonly host: string; readonly port: num
         value={value.host}
         change={(host) => change({ ...value, host: host.trim() })}
       />
-      <label>
+      <Field>
         Port
         <input
           className="mono"
@@ -66,7 +67,7 @@ export function HostFields<T extends { readonly host: string; readonly port: num
           value={value.port}
           onChange={(event) => change({ ...value, port: event.target.valueAsNumber || 0 })}
         />
-      </label>
+      </Field>
     </>
   );
 }

@@ -65,6 +65,7 @@ export interface TileProps {
   readonly letter?: boolean;
   /** True where words beside the tile say the same. */
   readonly decorative?: boolean;
+  readonly className?: string;
 }
 
 /** The mark of one environment: kind by shape, letter and colour; state by how it is filled. */
@@ -76,11 +77,18 @@ export function Tile({
   tone = 'kind',
   letter = true,
   decorative = false,
+  className = '',
 }: TileProps): JSX.Element {
   const hasLetter = letter && size >= 18 && tone === 'kind';
   const name = decorative ? { 'aria-hidden': true } : { role: 'img', 'aria-label': `${kind}, ${WORDS[state]}` };
   return (
-    <svg className={`tile ${tone === 'any' ? 'any' : kind}`} width={size} height={size} viewBox="0 0 16 16" {...name}>
+    <svg
+      className={`block flex-none ${tone === 'any' ? 'any' : kind} ${className}`.trim()}
+      width={size}
+      height={size}
+      viewBox="0 0 16 16"
+      {...name}
+    >
       <Body kind={kind} state={state} hasLetter={hasLetter} progress={progress} />
     </svg>
   );
@@ -97,7 +105,7 @@ function Body({
   hasLetter: boolean;
   progress: number;
 }): JSX.Element {
-  const outline = { stroke: 'var(--ke)', strokeWidth: 1, strokeLinejoin: 'round' } as const;
+  const outline = { stroke: 'var(--color-kind-edge)', strokeWidth: 1, strokeLinejoin: 'round' } as const;
   const letter = (stroke: string, move?: string) =>
     hasLetter && (
       <path d={LETTER[kind]} transform={move} fill="none" stroke={stroke} strokeWidth={1.5} strokeLinecap="square" />
@@ -106,26 +114,26 @@ function Body({
     case 'not-reached':
       return (
         <>
-          <path d={SHAPE[kind]} fill="none" stroke="var(--ink3)" strokeWidth={1.2} strokeDasharray="2.2 1.8" />
-          {letter('var(--ink3)')}
+          <path d={SHAPE[kind]} fill="none" stroke="var(--color-ink3)" strokeWidth={1.2} strokeDasharray="2.2 1.8" />
+          {letter('var(--color-ink3)')}
         </>
       );
     case 'failed':
       return (
         <>
-          <path d={SHAPE[kind]} fill="var(--danger)" stroke="var(--danger)" strokeLinejoin="round" />
+          <path d={SHAPE[kind]} fill="var(--color-danger)" stroke="var(--color-danger)" strokeLinejoin="round" />
           {CORNERS[kind].map(([x, y]) => {
             const reach = hasLetter ? (kind === 'dev' ? 3 : 3.8) / Math.hypot(8 - x, 8 - y) : 1;
             return (
               <path
                 key={`${x} ${y}`}
                 d={`M${x},${y}L${x + (8 - x) * reach},${y + (8 - y) * reach}`}
-                stroke="var(--under, var(--slab))"
+                stroke="var(--under, var(--color-slab))"
                 strokeWidth={1.5}
               />
             );
           })}
-          {letter('var(--on-danger)')}
+          {letter('var(--color-on-danger)')}
         </>
       );
     case 'working': {
@@ -133,9 +141,9 @@ function Body({
       const top = 14.5 - 13 * level;
       return (
         <>
-          <path d={SHAPE[kind]} fill="var(--kt)" {...outline} />
+          <path d={SHAPE[kind]} fill="var(--color-kind-tint)" {...outline} />
           <svg
-            className="pulse"
+            className="animate-working motion-reduce:animate-none"
             x="0"
             y={top}
             width="16"
@@ -143,38 +151,42 @@ function Body({
             viewBox={`0 ${top} 16 ${16 - top}`}
             aria-hidden="true"
           >
-            <path d={SHAPE[kind]} fill="var(--k)" {...outline} />
+            <path d={SHAPE[kind]} fill="var(--color-kind)" {...outline} />
           </svg>
-          {letter(progress >= 0.5 ? 'var(--ko)' : 'var(--ke)')}
+          {letter(progress >= 0.5 ? 'var(--color-on-kind)' : 'var(--color-kind-edge)')}
         </>
       );
     }
     case 'frozen':
       return (
         <>
-          <path d={SHAPE[kind]} fill="var(--kt)" />
-          <path d={FRAME[kind]} fill="none" stroke="var(--ke)" strokeWidth={hasLetter ? 1 : 2.4} />
+          <path d={SHAPE[kind]} fill="var(--color-kind-tint)" />
+          <path d={FRAME[kind]} fill="none" stroke="var(--color-kind-edge)" strokeWidth={hasLetter ? 1 : 2.4} />
           {hasLetter ? (
-            <path d={SHAPE[kind]} fill="none" stroke="var(--ke)" strokeWidth={1.2} />
+            <path d={SHAPE[kind]} fill="none" stroke="var(--color-kind-edge)" strokeWidth={1.2} />
           ) : (
-            <path d="M6,6H10V10H6Z" fill="var(--ke)" transform={kind === 'dev' ? 'rotate(45 8 8)' : undefined} />
+            <path
+              d="M6,6H10V10H6Z"
+              fill="var(--color-kind-edge)"
+              transform={kind === 'dev' ? 'rotate(45 8 8)' : undefined}
+            />
           )}
-          {letter('var(--ke)', 'translate(1.6 1.6) scale(.8)')}
+          {letter('var(--color-kind-edge)', 'translate(1.6 1.6) scale(.8)')}
         </>
       );
     case 'drifted':
       return (
         <>
-          <path d={SHAPE[kind]} fill="var(--kt)" {...outline} />
-          <path d={SLID[kind]} fill="var(--k)" {...outline} />
-          {letter('var(--ko)', kind === 'dev' ? 'translate(0 2)' : 'translate(-1.8 1.8)')}
+          <path d={SHAPE[kind]} fill="var(--color-kind-tint)" {...outline} />
+          <path d={SLID[kind]} fill="var(--color-kind)" {...outline} />
+          {letter('var(--color-on-kind)', kind === 'dev' ? 'translate(0 2)' : 'translate(-1.8 1.8)')}
         </>
       );
     case 'in-step':
       return (
         <>
-          <path d={SHAPE[kind]} fill="var(--k)" {...outline} />
-          {letter('var(--ko)')}
+          <path d={SHAPE[kind]} fill="var(--color-kind)" {...outline} />
+          {letter('var(--color-on-kind)')}
         </>
       );
   }
@@ -184,16 +196,16 @@ function Body({
 export function Mark({ size = 22 }: { readonly size?: number }): JSX.Element {
   return (
     <svg width={size} height={size} viewBox="0 0 22 22" aria-hidden="true">
-      <rect x="12" width="10" height="10" fill="var(--live)" />
-      <path d="M0,0H7L10,3V10H0Z" fill="var(--staging)" />
-      <path d="M5,11.2L10.5,16.7L5,22.2L-.5,16.7Z" fill="var(--dev)" />
+      <rect x="12" width="10" height="10" fill="var(--color-live)" />
+      <path d="M0,0H7L10,3V10H0Z" fill="var(--color-staging)" />
+      <path d="M5,11.2L10.5,16.7L5,22.2L-.5,16.7Z" fill="var(--color-dev)" />
       <rect
         x="12.75"
         y="12.75"
         width="8.5"
         height="8.5"
         fill="none"
-        stroke="var(--rim)"
+        stroke="var(--color-rim)"
         strokeWidth={1.5}
         strokeDasharray="2.4 1.85"
       />

@@ -11,8 +11,8 @@ export function TypeName({
   readonly type: (text: string) => void;
 }): JSX.Element {
   return (
-    <label>
-      <span className="q">
+    <label className="grid gap-4">
+      <span className="text-ink2">
         Onto live: type <span className="mono">{path}</span>
       </span>
       <input

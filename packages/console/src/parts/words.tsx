@@ -74,16 +74,21 @@ export function SentenceText({ pieces }: { readonly pieces: readonly SentencePie
     <>
       {pieces.map((piece, i) => {
         const key = `${i} ${piece.text}`;
-        if (piece.tone === 'strong') return <b key={key}>{piece.text}</b>;
+        if (piece.tone === 'strong')
+          return (
+            <b className="font-[620]" key={key}>
+              {piece.text}
+            </b>
+          );
         if (piece.tone === 'path')
           return (
-            <span key={key} className="mono">
+            <span key={key} className="mono text-[18px] max-desk:text-[15.5px]">
               {piece.text}
             </span>
           );
         if (piece.tone === 'needs-you')
           return (
-            <b key={key} className="acc">
+            <b key={key} className="font-[620] text-accent">
               {piece.text}
             </b>
           );

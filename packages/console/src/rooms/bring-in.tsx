@@ -2,9 +2,12 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import type { ResponseOf } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
+import { Button } from '../parts/button.js';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
+import { Field, Tick } from '../parts/field.js';
 import { FindChoice } from '../parts/find-choice.js';
 import { Icon } from '../parts/icon.js';
+import { Crumb } from '../parts/room.js';
 import { Failure } from '../parts/states.js';
 import { NameField, TextField } from '../parts/text-field.js';
 import { client } from '../session.js';
@@ -56,16 +59,15 @@ export function BringInRoom(): JSX.Element {
   };
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/">Fleet</Link>
-        <i>/</i>
-        <h1>Bring in a site</h1>
-      </div>
-      <form className="bringing" onSubmit={submit}>
-        <section className="slab stack" aria-label="The site">
-          <h2>What it is</h2>
+      <Crumb way={[['Fleet', '/']]} here={'Bring in a site'} />
+      <form
+        className="grid min-h-0 flex-1 grid-cols-2 gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto"
+        onSubmit={submit}
+      >
+        <section className="flex flex-col gap-12 overflow-auto bg-slab p-16" aria-label="The site">
+          <h2 className="text-title">What it is</h2>
           <NameField example="threadmill" value={name} change={setName} />
-          <label>
+          <Field>
             Client, whom it belongs to
             <input
               required
@@ -74,7 +76,7 @@ export function BringInRoom(): JSX.Element {
               value={owner}
               onChange={(event) => setOwner(event.target.value)}
             />
-          </label>
+          </Field>
           <TextField
             label="Address"
             type="url"
@@ -82,7 +84,7 @@ export function BringInRoom(): JSX.Element {
             value={address}
             change={setAddress}
           />
-          <label>
+          <Field>
             Profile, which says what it is made of
             <select value={profile} onChange={(event) => setProfile(event.target.value)}>
               <option value="">none yet: it can be kept, not copied</option>
@@ -94,7 +96,7 @@ export function BringInRoom(): JSX.Element {
                   </option>
                 ))}
             </select>
-          </label>
+          </Field>
           <FindChoice
             name="Time zone, for windows and freezes"
             value={timeZone}
@@ -102,22 +104,22 @@ export function BringInRoom(): JSX.Element {
             options={ZONES.map((one) => ({ value: one, words: one }))}
           />
         </section>
-        <section className="slab stack" aria-label="Where it runs">
-          <h2>Where it runs</h2>
+        <section className="flex flex-col gap-12 overflow-auto bg-slab p-16" aria-label="Where it runs">
+          <h2 className="text-title">Where it runs</h2>
           {servers.isError && <Failure error={servers.error} />}
           {servers.data?.length === 0 ? (
             <p>
               There is no server yet. <Link to="/servers?at=new">Add the one where it runs</Link>
             </p>
           ) : (
-            <label>
+            <Field>
               Server
               <select value={server} onChange={(event) => setServer(event.target.value)}>
                 {(servers.data ?? []).map((one) => (
                   <option key={one.name}>{one.name}</option>
                 ))}
               </select>
-            </label>
+            </Field>
           )}
           <TextField
             label="Folder that holds its root"
@@ -139,11 +141,11 @@ export function BringInRoom(): JSX.Element {
             value={database}
             change={setDatabase}
           />
-          <label className="tick">
+          <Tick className="text-small text-ink2">
             <input type="checkbox" checked={asItLies} onChange={(event) => setAsItLies(event.target.checked)} />
             <span>Leave its folders as they lie</span>
-          </label>
-          <p className="q">
+          </Tick>
+          <p className="text-ink2">
             {asItLies ? (
               'Nothing is moved. Files of a push change one by one where they lie, and not in one step.'
             ) : (
@@ -157,13 +159,13 @@ export function BringInRoom(): JSX.Element {
           {trial.isError && <Failure error={trial.error} />}
           {trial.data && <Trial {...trial.data} />}
           {adopt.isError && <Failure error={adopt.error} />}
-          <div className="bring-acts">
-            <button type="submit" className="btn main big" disabled={isBusy || server === ''}>
+          <div className="flex flex-wrap gap-8">
+            <Button type="submit" main wide disabled={isBusy || server === ''}>
               {adopt.isPending ? 'Bringing it in' : `Bring ${name === '' ? 'it' : name} in`}
-            </button>
-            <button type="submit" name="try" className="btn big" disabled={isBusy || server === ''}>
+            </Button>
+            <Button type="submit" name="try" wide disabled={isBusy || server === ''}>
               {trial.isPending ? 'Looking at it' : 'Only look at it'}
-            </button>
+            </Button>
           </div>
         </section>
       </form>
@@ -176,19 +178,19 @@ const ACTS = { rename: 'moves to', folder: 'is made', link: 'becomes a link to' 
 /** What was found, and what would be moved, in this order; nothing of it is done. */
 function Trial({ checks, moves }: ResponseOf<'siteTry'>): JSX.Element {
   return (
-    <section className="trial" aria-label="What was found" role="status">
-      <ul>
+    <section className="grid gap-8 bg-bed p-12" aria-label="What was found" role="status">
+      <ul className="grid gap-4">
         {checks.map((check) => (
-          <li key={check.name + check.message}>
+          <li className="flex items-start gap-8" key={check.name + check.message}>
             <Icon name={check.state === 'passed' ? 'check' : 'warn'} />
             <span>
-              {check.message} {check.remedy !== undefined && <span className="qq">{check.remedy}</span>}
+              {check.message} {check.remedy !== undefined && <span className="text-ink3">{check.remedy}</span>}
             </span>
           </li>
         ))}
       </ul>
       {moves.length > 0 && (
-        <ol aria-label="What would be moved">
+        <ol className="grid gap-4 text-base wrap-anywhere" aria-label="What would be moved">
           {moves.map(({ act, path, to }) => (
             <li key={`${act} ${path}`}>
               <span className="mono">{path}</span> {ACTS[act]} {to !== null && <span className="mono">{to}</span>}
@@ -196,7 +198,7 @@ function Trial({ checks, moves }: ResponseOf<'siteTry'>): JSX.Element {
           ))}
         </ol>
       )}
-      <p className="q">Nothing was done.</p>
+      <p className="text-ink2">Nothing was done.</p>
     </section>
   );
 }

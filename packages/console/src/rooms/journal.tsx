@@ -2,10 +2,13 @@ import { useMutation } from '@tanstack/react-query';
 import type { JournalEntry } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link } from 'react-router';
+import { Button } from '../parts/button.js';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Older } from '../parts/older.js';
+import { RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { clock, exact, number } from '../parts/words.js';
@@ -24,11 +27,11 @@ export function JournalRoom(): JSX.Element {
     client.call('journalList', { query: { ...filter, ...page } }),
   );
   return (
-    <main className="tableroom slab">
-      <div className="tools">
-        <h1>Journal</h1>
+    <main className="flex min-h-0 flex-1 flex-col bg-slab">
+      <RoomHead>
+        <h1 className="text-title">Journal</h1>
         <Seal />
-        <span className="sp" />
+        <span className="flex-1 max-desk:hidden" />
         {['thing', 'act', 'actor'].map((name) => (
           <Chosen key={name} name={name} view={view} />
         ))}
@@ -41,7 +44,7 @@ export function JournalRoom(): JSX.Element {
         <DayChoice name="Since" value={view.get('since')} choose={(day) => view.set('since', day)} />
         <DayChoice name="Until" value={view.get('until')} choose={(day) => view.set('until', day)} />
         <SaveAs list="journal" filter={filter} />
-      </div>
+      </RoomHead>
       {pages.isPending ? (
         <Loading what="Reading the journal" rows={14} />
       ) : pages.isLoadingError ? (
@@ -49,11 +52,11 @@ export function JournalRoom(): JSX.Element {
       ) : entries.length === 0 ? (
         <Empty title="Nothing fits">Every act by anyone is listed here, also what was refused.</Empty>
       ) : (
-        <div className="scroll">
-          <table className="journal">
+        <div className="flex-1 overflow-auto">
+          <table>
             <thead>
               <tr>
-                <th className="fig-cell">Place</th>
+                <FigureHead>Place</FigureHead>
                 <th>At</th>
                 <th>Who</th>
                 <th>Act</th>
@@ -81,10 +84,10 @@ function Seal(): JSX.Element {
   const verdict = verify.data;
   return (
     <>
-      <button type="button" className="btn" disabled={verify.isPending} onClick={() => verify.mutate()}>
+      <Button disabled={verify.isPending} onClick={() => verify.mutate()}>
         {verify.isPending ? 'Checking every seal' : 'Check the seals'}
-      </button>
-      <span className={verdict && verdict.faults.length > 0 ? 'bad' : 'qq'} role="status">
+      </Button>
+      <span className={verdict && verdict.faults.length > 0 ? 'font-semibold text-danger' : 'text-ink3'} role="status">
         {verify.isError
           ? 'The seals could not be checked.'
           : verdict
@@ -113,38 +116,50 @@ function Row({
   return (
     <>
       <tr>
-        <td className="fig-cell qq">{one.position ?? '–'}</td>
-        <td className="q" title={exact(one.at)}>
+        <Figure className="text-ink3">{one.position ?? '–'}</Figure>
+        <td className="text-ink2" title={exact(one.at)}>
           {clock(one.at)}
         </td>
         <td>
-          <button type="button" className="cell-link" onClick={() => choose('actor', one.actor)} title={one.actor}>
+          <button
+            type="button"
+            className="hover:text-accent"
+            onClick={() => choose('actor', one.actor)}
+            title={one.actor}
+          >
             {one.name ?? one.actor}
           </button>
         </td>
         <td>
-          <button type="button" className="cell-link mono" onClick={() => choose('act', one.act)}>
+          <button type="button" className="mono hover:text-accent" onClick={() => choose('act', one.act)}>
             {one.act}
           </button>
-          {one.outcome !== 'done' && <span className="bad"> {one.outcome}</span>}
+          {one.outcome !== 'done' && <span className="font-semibold text-danger"> {one.outcome}</span>}
         </td>
         <td>
-          <button type="button" className="cell-link mono" onClick={() => choose('thing', one.thing)}>
+          <button type="button" className="mono hover:text-accent" onClick={() => choose('thing', one.thing)}>
             {one.thing}
           </button>
         </td>
-        <td className="q wide-cell">
-          <button type="button" className="cell-link" aria-expanded={isOpen} onClick={() => setOpen(!isOpen)}>
+        <WideCell className="text-ink2">
+          <button
+            type="button"
+            className="block max-w-full truncate hover:text-accent"
+            aria-expanded={isOpen}
+            onClick={() => setOpen(!isOpen)}
+          >
             {words === '' ? '–' : words}
           </button>
-        </td>
-        <td className="qq">{one.from ?? ''}</td>
+        </WideCell>
+        <td className="text-ink3">{one.from ?? ''}</td>
       </tr>
       {isOpen && (
-        <tr className="opened">
+        <tr>
           <td />
-          <td colSpan={6}>
-            <pre className="mono">{JSON.stringify(one.details, null, 2)}</pre>
+          <td colSpan={6} className="h-auto">
+            <pre className="mt-4 mb-8 mono wrap-anywhere whitespace-pre-wrap">
+              {JSON.stringify(one.details, null, 2)}
+            </pre>
             {typeof request === 'string' && <Link to={`/requests/${request}`}>Change request {request}</Link>}{' '}
             {typeof transfer === 'string' && <Link to={`/transfers/${transfer}`}>Transfer {transfer}</Link>}
           </td>

@@ -3,6 +3,8 @@ import { ServiceProblem } from '@tessarion/client';
 import type { GuestRoom, GuestSight, GuestThread } from '@tessarion/contract';
 import { counted } from '@tessarion/core';
 import { type FormEvent, type JSX, useEffect, useRef, useState } from 'react';
+import { Button, TextButton } from '../parts/button.js';
+import { Door, DoorField, DoorForm } from '../parts/door.js';
 import { openWindow } from '../parts/enter.js';
 import { Icon } from '../parts/icon.js';
 import { Markdown } from '../parts/markdown.js';
@@ -57,15 +59,15 @@ export function LookRoom(): JSX.Element {
     enter.mutate(passcode);
   };
   return (
-    <main className="door plain-door">
+    <Door>
       {isAbout(error, 'passcode') || (isAbout(error, 'too-many-tries') && passcode !== '') ? (
-        <form className="slab" onSubmit={submit}>
-          <h1>
+        <DoorForm onSubmit={submit}>
+          <h1 className="flex items-center gap-12 text-numeral font-stretch-112%">
             <Mark size={28} /> Passcode
           </h1>
-          <p className="q">Whoever sent you this link has told you one.</p>
+          <p className="mb-12 text-ink2">Whoever sent you this link has told you one.</p>
           {passcode !== '' && enter.isError && <Failure error={enter.error} />}
-          <label>
+          <DoorField>
             Passcode
             <input
               type="password"
@@ -75,34 +77,34 @@ export function LookRoom(): JSX.Element {
               value={passcode}
               onChange={(event) => setPasscode(event.target.value)}
             />
-          </label>
-          <button type="submit" className="btn main big" disabled={enter.isPending}>
+          </DoorField>
+          <Button type="submit" main wide className="mt-8" disabled={enter.isPending}>
             Look
-          </button>
-        </form>
+          </Button>
+        </DoorForm>
       ) : (
-        <div className="slab">
+        <div className="bg-slab">
           {error ? <Failure error={error} /> : <Loading what="Opening what you were sent" rows={3} />}
         </div>
       )}
-    </main>
+    </Door>
   );
 }
 
 function Room({ room }: { readonly room: GuestRoom }): JSX.Element {
   const isChoice = room.looks.length > 1;
   return (
-    <main className="look">
-      <header className="slab">
-        <p className="q whose">
+    <main className="mx-auto flex w-full max-w-720 flex-col gap-2 pt-16 pb-48 max-desk:py-0">
+      <header className="flex flex-col gap-12 bg-slab p-24 max-desk:p-16">
+        <p className="flex items-center gap-8 text-ink2">
           <Mark size={20} /> {room.client}
         </p>
-        <h1>
+        <h1 className="text-numeral/32 font-[650] text-balance">
           {room.name},{' '}
           {isChoice ? `here are ${counted(room.looks.length, 'thing')} to look at` : 'here is something to look at'}
         </h1>
-        {room.words !== '' && <p className="words">{room.words}</p>}
-        <p className="qq">
+        {room.words !== '' && <p className="max-w-[60ch] wrap-anywhere whitespace-pre-wrap">{room.words}</p>}
+        <p className="text-ink3">
           {room.by} sent you this. Your link holds until {clock(room.expiresAt)}.
         </p>
       </header>
@@ -137,34 +139,51 @@ function LookSection({ look, room }: { readonly look: GuestSight; readonly room:
   const failure = [open, yes, choose].find((one) => one.isError)?.error;
   const canOpen = look.state === 'ready' || look.state === 'behind';
   return (
-    <section className={`slab one-look ${isChosen ? 'chosen' : ''}`} aria-labelledby={`look-${look.position}`}>
-      <h2 id={`look-${look.position}`}>{look.title}</h2>
-      {look.state !== 'ready' && <p className={look.state === 'behind' ? 'acc' : 'q'}>{STATES[look.state]}</p>}
-      <div className="look-acts">
+    <section
+      className={`flex flex-col gap-12 bg-slab p-24 max-desk:p-16 ${isChosen ? 'shadow-[inset_4px_0_0_var(--color-ink)]' : ''}`}
+      aria-labelledby={`look-${look.position}`}
+    >
+      <h2 className="text-[18px]/24 font-[650] wrap-anywhere" id={`look-${look.position}`}>
+        {look.title}
+      </h2>
+      {look.state !== 'ready' && (
+        <p className={look.state === 'behind' ? 'text-accent' : 'text-ink2'}>{STATES[look.state]}</p>
+      )}
+      <div className="flex flex-wrap gap-8">
         {canOpen && (
-          <button type="button" className="btn main big" onClick={() => open.mutate()}>
+          <Button main wide className="w-auto flex-[1_1_200px] justify-center" onClick={() => open.mutate()}>
             <Icon name="open" /> Open it
-          </button>
+          </Button>
         )}
         {look.mayApprove && !look.yes?.isCurrent && (
-          <button type="button" className="btn big" disabled={yes.isPending} onClick={() => yes.mutate()}>
+          <Button
+            wide
+            className="w-auto flex-[1_1_200px] justify-center"
+            disabled={yes.isPending}
+            onClick={() => yes.mutate()}
+          >
             <Icon name="check" /> Yes, this may go live
-          </button>
+          </Button>
         )}
         {room.looks.length > 1 && !isChosen && (
-          <button type="button" className="btn big" disabled={choose.isPending} onClick={() => choose.mutate()}>
+          <Button
+            wide
+            className="w-auto flex-[1_1_200px] justify-center"
+            disabled={choose.isPending}
+            onClick={() => choose.mutate()}
+          >
             Choose this one
-          </button>
+          </Button>
         )}
       </div>
       {look.yes && (
-        <p className={look.yes.isCurrent ? 'said' : 'q'}>
+        <p className={look.yes.isCurrent ? 'font-semibold' : 'text-ink2'}>
           <Icon name="check" /> You said yes <Ago time={look.yes.at} suffix=" ago" />
           {!look.yes.isCurrent && '; it has changed since'}
         </p>
       )}
       {isChosen && (
-        <p className="said">
+        <p className="font-semibold">
           <Icon name="check" /> You chose this one
         </p>
       )}
@@ -182,20 +201,21 @@ function Items({ look }: { readonly look: GuestSight }): JSX.Element | null {
   const shown = isWhole ? look.items : look.items.slice(0, NAMED);
   return (
     <div>
-      <h3>What changes</h3>
-      <ul className="plain changes">
+      <h3 className="text-small/20 font-semibold text-ink2">What changes</h3>
+      <ul>
         {shown.map((item, i) => (
-          <li key={`${item.kind} ${item.title} ${String(i)}`}>
-            <span className="qq">{item.kind}</span>
+          <li
+            className="grid grid-cols-[80px_minmax(0,1fr)_auto] gap-8 border-b border-line py-4 wrap-anywhere"
+            key={`${item.kind} ${item.title} ${String(i)}`}
+          >
+            <span className="text-ink3">{item.kind}</span>
             <span>{item.title}</span>
-            <span className="q">{item.change}</span>
+            <span className="text-ink2">{item.change}</span>
           </li>
         ))}
       </ul>
       {look.items.length > shown.length && (
-        <button type="button" className="bare-link" onClick={() => setWhole(true)}>
-          {look.items.length - shown.length} more
-        </button>
+        <TextButton onClick={() => setWhole(true)}>{look.items.length - shown.length} more</TextButton>
       )}
     </div>
   );
@@ -203,8 +223,8 @@ function Items({ look }: { readonly look: GuestSight }): JSX.Element | null {
 
 function Talk({ look }: { readonly look: GuestSight }): JSX.Element {
   return (
-    <div className="look-talk">
-      <h3>What do you say?</h3>
+    <div className="flex flex-col gap-8">
+      <h3 className="text-small/20 font-semibold text-ink2">What do you say?</h3>
       {look.threads.map((thread) => (
         <ThreadView key={thread.id} thread={thread} position={look.position} />
       ))}
@@ -215,19 +235,23 @@ function Talk({ look }: { readonly look: GuestSight }): JSX.Element {
 
 function ThreadView({ thread, position }: { readonly thread: GuestThread; readonly position: number }): JSX.Element {
   return (
-    <article className="thread">
+    <article className="my-8 block max-w-760 border-l-3 border-line py-4 pl-12">
       {thread.comments.map((one) => (
-        <div key={one.at} className="cm">
-          <p className="by">
+        <div key={one.at}>
+          <p className="flex items-baseline gap-8">
             <b>{one.isOwn ? 'You' : one.by}</b>
-            <span className="qq">
+            <span className="text-ink3">
               <Ago time={one.at} suffix=" ago" />
             </span>
           </p>
           <Markdown text={one.text} />
         </div>
       ))}
-      {thread.isResolved ? <p className="qq">Done</p> : <Saying position={position} thread={thread.id} label="Reply" />}
+      {thread.isResolved ? (
+        <p className="text-ink3">Done</p>
+      ) : (
+        <Saying position={position} thread={thread.id} label="Reply" />
+      )}
     </article>
   );
 }
@@ -253,7 +277,7 @@ function Saying({
   });
   return (
     <form
-      className="writing"
+      className="flex max-w-760 flex-col gap-6"
       onSubmit={(event) => {
         event.preventDefault();
         if (text.trim() !== '') say.mutate();
@@ -261,7 +285,6 @@ function Saying({
     >
       {say.isError && <Failure error={say.error} />}
       <textarea
-        className="ta"
         aria-label={label}
         placeholder={label}
         rows={thread === undefined ? 3 : 1}
@@ -269,10 +292,10 @@ function Saying({
         onChange={(event) => setText(event.target.value)}
       />
       {(text !== '' || thread === undefined) && (
-        <span className="eb">
-          <button type="submit" className="btn" disabled={text.trim() === '' || say.isPending}>
+        <span className="flex flex-row items-center gap-8">
+          <Button type="submit" disabled={text.trim() === '' || say.isPending}>
             {thread === undefined ? 'Send' : 'Reply'}
-          </button>
+          </Button>
         </span>
       )}
     </form>

@@ -1,8 +1,11 @@
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { checkProfile } from '@tessarion/core';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { Button } from '../parts/button.js';
+import { Tick } from '../parts/field.js';
 import { Icon } from '../parts/icon.js';
+import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
 import { clock, size } from '../parts/words.js';
@@ -66,19 +69,26 @@ export function NewEnvironmentRoom(): JSX.Element {
   };
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/">Fleet</Link>
-        <i>/</i>
-        <Link to={`/sites/${siteName}`}>{siteName}</Link>
-        <i>/</i>
-        <h1>New copy</h1>
-      </div>
-      <form className="making" onSubmit={submit}>
-        <fieldset className="slab kinds">
+      <Crumb
+        way={[
+          ['Fleet', '/'],
+          [siteName, `/sites/${siteName}`],
+        ]}
+        here={'New copy'}
+      />
+      <form
+        className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_360px] grid-rows-[auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto"
+        onSubmit={submit}
+      >
+        <fieldset className="col-span-full grid min-w-0 grid-cols-[1fr_1fr] gap-2 bg-slab px-16 py-12 max-desk:grid-cols-[1fr]">
           <legend className="sr-only">Kind</legend>
           {(['staging', 'dev'] as const).map((one) => (
-            <label key={one} className={`plate-choice ${one} ${kind === one ? 'on' : ''}`}>
+            <label
+              key={one}
+              className={`relative flex h-54 cursor-pointer items-center gap-12 px-14 focus-within:outline-2 focus-within:outline-accent focus-within:outline-offset-2 ${one} ${kind === one ? 'laid-course bg-kind-tint' : 'bg-bed'}`}
+            >
               <input
+                className="absolute inset-0 opacity-0"
                 type="radio"
                 name="kind"
                 value={one}
@@ -89,18 +99,18 @@ export function NewEnvironmentRoom(): JSX.Element {
                 }}
               />
               <Tile kind={one} state="in-step" size={32} decorative />
-              <span className="pl">
+              <span className="flex flex-col leading-18">
                 <b>{one}</b>
-                <span className="q">
+                <span className="text-ink2">
                   {one === 'staging' ? 'for content and review; goes up to live' : 'for code; goes up to staging'}
                 </span>
               </span>
             </label>
           ))}
         </fieldset>
-        <section className="slab fields">
-          <label>
-            <span>Name</span>
+        <section className="flex flex-col gap-20 overflow-auto bg-slab p-16">
+          <label className="grid max-w-480 gap-4">
+            <span className="font-semibold">Name</span>
             <input
               className="mono"
               value={wished}
@@ -115,12 +125,15 @@ export function NewEnvironmentRoom(): JSX.Element {
                 setName(event.target.value);
               }}
             />
-            <span id="name-note" className={fault ? 'note bad' : 'note qq'}>
+            <span
+              id="name-note"
+              className={`min-h-18 wrap-anywhere text-small ${fault ? 'font-semibold text-danger' : 'text-ink3'}`}
+            >
               {fault ? `${fault.message} ${fault.remedy ?? ''}` : (proposal.data?.address ?? '')}
             </span>
           </label>
-          <label>
-            <span>Copy of</span>
+          <label className="grid max-w-480 gap-4">
+            <span className="font-semibold">Copy of</span>
             <select
               value={snapshot ?? from}
               onChange={(event) => {
@@ -147,7 +160,7 @@ export function NewEnvironmentRoom(): JSX.Element {
                 </optgroup>
               )}
             </select>
-            <span className="note qq">
+            <span className="min-h-18 text-small wrap-anywhere text-ink3">
               {snapshot === null && source?.size
                 ? `${size(source.size.fileBytes)} of files, ${size(source.size.databaseBytes)} of data`
                 : ''}
@@ -155,27 +168,27 @@ export function NewEnvironmentRoom(): JSX.Element {
             </span>
           </label>
           {known.areas.length > 0 && (
-            <fieldset className="ticks">
-              <legend>Leave out files of</legend>
+            <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
+              <legend className="font-semibold">Leave out files of</legend>
               {known.areas.map((area) => (
-                <Tick key={area.name} name={area.name} all={areas} set={setAreas}>
-                  {area.name} {area.path !== area.name && <span className="mono qq">{area.path}</span>}
-                </Tick>
+                <LeaveOut key={area.name} name={area.name} all={areas} set={setAreas}>
+                  {area.name} {area.path !== area.name && <span className="truncate mono text-ink3">{area.path}</span>}
+                </LeaveOut>
               ))}
             </fieldset>
           )}
           {known.tables.length > 0 && (
-            <fieldset className="ticks">
-              <legend>Leave out rows of</legend>
+            <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
+              <legend className="font-semibold">Leave out rows of</legend>
               {known.tables.map((table) => (
-                <Tick key={table} name={table} all={tables} set={setTables}>
-                  <span className="mono">{table}</span>
-                </Tick>
+                <LeaveOut key={table} name={table} all={tables} set={setTables}>
+                  <span className="truncate mono">{table}</span>
+                </LeaveOut>
               ))}
             </fieldset>
           )}
-          <label>
-            <span>Leave out paths</span>
+          <label className="grid max-w-480 gap-4">
+            <span className="font-semibold">Leave out paths</span>
             <input
               className="mono"
               value={paths}
@@ -184,46 +197,47 @@ export function NewEnvironmentRoom(): JSX.Element {
               placeholder="media/archive, old"
               onChange={(event) => setPaths(event.target.value)}
             />
-            <span className="note qq">What is left out is on record, and never taken for deleted.</span>
+            <span className="min-h-18 text-small wrap-anywhere text-ink3">
+              What is left out is on record, and never taken for deleted.
+            </span>
           </label>
         </section>
-        <section className="slab making-confirm">
-          <p className="sentence">
+        <section className="flex flex-col gap-12 bg-slab p-16">
+          <p className="text-title font-normal text-pretty wrap-anywhere">
             Make{' '}
-            <span className="mono">
+            <span className="mono text-[14.5px]">
               {siteName}/{wished}
             </span>{' '}
-            as a copy of <span className="mono">{taken?.environment ?? from}</span>
+            as a copy of <span className="mono text-[14.5px]">{taken?.environment ?? from}</span>
             {taken ? ` as it was on ${clock(taken.takenAt)}` : ''},{' '}
-            <b title={known.masked.join(', ')}>{maskedWords(known.masked.length)}</b>
+            <b className="font-[620]" title={known.masked.join(', ')}>
+              {maskedWords(known.masked.length)}
+            </b>
             {leftOut(areas, tables, leftOutPaths)}.
           </p>
-          <ul className="promises q">
-            <li>
-              <Icon name="check" /> closed to strangers and search engines
+          <ul className="mb-auto grid gap-6 text-ink2">
+            <li className="flex items-start gap-8">
+              <Icon name="check" className="mt-3" /> closed to strangers and search engines
             </li>
             {known.settings.length > 0 ? (
-              <li>
-                <Icon name="check" /> with {kind}’s settings:{' '}
+              <li className="flex items-start gap-8">
+                <Icon name="check" className="mt-3" /> with {kind}’s settings:{' '}
                 {known.settings.map((one) => `${one.name} ${one.values[kind]}`).join(', ')}
               </li>
             ) : (
-              <li className="wn">
-                <Icon name="warn" /> no setting differs from live: mail and payments go as they go there
+              <li className="flex items-start gap-8 font-semibold text-warn">
+                <Icon name="warn" className="mt-3" /> no setting differs from live: mail and payments go as they go
+                there
               </li>
             )}
-            <li>
-              <Icon name="check" /> proved that it cannot reach {taken?.environment ?? from}
+            <li className="flex items-start gap-8">
+              <Icon name="check" className="mt-3" /> proved that it cannot reach {taken?.environment ?? from}
             </li>
           </ul>
           {create.isError && <Failure error={create.error} />}
-          <button
-            type="submit"
-            className="btn main big"
-            disabled={fault !== undefined || wished === '' || create.isPending}
-          >
+          <Button type="submit" main wide disabled={fault !== undefined || wished === '' || create.isPending}>
             Make {siteName}/{wished}
-          </button>
+          </Button>
         </section>
       </form>
     </>
@@ -274,7 +288,7 @@ function leftOut(areas: readonly string[], tables: readonly string[], paths: rea
   return `, without ${all.length > 4 ? `${all.slice(0, 3).join(', ')} and ${all.length - 3} more` : all.join(', ')}`;
 }
 
-function Tick({
+function LeaveOut({
   name,
   all,
   set,
@@ -286,13 +300,13 @@ function Tick({
   readonly children: ReactNode;
 }): JSX.Element {
   return (
-    <label className="tick">
+    <Tick>
       <input
         type="checkbox"
         checked={all.includes(name)}
         onChange={(event) => set(event.target.checked ? [...all, name] : all.filter((one) => one !== name))}
       />
-      <span>{children}</span>
-    </label>
+      <span className="truncate">{children}</span>
+    </Tick>
   );
 }

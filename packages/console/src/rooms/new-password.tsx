@@ -1,5 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button } from '../parts/button.js';
+import { Field } from '../parts/field.js';
 import { FormEnd } from '../parts/form-end.js';
 import { Failure } from '../parts/states.js';
 import { client, useMe } from '../session.js';
@@ -25,13 +27,15 @@ export function NewPassword(): JSX.Element {
     change.mutate();
   };
   return (
-    <section aria-labelledby="password">
-      <h2 id="password">Password</h2>
+    <section className="max-w-640" aria-labelledby="password">
+      <h2 className="mt-20 mb-4" id="password">
+        Password
+      </h2>
       {isOpen ? (
-        <form className="stack token-form" onSubmit={submit}>
+        <form className="mt-8 flex max-w-440 flex-col gap-8" onSubmit={submit}>
           {/* By which a password manager knows whose it is. */}
           <input type="text" hidden readOnly autoComplete="username" value={me.data?.mail ?? ''} />
-          <label>
+          <Field>
             The one that you have
             <input
               autoFocus
@@ -41,8 +45,8 @@ export function NewPassword(): JSX.Element {
               value={password}
               onChange={(event) => setPassword(event.target.value)}
             />
-          </label>
-          <label>
+          </Field>
+          <Field>
             Another one, of at least 12 characters
             <input
               required
@@ -52,7 +56,7 @@ export function NewPassword(): JSX.Element {
               value={next}
               onChange={(event) => setNext(event.target.value)}
             />
-          </label>
+          </Field>
           {change.isError && <Failure error={change.error} />}
           <FormEnd button="Take it from now on" isDisabled={change.isPending} leave={() => setOpen(false)} />
         </form>
@@ -64,9 +68,7 @@ export function NewPassword(): JSX.Element {
               {change.data.ended > 0 ? `, and ${change.data.ended} other sessions have ended` : ''}.
             </p>
           )}
-          <button type="button" className="btn" onClick={() => setOpen(true)}>
-            Choose another
-          </button>
+          <Button onClick={() => setOpen(true)}>Choose another</Button>
         </>
       )}
     </section>

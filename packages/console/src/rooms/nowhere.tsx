@@ -1,22 +1,17 @@
 import type { JSX } from 'react';
-import { Link, useRouteError } from 'react-router';
+import { useRouteError } from 'react-router';
+import { Button, ButtonLink } from '../parts/button.js';
+import { Room } from '../parts/room.js';
 import { Empty, Failure } from '../parts/states.js';
 
 export function NowhereRoom(): JSX.Element {
   return (
-    <main className="room slab">
+    <Room>
       <h1 className="sr-only">Nowhere</h1>
-      <Empty
-        title="There is no such room"
-        act={
-          <Link className="btn" to="/">
-            To the fleet
-          </Link>
-        }
-      >
+      <Empty title="There is no such room" act={<ButtonLink to="/">To the fleet</ButtonLink>}>
         The address may be an old one, or miss a letter.
       </Empty>
-    </main>
+    </Room>
   );
 }
 
@@ -24,13 +19,11 @@ export function NowhereRoom(): JSX.Element {
 export function BrokenRoom(): JSX.Element {
   const error = useRouteError();
   return (
-    <main className="room slab">
+    <Room>
       <h1 className="sr-only">Broken</h1>
       <Failure error={error} />
-      <p className="q">If the service was updated since this page was loaded, loading it again helps.</p>
-      <button type="button" className="btn" onClick={() => window.location.reload()}>
-        Load it again
-      </button>
-    </main>
+      <p className="text-ink2">If the service was updated since this page was loaded, loading it again helps.</p>
+      <Button onClick={() => window.location.reload()}>Load it again</Button>
+    </Room>
   );
 }

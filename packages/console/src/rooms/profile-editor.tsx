@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { readLayer } from '@tessarion/core';
 import { type FormEvent, type JSX, useDeferredValue, useMemo, useRef, useState } from 'react';
+import { Button, TextButton } from '../parts/button.js';
 import { Overtaken } from '../parts/overtaken.js';
 import { client } from '../session.js';
 
@@ -64,20 +65,18 @@ export function ProfileEditor({
     field.current?.setSelectionRange(start, end < 0 ? text.length : end);
   };
   return (
-    <form className="profile-editor" onSubmit={submit}>
-      <header>
-        <h2>{former ? `${former.name}, after version ${former.version}` : 'A new profile'}</h2>
-        <span className="sp" />
-        <button
+    <form className="flex h-full min-h-0 flex-col" onSubmit={submit}>
+      <header className="flex flex-wrap items-center gap-8 border-b border-line px-16 py-8">
+        <h2 className="text-title">{former ? `${former.name}, after version ${former.version}` : 'A new profile'}</h2>
+        <span className="flex-1 max-desk:hidden" />
+        <Button
           type="submit"
-          className="btn main"
+          main
           disabled={save.isPending || mistakes.length > 0 || name === '' || text === former?.text}
         >
           {former ? 'Save it as a new version' : `Save it${name === '' ? '' : ` as ${name}`}`}
-        </button>
-        <button type="button" className="btn" onClick={() => close()}>
-          Leave it
-        </button>
+        </Button>
+        <Button onClick={() => close()}>Leave it</Button>
       </header>
       {save.isError && (
         <Overtaken
@@ -86,23 +85,25 @@ export function ProfileEditor({
           again={() => save.mutate(profile?.etag ?? '*')}
         />
       )}
-      <ul className="plain mistakes" aria-label="Mistakes" aria-live="polite">
+      <ul
+        className={mistakes.length === 0 ? '' : 'border-b border-line bg-bed px-16 py-8'}
+        aria-label="Mistakes"
+        aria-live="polite"
+      >
         {mistakes.slice(0, 8).map((one) => (
           <li key={`${one.line} ${one.path} ${one.message}`}>
-            <button type="button" className="bare-link" onClick={() => goTo(one.line)}>
-              line {one.line}
-            </button>{' '}
-            <span className="q">
+            <TextButton onClick={() => goTo(one.line)}>line {one.line}</TextButton>{' '}
+            <span className="text-ink2">
               {one.path === '' ? '' : `${one.path}: `}
               {one.message}
             </span>
           </li>
         ))}
-        {mistakes.length > 8 && <li className="q">and {mistakes.length - 8} more</li>}
+        {mistakes.length > 8 && <li className="text-ink2">and {mistakes.length - 8} more</li>}
       </ul>
       <textarea
         ref={field}
-        className="mono"
+        className="min-h-320 flex-1 resize-none rounded-none border-0 px-16 py-12 mono leading-20 [tab-size:2]"
         aria-label="Document"
         spellCheck={false}
         wrap="off"

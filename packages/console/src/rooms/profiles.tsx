@@ -1,7 +1,9 @@
 import { useQuery } from '@tanstack/react-query';
 import type { JSX } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Button, ButtonLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
+import { Room } from '../parts/room.js';
 import { Empty, Failure, Loading, Unread } from '../parts/states.js';
 import { clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
@@ -32,52 +34,52 @@ export function ProfilesRoom(): JSX.Element {
   if (!profiles.isSuccess) return <Unread error={profiles.error} what="Reading the profiles" />;
   if (profiles.data.length === 0 && isWriting !== 'new') {
     return (
-      <main className="room slab">
+      <Room>
         <Empty
           title="No profiles yet"
           act={
             mayWrite && (
-              <Link className="btn main" to="/profiles?write=new">
+              <ButtonLink main to="/profiles?write=new">
                 Write one
-              </Link>
+              </ButtonLink>
             )
           }
         >
           A profile says what a kind of site is made of: what is yours, what visitors made, what is personal. Without
           one a site can be kept, not copied.
         </Empty>
-      </main>
+      </Room>
     );
   }
   return (
-    <main className="profiles">
-      <section className="slab list" aria-label="Profiles">
-        <div className="tools">
-          <h1>Profiles</h1>
-          <span className="sp" />
+    <main className="grid min-h-0 flex-1 grid-cols-[320px_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto">
+      <section className="flex min-h-0 flex-col bg-slab" aria-label="Profiles">
+        <div className="flex items-center gap-8 px-16 py-8 max-desk:flex-wrap max-desk:px-12">
+          <h1 className="text-title">Profiles</h1>
+          <span className="flex-1 max-desk:hidden" />
           {mayWrite && (
-            <Link className="btn" to="/profiles?write=new">
+            <ButtonLink to="/profiles?write=new">
               <Icon name="plus" />
               New
-            </Link>
+            </ButtonLink>
           )}
         </div>
         {profiles.data.map((one) => (
           <Link
             key={one.name}
-            className={`prow ${one.name === chosen && isWriting !== 'new' ? 'cur' : ''}`}
+            className={`grid border-b border-line px-16 py-8 ${one.name === chosen && isWriting !== 'new' ? 'bg-accent-tint shadow-at' : ''}`}
             to={`/profiles/${one.name}`}
           >
             <b>{one.name}</b>
-            <span className="q cut">{one.title}</span>
-            <span className="qq">
+            <span className="truncate text-ink2">{one.title}</span>
+            <span className="text-ink3">
               {one.kind === 'part' ? 'part, ' : ''}version {one.version} · {one.sites.length}{' '}
               {one.sites.length === 1 ? 'site' : 'sites'}
             </span>
           </Link>
         ))}
       </section>
-      <section className="slab text" aria-label="Document" tabIndex={0}>
+      <section className="overflow-auto bg-slab" aria-label="Document" tabIndex={0}>
         {shown.isError && <Failure error={shown.error} />}
         {shown.isPending && chosen !== undefined && <Loading what="Reading the profile" />}
         {isWriting !== null && (isWriting === 'new' || shown.data) ? (
@@ -89,9 +91,9 @@ export function ProfilesRoom(): JSX.Element {
         ) : null}
         {isWriting === null && shown.data && (
           <>
-            <header>
-              <h2>{shown.data.title}</h2>
-              <p className="qq">
+            <header className="border-b border-line px-16 py-8">
+              <h2 className="text-title">{shown.data.title}</h2>
+              <p className="text-ink3">
                 version {shown.data.version}, saved {clock(shown.data.createdAt)} by {shown.data.person}
                 {shown.data.base !== null && (
                   <>
@@ -107,23 +109,17 @@ export function ProfilesRoom(): JSX.Element {
                 ))}
               </p>
               {shown.data.base !== null && (
-                <button
-                  type="button"
-                  className="btn"
+                <Button
                   aria-pressed={isComposed}
                   onClick={() => setQuery(isComposed ? {} : { view: 'composed' }, { replace: true })}
                 >
                   {isComposed ? 'Its own lines only' : 'As it is composed'}
-                </button>
+                </Button>
               )}
-              {mayWrite && (
-                <button type="button" className="btn" onClick={() => setQuery({ write: 'version' })}>
-                  Write a new version
-                </button>
-              )}
+              {mayWrite && <Button onClick={() => setQuery({ write: 'version' })}>Write a new version</Button>}
               {composed.isError && <Failure error={composed.error} />}
             </header>
-            <pre className="mono">
+            <pre className="py-12 mono leading-20">
               {text.split('\n').map((line, i) => (
                 <Line key={`${String(i)} ${line}`} text={line} number={i + 1} />
               ))}
@@ -141,13 +137,17 @@ function Line({ text, number }: { readonly text: string; readonly number: number
   const isNote = text.trimStart().startsWith('#');
   const parts = text.split(CLASSES);
   return (
-    <span className={isNote ? 'ln qq' : 'ln'}>
-      <i aria-hidden="true">{number}</i>
+    <span className={`block whitespace-pre pr-16 ${isNote ? 'text-ink3' : 'text-ink2'}`}>
+      <i className="inline-block w-48 pr-16 text-right text-ink3 select-none" aria-hidden="true">
+        {number}
+      </i>
       {isNote
         ? text
         : parts.map((part, i) =>
             CLASSES.test(part) ? (
-              <b key={`${String(i)} ${part}`}>{part}</b>
+              <b className="text-ink" key={`${String(i)} ${part}`}>
+                {part}
+              </b>
             ) : (
               <span key={`${String(i)} ${part}`}>{part}</span>
             ),

@@ -1,15 +1,18 @@
 import type { ChangeRequest } from '@tessarion/contract';
 import { REQUEST_STATES } from '@tessarion/core';
-import { type JSX, useEffect, useRef, useState } from 'react';
+import { type JSX, useEffect, useState } from 'react';
 import { Link } from 'react-router';
-import { useKeys } from '../keys.js';
 import { Choice, SiteChoice } from '../parts/choice.js';
 import { Course } from '../parts/course.js';
+import { FilterField } from '../parts/filter-field.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
+import { RoomHead } from '../parts/room.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView, type View } from '../parts/use-view.js';
+import { Views } from '../parts/views.js';
 import { Ago, clock, number } from '../parts/words.js';
 import { client } from '../session.js';
 
@@ -39,23 +42,16 @@ export function RequestsRoom(): JSX.Element {
   const at = view.get('at');
   useRowKeys(items, view, (id) => `/requests/${id}`);
   return (
-    <main className="tableroom slab">
-      <div className="tools">
-        <h1>Change requests</h1>
-        <nav className="views" aria-label="Which">
-          {VIEWS.map((one) => (
-            <button
-              key={one.name}
-              type="button"
-              className={one === which ? 'on course' : ''}
-              aria-pressed={one === which}
-              onClick={() => view.set('view', one.name)}
-            >
-              {one.title}
-            </button>
-          ))}
-        </nav>
-        <span className="sp" />
+    <main className="flex min-h-0 flex-1 flex-col bg-slab">
+      <RoomHead>
+        <h1 className="text-title">Change requests</h1>
+        <Views
+          name="Which"
+          views={VIEWS.map((one) => ({ view: one.name, words: one.title }))}
+          at={which.name}
+          choose={(name) => view.set('view', name)}
+        />
+        <span className="flex-1 max-desk:hidden" />
         <FindField view={view} />
         <SiteChoice view={view} />
         <Choice
@@ -64,7 +60,7 @@ export function RequestsRoom(): JSX.Element {
           options={REQUEST_STATES}
           choose={(value) => view.set('state', value)}
         />
-      </div>
+      </RoomHead>
       {pages.isPending ? (
         <Loading what="Reading the change requests" rows={10} />
       ) : pages.isLoadingError ? (
@@ -78,17 +74,17 @@ export function RequestsRoom(): JSX.Element {
           </Empty>
         )
       ) : (
-        <div className="scroll">
+        <div className="flex-1 overflow-auto">
           <table>
             <thead>
               <tr>
                 <th>State</th>
                 <th>Title</th>
                 <th>From, onto</th>
-                <th className="fig-cell">Items</th>
+                <FigureHead>Items</FigureHead>
                 <th>By</th>
                 <th>Reviewers</th>
-                <th className="fig-cell">Threads</th>
+                <FigureHead>Threads</FigureHead>
                 <th>Changed</th>
               </tr>
             </thead>
@@ -109,53 +105,45 @@ export function RequestsRoom(): JSX.Element {
 function FindField({ view }: { readonly view: View }): JSX.Element {
   const said = view.get('find');
   const [text, setText] = useState(said);
-  const field = useRef<HTMLInputElement>(null);
-  useKeys([{ key: '/', does: 'Find', act: () => field.current?.focus() }]);
   useEffect(() => {
     if (text.trim() === said) return;
     const pause = setTimeout(() => view.set('find', text.trim()), 250);
     return () => clearTimeout(pause);
   });
   return (
-    <label className="fl">
-      <Icon name="find" />
-      <input
-        ref={field}
-        value={text}
-        maxLength={100}
-        onChange={(event) => setText(event.target.value)}
-        onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
-        placeholder="Title, or by whom"
-        aria-label="Find by title, or by whom"
-      />
-      <kbd>/</kbd>
-    </label>
+    <FilterField
+      name="Find by title, or by whom"
+      placeholder="Title, or by whom"
+      does="Find"
+      text={text}
+      change={setText}
+    />
   );
 }
 
 function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurrent: boolean }): JSX.Element {
   return (
-    <tr className={isCurrent ? 'cur' : ''}>
+    <tr aria-current={isCurrent || undefined} className={isCurrent ? 'bg-accent-tint shadow-at' : ''}>
       <td>
         <Course state={one.state} />
       </td>
-      <td className="wide-cell" title={one.title}>
+      <WideCell title={one.title}>
         <Link to={`/requests/${one.id}`}>
           <b>{one.title}</b>
         </Link>
-        {one.waitsForMe && <span className="acc"> · waits for you</span>}
-        {one.deliverAt && <span className="q"> · due {clock(one.deliverAt)}</span>}
-        {one.urgent && <span className="wn-text"> · urgent</span>}
-      </td>
+        {one.waitsForMe && <span className="text-accent"> · waits for you</span>}
+        {one.deliverAt && <span className="text-ink2"> · due {clock(one.deliverAt)}</span>}
+        {one.urgent && <span className="font-semibold text-warn"> · urgent</span>}
+      </WideCell>
       <td className="mono">
-        {one.from} <Icon name="right" size={12} /> {one.onto.split('/')[1]}
+        {one.from} <Icon name="right" size={12} className="inline align-[-1px] text-ink3" /> {one.onto.split('/')[1]}
       </td>
-      <td className="fig-cell">
+      <Figure>
         {number(one.itemCount)}
-        <span className="only-narrow">{one.itemCount === 1 ? ' item' : ' items'}</span>
-      </td>
-      <td className="q">{one.author.name}</td>
-      <td className="q">
+        <span className="desk:hidden">{one.itemCount === 1 ? ' item' : ' items'}</span>
+      </Figure>
+      <td className="text-ink2">{one.author.name}</td>
+      <td className="text-ink2">
         {one.reviewers.map((reviewer, i) => (
           <span key={reviewer.person?.id ?? reviewer.team}>
             {i > 0 && ', '}
@@ -163,21 +151,21 @@ function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurre
             {reviewer.says !== null && (
               <>
                 {' '}
-                <Icon name={reviewer.says === 'approve' ? 'check' : 'undo'} size={12} />
+                <Icon name={reviewer.says === 'approve' ? 'check' : 'undo'} size={12} className="inline align-[-1px]" />
               </>
             )}
           </span>
         ))}
       </td>
-      <td className="fig-cell q">
+      <Figure className="text-ink2">
         {one.openThreads > 0 && (
           <>
             {number(one.openThreads)}
-            <span className="only-narrow">{one.openThreads === 1 ? ' open thread' : ' open threads'}</span>
+            <span className="desk:hidden">{one.openThreads === 1 ? ' open thread' : ' open threads'}</span>
           </>
         )}
-      </td>
-      <td className="q">
+      </Figure>
+      <td className="text-ink2">
         <Ago time={one.updatedAt} suffix=" ago" />
       </td>
     </tr>

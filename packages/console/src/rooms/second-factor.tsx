@@ -1,5 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
+import { Button } from '../parts/button.js';
+import { Field } from '../parts/field.js';
 import { Failure } from '../parts/states.js';
 import { clock } from '../parts/words.js';
 import { client } from '../session.js';
@@ -29,45 +31,41 @@ export function SecondFactor(): JSX.Element {
   const shown = codes.data?.codes ?? confirm.data?.codes;
   const isOn = factor.data?.isOn === true;
   return (
-    <section aria-labelledby="factor">
-      <h2 id="factor">Second factor</h2>
+    <section className="max-w-640" aria-labelledby="factor">
+      <h2 className="mt-20 mb-4" id="factor">
+        Second factor
+      </h2>
       {factor.isError && <Failure error={factor.error} />}
       {isOn ? (
         <p>
           Codes of your own device are asked for since {clock(factor.data?.since ?? '')}.{' '}
-          <span className={factor.data?.recoveryCodes === 0 ? 'wn-text' : 'q'}>
+          <span className={factor.data?.recoveryCodes === 0 ? 'font-semibold text-warn' : 'text-ink2'}>
             {factor.data?.recoveryCodes} recovery codes are left.
           </span>
         </p>
       ) : (
-        <p className="q">
+        <p className="text-ink2">
           Whoever knows your password can sign in. With a second factor they also need a code that only your own device
           shows.
         </p>
       )}
       {shown && isOn && (
-        <div className="stack">
+        <div className="flex flex-col gap-8">
           <p>
             <b>Recovery codes.</b> Each works once, when your device is lost. They are not shown again.
           </p>
-          <pre className="mono codes">{shown.join('\n')}</pre>
+          <pre className="max-w-360 [columns:2] mono select-all">{shown.join('\n')}</pre>
         </div>
       )}
       {what === undefined && (
-        <p className="more-acts">
+        <p className="flex flex-wrap gap-8">
           {isOn ? (
             <>
-              <button type="button" className="btn" onClick={() => setWhat('codes')}>
-                New recovery codes
-              </button>
-              <button type="button" className="btn" onClick={() => setWhat('end')}>
-                End it
-              </button>
+              <Button onClick={() => setWhat('codes')}>New recovery codes</Button>
+              <Button onClick={() => setWhat('end')}>End it</Button>
             </>
           ) : (
-            <button type="button" className="btn" onClick={() => setWhat('begin')}>
-              Set it up
-            </button>
+            <Button onClick={() => setWhat('begin')}>Set it up</Button>
           )}
         </p>
       )}
@@ -90,9 +88,9 @@ export function SecondFactor(): JSX.Element {
           send={(code) => confirm.mutate(code)}
           leave={() => setWhat(undefined)}
         >
-          <p className="q">Scan this with a program for time-based codes, or type the key into it.</p>
+          <p className="text-ink2">Scan this with a program for time-based codes, or type the key into it.</p>
           <img
-            className="scan"
+            className="h-176 w-176 bg-[#fff]"
             alt="Key to be scanned"
             src={`data:image/svg+xml;utf8,${encodeURIComponent(begin.data.picture)}`}
           />
@@ -136,10 +134,10 @@ function Asking({
     send(text);
   };
   return (
-    <form className="stack factor" onSubmit={submit}>
+    <form aria-label="A second factor" className="mt-8 flex max-w-360 flex-col gap-8" onSubmit={submit}>
       {children}
       {error && <Failure error={error} />}
-      <label>
+      <Field>
         {label}
         <input
           type={type === 'password' ? 'password' : 'text'}
@@ -149,14 +147,12 @@ function Asking({
           value={text}
           onChange={(event) => setText(event.target.value)}
         />
-      </label>
-      <div className="more-acts">
-        <button type="submit" className="btn main">
+      </Field>
+      <div className="flex flex-wrap gap-8">
+        <Button type="submit" main>
           {button}
-        </button>
-        <button type="button" className="btn" onClick={leave}>
-          Leave it
-        </button>
+        </Button>
+        <Button onClick={leave}>Leave it</Button>
       </div>
     </form>
   );

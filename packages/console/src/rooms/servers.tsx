@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Server } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button } from '../parts/button.js';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
 import { type Column, ListRoom, Opens } from '../parts/list-room.js';
 import { Empty, Failure } from '../parts/states.js';
+import { FIGURE, WIDE } from '../parts/table.js';
 import { HostFields, NameField, TextField } from '../parts/text-field.js';
 import { useOpen } from '../parts/use-view.js';
 import { size } from '../parts/words.js';
@@ -25,14 +27,19 @@ export function ServersRoom(): JSX.Element {
         </Opens>
       ),
     },
-    { head: 'Folder', look: () => 'mono q wide-cell', whole: ({ folder }) => folder, cell: ({ folder }) => folder },
+    {
+      head: 'Folder',
+      look: () => `mono text-ink2 ${WIDE}`,
+      whole: ({ folder }) => folder,
+      cell: ({ folder }) => folder,
+    },
     { head: 'Database', look: () => 'mono q', cell: ({ database }) => database },
     {
       head: 'Reached',
       look: ({ reached }) => (reached ? 'q' : 'bad'),
       cell: ({ reached }) => (reached ? 'yes' : 'not reached'),
     },
-    { head: 'Free', look: 'fig-cell', cell: ({ freeBytes }) => (freeBytes === null ? '–' : size(freeBytes)) },
+    { head: 'Free', look: FIGURE, cell: ({ freeBytes }) => (freeBytes === null ? '–' : size(freeBytes)) },
   ];
   return (
     <ListRoom
@@ -55,7 +62,7 @@ export function ServersRoom(): JSX.Element {
       ) : at === 'new' && mayManage ? (
         <NewServer done={open} />
       ) : (
-        <p className="q">Choose a server to see what lives on it.</p>
+        <p className="text-ink2">Choose a server to see what lives on it.</p>
       )}
     </ListRoom>
   );
@@ -68,9 +75,9 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
   const open = server.openToAll ?? [];
   const here = (sites.data ?? []).flatMap((site) => site.environments.filter((one) => one.server === server.name));
   return (
-    <div className="stack">
-      <h2 className="mono">{server.name}</h2>
-      <p className="q">
+    <div className="flex flex-col gap-8">
+      <h2 className="mb-4 mono text-[14px]/24">{server.name}</h2>
+      <p className="text-ink2">
         Copies are reached below <span className="mono">{server.baseDomain}</span>.
       </p>
       <p>
@@ -79,16 +86,20 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
           : `${here.filter((one) => one.kind === 'live').length} live, ${here.filter((one) => one.kind !== 'live').length} copies`}
       </p>
       {open.length > 0 && (
-        <p className="q">
+        <p className="text-ink2">
           Every site’s login may open {open.length === 1 ? 'a database' : 'databases'} here that{' '}
           {open.length === 1 ? 'is' : 'are'} not its own: <span className="mono">{open.join(', ')}</span>. As the
           administrator of the database server:{' '}
           <span className="mono">REVOKE CONNECT ON DATABASE {open[0]} FROM PUBLIC</span>
         </p>
       )}
-      {notKnown !== null && <p className="noted">What is left behind here is not known: {notKnown}</p>}
+      {notKnown !== null && (
+        <p className="flex items-baseline gap-8 border-b border-line px-16 py-6">
+          What is left behind here is not known: {notKnown}
+        </p>
+      )}
       {left.length > 0 && (
-        <p className="q noted">
+        <p className="flex items-baseline gap-8 border-b border-line px-16 py-6 text-ink2">
           Made here, and belonging to nothing any more: <span className="mono">{left.join(', ')}</span>. To remove{' '}
           {left.length === 1 ? 'it' : 'them'}: <span className="mono">tessarion server clear {server.name}</span>
         </p>
@@ -119,8 +130,8 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
     if (!add.isPending) add.mutate();
   };
   return (
-    <form className="stack" onSubmit={submit}>
-      <h2>Add a server</h2>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
+      <h2 className="mb-4 text-[14px]/24">Add a server</h2>
       <NameField example="harbour-2" value={name} change={setName} />
       <TextField
         label="Folder below which files lie"
@@ -136,8 +147,8 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
         value={baseDomain}
         change={setBaseDomain}
       />
-      <fieldset className="database">
-        <legend>Web server</legend>
+      <fieldset className="my-4 grid min-w-0 grid-cols-[minmax(0,1fr)_128px] gap-8">
+        <legend className="pb-4 font-semibold">Web server</legend>
         <HostFields value={webHost} change={setWebHost} />
       </fieldset>
       <DatabaseFields
@@ -148,9 +159,9 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
         isServer
       />
       {add.isError && <Failure error={add.error} />}
-      <button type="submit" className="btn main big" disabled={add.isPending}>
+      <Button type="submit" main wide disabled={add.isPending}>
         {add.isPending ? 'Looking whether it is reached' : 'Add this server'}
-      </button>
+      </Button>
     </form>
   );
 }

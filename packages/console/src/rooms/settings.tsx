@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Notice } from '@tessarion/contract';
 import { MAIL_WISHES, type MailWish, NOTICE_KINDS } from '@tessarion/core';
 import type { JSX } from 'react';
-import { Link } from 'react-router';
+import { Button, TextButton, TextLink } from '../parts/button.js';
 import { Failure, Loading } from '../parts/states.js';
 import { Ago, clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
@@ -14,8 +14,8 @@ import { Tokens } from './tokens.js';
 /** One's own: what is mailed, where one is signed in, and tokens. */
 export function SettingsRoom(): JSX.Element {
   return (
-    <main className="settings slab">
-      <h1>Settings</h1>
+    <main className="flex-1 overflow-auto bg-slab px-16 pt-12 pb-32">
+      <h1 className="text-title">Settings</h1>
       {/* First: nothing above it comes later and moves it. */}
       <Installation />
       <Mail />
@@ -39,15 +39,14 @@ function Installation(): JSX.Element | null {
   const rooms = FOR_ALL.filter((one) => me.data?.permissions.includes(one.needs));
   if (rooms.length === 0) return null;
   return (
-    <section aria-labelledby="installation">
-      <h2 id="installation">For everybody</h2>
-      <ul className="plain">
+    <section className="max-w-640" aria-labelledby="installation">
+      <h2 className="mt-20 mb-4" id="installation">
+        For everybody
+      </h2>
+      <ul>
         {rooms.map((one) => (
-          <li key={one.to}>
-            <Link className="u" to={one.to}>
-              {one.name}
-            </Link>{' '}
-            <span className="q">{one.words}</span>
+          <li className="border-b border-line py-4" key={one.to}>
+            <TextLink to={one.to}>{one.name}</TextLink> <span className="text-ink2">{one.words}</span>
           </li>
         ))}
       </ul>
@@ -72,15 +71,18 @@ function Mail(): JSX.Element {
   if (wishes.isPending) return <Loading what="Reading what is mailed" rows={6} />;
   if (wishes.isLoadingError) return <Failure error={wishes.error} />;
   return (
-    <section aria-labelledby="mailed">
-      <h2 id="mailed">Mailed to me, beside the notices here, when</h2>
+    <section className="max-w-640" aria-labelledby="mailed">
+      <h2 className="mt-20 mb-4" id="mailed">
+        Mailed to me, beside the notices here, when
+      </h2>
       {wish.isError && <Failure error={wish.error} />}
-      <ul className="plain wishes">
+      <ul>
         {(Object.keys(NOTICE_KINDS) as Notice['kind'][]).map((kind) => (
-          <li key={kind}>
-            <label className="wish">
+          <li className="border-b border-line py-4" key={kind}>
+            <label className="flex items-center justify-between gap-12 max-desk:flex-col max-desk:items-stretch max-desk:gap-4">
               <span>{NOTICE_KINDS[kind]}</span>
               <select
+                className="w-200 flex-none max-desk:w-full"
                 value={wishes.data[kind]}
                 onChange={(event) => wish.mutate({ kind, mail: event.target.value as MailWish })}
               >
@@ -112,17 +114,18 @@ function DailyMail(): JSX.Element | null {
   return (
     <>
       {set.isError && <Failure error={set.error} />}
-      <label className="wish daily">
+      <label className="flex items-center justify-between gap-12 py-4 max-desk:flex-col max-desk:items-stretch max-desk:gap-4">
         <span>
           What comes once a day comes at, in {OWN_ZONE}
           {zone !== OWN_ZONE && (
-            <span className="qq">
+            <span className="text-ink3">
               {' '}
               (now at {at} of {zone})
             </span>
           )}
         </span>
         <input
+          className="w-200 flex-none max-desk:w-full"
           type="time"
           key={at}
           defaultValue={zone === OWN_ZONE ? at : ''}
@@ -149,30 +152,32 @@ function Sessions(): JSX.Element {
     onSuccess: () => cache.invalidateQueries({ queryKey: ['sessions'] }),
   });
   return (
-    <section aria-labelledby="sessions">
-      <h2 id="sessions">Signed in</h2>
+    <section className="max-w-640" aria-labelledby="sessions">
+      <h2 className="mt-20 mb-4" id="sessions">
+        Signed in
+      </h2>
       {(end.isError || endOthers.isError) && <Failure error={end.error ?? endOthers.error} />}
-      <ul className="plain">
+      <ul>
         {(sessions.data ?? []).map((one) => (
-          <li key={one.id} className="given">
+          <li key={one.id} className="flex justify-between gap-8 border-b border-line py-4">
             <span>
               <b>{one.isThis ? 'Here' : (one.from ?? 'Somewhere')}</b>{' '}
-              <span className="q">
+              <span className="text-ink2">
                 since {clock(one.createdAt)}, seen <Ago time={one.lastSeenAt} suffix=" ago" />
               </span>
             </span>
             {!one.isThis && (
-              <button type="button" className="bare-link" onClick={() => end.mutate(one.id)}>
+              <TextButton className="flex-none self-baseline" onClick={() => end.mutate(one.id)}>
                 End it
-              </button>
+              </TextButton>
             )}
           </li>
         ))}
       </ul>
       {(sessions.data ?? []).some((one) => !one.isThis) && (
-        <button type="button" className="btn" disabled={endOthers.isPending} onClick={() => endOthers.mutate()}>
+        <Button disabled={endOthers.isPending} onClick={() => endOthers.mutate()}>
           End all others
-        </button>
+        </Button>
       )}
     </section>
   );

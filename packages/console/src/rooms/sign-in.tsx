@@ -3,6 +3,8 @@ import { ServiceProblem } from '@tessarion/client';
 import { isSignInProblem, SIGN_IN_PROBLEMS } from '@tessarion/contract';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
+import { Button, buttonLook } from '../parts/button.js';
+import { Door, DoorField, DoorForm } from '../parts/door.js';
 import { Failure } from '../parts/states.js';
 import { Mark } from '../parts/tile.js';
 import { client, queries } from '../session.js';
@@ -15,22 +17,27 @@ function Mosaic(): JSX.Element {
     pick: (i * 7 + Math.floor(i / 7) * 3 + ((i * i) % 11)) % 13,
   }));
   return (
-    <svg className="mosaic" viewBox="0 0 278 478" aria-hidden="true" preserveAspectRatio="xMidYMid slice">
+    <svg
+      className="block h-dvh w-full bg-slab max-desk:h-96"
+      viewBox="0 0 278 478"
+      aria-hidden="true"
+      preserveAspectRatio="xMidYMid slice"
+    >
       {cells.map(({ x, y, pick }) => {
         const at = { transform: `translate(${x} ${y}) scale(2.375)` };
         const key = `${x} ${y}`;
         if (pick < 5)
-          return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--live)" opacity={pick === 2 ? 0.82 : 1} />;
-        if (pick < 8) return <path key={key} {...at} d="M0,0H10L16,6V16H0Z" fill="var(--staging)" />;
-        if (pick < 10) return <path key={key} {...at} d="M8,-.5L16.5,8L8,16.5L-.5,8Z" fill="var(--dev)" />;
-        if (pick < 12) return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--bed)" />;
+          return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--color-live)" opacity={pick === 2 ? 0.82 : 1} />;
+        if (pick < 8) return <path key={key} {...at} d="M0,0H10L16,6V16H0Z" fill="var(--color-staging)" />;
+        if (pick < 10) return <path key={key} {...at} d="M8,-.5L16.5,8L8,16.5L-.5,8Z" fill="var(--color-dev)" />;
+        if (pick < 12) return <path key={key} {...at} d="M0,0H16V16H0Z" fill="var(--color-bed)" />;
         return (
           <path
             key={key}
             {...at}
             d="M.7,.7H15.3V15.3H.7Z"
             fill="none"
-            stroke="var(--ink3)"
+            stroke="var(--color-ink3)"
             strokeWidth={0.8}
             strokeDasharray="2.2 1.8"
           />
@@ -41,7 +48,7 @@ function Mosaic(): JSX.Element {
 }
 
 /** A form at the door: what it is for, what went wrong, its fields and its button. */
-function Door({
+function DoorRoom({
   title,
   words,
   error,
@@ -65,21 +72,21 @@ function Door({
     act();
   };
   return (
-    <main className="door">
+    <Door>
       <Mosaic />
-      <form className="slab" onSubmit={submit}>
-        <h1>
+      <DoorForm onSubmit={submit}>
+        <h1 className="flex items-center gap-12 text-numeral font-stretch-112%">
           <Mark size={28} /> {title}
         </h1>
-        <p className="q">{words}</p>
+        <p className="mb-12 text-ink2">{words}</p>
         {error}
         {children}
-        <button type="submit" className="btn main big" disabled={isPending}>
+        <Button type="submit" main wide className="mt-8" disabled={isPending}>
           {button}
-        </button>
+        </Button>
         {below}
-      </form>
-    </main>
+      </DoorForm>
+    </Door>
   );
 }
 
@@ -92,7 +99,7 @@ interface Typed {
 
 function MailField({ value, type, isFirst = false }: Typed): JSX.Element {
   return (
-    <label>
+    <DoorField>
       Mail address
       <input
         type="email"
@@ -102,7 +109,7 @@ function MailField({ value, type, isFirst = false }: Typed): JSX.Element {
         value={value}
         onChange={(event) => type(event.target.value)}
       />
-    </label>
+    </DoorField>
   );
 }
 
@@ -134,14 +141,14 @@ export function SignInRoom(): JSX.Element {
   });
   const isFirstAsk = wantsCode(signIn.error) && (code ?? '') === '';
   return (
-    <Door
+    <DoorRoom
       title="Tessarion"
       words="Nothing that visitors or colleagues made is ever lost by a sync."
       error={
         signIn.isError ? (
           !isFirstAsk && <Failure error={signIn.error} />
         ) : isSignInProblem(problem) ? (
-          <p className="failure" role="alert">
+          <p className="border-l-3 border-danger bg-danger-tint px-14 py-10" role="alert">
             {SIGN_IN_PROBLEMS[problem]}
           </p>
         ) : null
@@ -151,14 +158,17 @@ export function SignInRoom(): JSX.Element {
       act={() => signIn.mutate()}
       below={
         ways.data?.provider && (
-          <a className="btn big" href={`/api/v1/sign-in/provider?to=${encodeURIComponent(ownPath(query.get('to')))}`}>
+          <a
+            className={buttonLook({ wide: true })}
+            href={`/api/v1/sign-in/provider?to=${encodeURIComponent(ownPath(query.get('to')))}`}
+          >
             Sign in with {ways.data.provider}
           </a>
         )
       }
     >
       <MailField value={mail} type={setMail} isFirst />
-      <label>
+      <DoorField>
         Password
         <input
           type="password"
@@ -167,9 +177,9 @@ export function SignInRoom(): JSX.Element {
           value={password}
           onChange={(event) => setPassword(event.target.value)}
         />
-      </label>
+      </DoorField>
       {code !== undefined && (
-        <label>
+        <DoorField>
           Code of your second factor, or a recovery code
           <input
             autoComplete="one-time-code"
@@ -179,15 +189,15 @@ export function SignInRoom(): JSX.Element {
             value={code}
             onChange={(event) => setCode(event.target.value)}
           />
-        </label>
+        </DoorField>
       )}
-    </Door>
+    </DoorRoom>
   );
 }
 
 function NewPassword({ value, type, isFirst = false }: Typed): JSX.Element {
   return (
-    <label>
+    <DoorField>
       Password, at least 12 characters
       <input
         type="password"
@@ -198,7 +208,7 @@ function NewPassword({ value, type, isFirst = false }: Typed): JSX.Element {
         value={value}
         onChange={(event) => type(event.target.value)}
       />
-    </label>
+    </DoorField>
   );
 }
 
@@ -217,7 +227,7 @@ export function InvitationRoom(): JSX.Element {
     },
   });
   return (
-    <Door
+    <DoorRoom
       title="Come in"
       words="Choose a password. This link works once."
       error={accept.isError && <Failure error={accept.error} />}
@@ -226,7 +236,7 @@ export function InvitationRoom(): JSX.Element {
       act={() => accept.mutate()}
     >
       <NewPassword value={password} type={setPassword} isFirst />
-    </Door>
+    </DoorRoom>
   );
 }
 
@@ -247,7 +257,7 @@ export function FirstRoom(): JSX.Element {
     },
   });
   return (
-    <Door
+    <DoorRoom
       title="The first administrator"
       words="This link works once. You will bring the others in."
       error={make.isError && <Failure error={make.error} />}
@@ -255,12 +265,12 @@ export function FirstRoom(): JSX.Element {
       isPending={make.isPending}
       act={() => make.mutate()}
     >
-      <label>
+      <DoorField>
         Name
         <input autoComplete="name" required autoFocus value={name} onChange={(event) => setName(event.target.value)} />
-      </label>
+      </DoorField>
       <MailField value={mail} type={setMail} />
       <NewPassword value={password} type={setPassword} />
-    </Door>
+    </DoorRoom>
   );
 }

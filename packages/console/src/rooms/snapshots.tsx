@@ -2,9 +2,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Snapshot } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Button, ButtonLink } from '../parts/button.js';
 import { Confirm } from '../parts/confirm.js';
 import { Icon } from '../parts/icon.js';
+import { RoomHead } from '../parts/room.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { Ago, clock, number, size } from '../parts/words.js';
 import { client } from '../session.js';
 
@@ -18,21 +21,21 @@ export function SnapshotsRoom(): JSX.Element {
   });
   const total = snapshots.data?.reduce((sum, one) => sum + one.addedBytes, 0) ?? 0;
   return (
-    <main className="tableroom slab">
-      <div className="tools">
-        <h1>Snapshots</h1>
+    <main className="flex min-h-0 flex-1 flex-col bg-slab">
+      <RoomHead>
+        <h1 className="text-title">Snapshots</h1>
         {snapshots.data && snapshots.data.length > 0 && (
-          <span className="qq">
+          <span className="text-ink3">
             {number(snapshots.data.length)}, {size(total)} on disk
           </span>
         )}
-        <span className="sp" />
+        <span className="flex-1 max-desk:hidden" />
         {site !== undefined && (
-          <button type="button" className="btn" onClick={() => setQuery({})}>
+          <Button onClick={() => setQuery({})}>
             {site} <Icon name="close" />
-          </button>
+          </Button>
         )}
-      </div>
+      </RoomHead>
       {snapshots.isPending ? (
         <Loading what="Reading the snapshots" />
       ) : snapshots.isLoadingError ? (
@@ -40,28 +43,22 @@ export function SnapshotsRoom(): JSX.Element {
       ) : snapshots.data.length === 0 ? (
         <Empty
           title={site === undefined ? 'No snapshots yet' : `No snapshots of ${site} yet`}
-          act={
-            site === undefined ? undefined : (
-              <Link className="btn" to={`/sites/${site}`}>
-                To {site}
-              </Link>
-            )
-          }
+          act={site === undefined ? undefined : <ButtonLink to={`/sites/${site}`}>To {site}</ButtonLink>}
         >
           A snapshot keeps an environment as it is at one moment, so that you can bring it back, or make a copy of it.
         </Empty>
       ) : (
-        <div className="scroll">
+        <div className="flex-1 overflow-auto">
           <table>
             <thead>
               <tr>
                 <th>Taken</th>
                 <th>Of</th>
                 <th>Reason</th>
-                <th className="fig-cell">Files</th>
-                <th className="fig-cell">Rows</th>
-                <th className="fig-cell">Size</th>
-                <th className="fig-cell">Added</th>
+                <FigureHead>Files</FigureHead>
+                <FigureHead>Rows</FigureHead>
+                <FigureHead>Size</FigureHead>
+                <FigureHead>Added</FigureHead>
                 <th>State</th>
                 <th>
                   <span className="sr-only">Acts</span>
@@ -103,21 +100,21 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
   return (
     <>
       <tr>
-        <td className="q" title={clock(one.takenAt)}>
+        <td className="text-ink2" title={clock(one.takenAt)}>
           <Ago time={one.takenAt} suffix=" ago" />
         </td>
         <td className="mono">
           <Link to={`/sites/${one.site}`}>{one.environment}</Link>
         </td>
-        <td className="q wide-cell" title={one.reason}>
+        <WideCell className="text-ink2" title={one.reason}>
           {one.reason}
-        </td>
-        <td className="fig-cell">{number(one.files)}</td>
-        <td className="fig-cell">{number(one.rows)}</td>
-        <td className="fig-cell">{size(one.bytes)}</td>
-        <td className="fig-cell q">{size(one.addedBytes)}</td>
+        </WideCell>
+        <Figure>{number(one.files)}</Figure>
+        <Figure>{number(one.rows)}</Figure>
+        <Figure>{size(one.bytes)}</Figure>
+        <Figure className="text-ink2">{size(one.addedBytes)}</Figure>
         <td
-          className={one.damage.length > 0 ? 'bad' : 'q'}
+          className={one.damage.length > 0 ? 'font-semibold text-danger' : 'text-ink2'}
           title={one.damage.map((damage) => `${damage.holds}: ${damage.message}`).join('\n')}
         >
           {verify.isPending
@@ -128,28 +125,30 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
                 ? 'whole'
                 : 'not verified'}
         </td>
-        <td className="acts-cell">
-          <button type="button" className="btn sm" disabled={verify.isPending} onClick={() => verify.mutate()}>
-            Verify
-          </button>
-          <Link className="btn sm" to={`/sites/${one.site}/new?snapshot=${one.id}`}>
-            Copy
-          </Link>
-          {isLive ? (
-            <Link
-              className="btn sm"
-              to={`/sites/${one.site}/forecast?${new URLSearchParams({ from: one.environment, onto: one.environment, snapshot: one.id })}`}
-            >
-              Restore…
-            </Link>
-          ) : (
-            <button type="button" className="btn sm" onClick={() => setRestoring(true)}>
-              Restore
-            </button>
-          )}
-          <button type="button" className="btn sm" onClick={() => setRemoving(true)}>
-            Remove
-          </button>
+        <td>
+          <span className="flex justify-end gap-4 max-desk:justify-start max-desk:pt-6">
+            <Button small disabled={verify.isPending} onClick={() => verify.mutate()}>
+              Verify
+            </Button>
+            <ButtonLink small to={`/sites/${one.site}/new?snapshot=${one.id}`}>
+              Copy
+            </ButtonLink>
+            {isLive ? (
+              <ButtonLink
+                small
+                to={`/sites/${one.site}/forecast?${new URLSearchParams({ from: one.environment, onto: one.environment, snapshot: one.id })}`}
+              >
+                Restore…
+              </ButtonLink>
+            ) : (
+              <Button small onClick={() => setRestoring(true)}>
+                Restore
+              </Button>
+            )}
+            <Button small onClick={() => setRemoving(true)}>
+              Remove
+            </Button>
+          </span>
           <Confirm
             isOpen={isRestoring}
             close={() => setRestoring(false)}

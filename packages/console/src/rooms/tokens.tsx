@@ -1,6 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Permission } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button, TextButton } from '../parts/button.js';
+import { Field } from '../parts/field.js';
 import { FormEnd } from '../parts/form-end.js';
 import { LinkOnce } from '../parts/link-once.js';
 import { Failure } from '../parts/states.js';
@@ -19,34 +21,36 @@ export function Tokens(): JSX.Element {
     onSuccess: () => cache.invalidateQueries({ queryKey: ['tokens'] }),
   });
   return (
-    <section aria-labelledby="tokens">
-      <h2 id="tokens">Tokens</h2>
+    <section className="max-w-640" aria-labelledby="tokens">
+      <h2 className="mt-20 mb-4" id="tokens">
+        Tokens
+      </h2>
       {remove.isError && <Failure error={remove.error} />}
-      <ul className="plain">
+      <ul>
         {(tokens.data ?? []).map((one) => (
-          <li key={one.id} className="given">
+          <li key={one.id} className="flex justify-between gap-8 border-b border-line py-4">
             <span>
               <b>{one.name}</b>{' '}
-              <span className="q">
+              <span className="text-ink2">
                 {one.permissions === null ? 'all that you may' : one.permissions.join(', ')} for {scopeWords(one.scope)}
                 {one.expiresAt && `, until ${clock(one.expiresAt)}`}; used <Ago time={one.lastUsedAt} suffix=" ago" />
               </span>
             </span>
-            <button type="button" className="bare-link" onClick={() => remove.mutate(one.id)}>
+            <TextButton className="flex-none self-baseline" onClick={() => remove.mutate(one.id)}>
               End it
-            </button>
+            </TextButton>
           </li>
         ))}
         {tokens.data?.length === 0 && (
-          <li className="q">None. A program signs in with one, such as the command line.</li>
+          <li className="border-b border-line py-4 text-ink2">
+            None. A program signs in with one, such as the command line.
+          </li>
         )}
       </ul>
       {isMaking ? (
         <NewToken close={() => setMaking(false)} />
       ) : (
-        <button type="button" className="btn" onClick={() => setMaking(true)}>
-          Make a token
-        </button>
+        <Button onClick={() => setMaking(true)}>Make a token</Button>
       )}
     </section>
   );
@@ -80,9 +84,7 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
         <LinkOnce title={`The token ${make.data.name}`} name="token" link={make.data.value}>
           Whoever has it may do what it allows, in your name. It is not shown again.
         </LinkOnce>
-        <button type="button" className="btn" onClick={close}>
-          I have it
-        </button>
+        <Button onClick={close}>I have it</Button>
       </>
     );
   const submit = (event: FormEvent): void => {
@@ -90,8 +92,8 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
     make.mutate();
   };
   return (
-    <form className="stack token-form" onSubmit={submit}>
-      <label>
+    <form aria-label="A new token" className="mt-8 flex max-w-440 flex-col gap-8" onSubmit={submit}>
+      <Field>
         What it is for
         <input
           autoFocus
@@ -101,9 +103,9 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
           value={name}
           onChange={(event) => setName(event.target.value)}
         />
-      </label>
-      <div className="two-even">
-        <label>
+      </Field>
+      <div className="grid grid-cols-[1fr_1fr] gap-8">
+        <Field>
           Ends
           <select value={days} onChange={(event) => setDays(Number(event.target.value))}>
             {Object.entries(ENDS)
@@ -114,10 +116,10 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
                 </option>
               ))}
           </select>
-        </label>
+        </Field>
         <ScopeField scope={scope} choose={setScope} />
       </div>
-      <label>
+      <Field>
         May do
         <select
           value={chosen === undefined ? 'all' : 'chosen'}
@@ -126,7 +128,7 @@ function NewToken({ close }: { readonly close: () => void }): JSX.Element {
           <option value="all">all that I may</option>
           <option value="chosen">only what I choose</option>
         </select>
-      </label>
+      </Field>
       {chosen !== undefined && (
         <PermissionPicks
           legend="Of what you may"

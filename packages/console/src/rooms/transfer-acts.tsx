@@ -1,7 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site, TransferDetail } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { Link } from 'react-router';
+import { Button, ButtonLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
 import { Failure } from '../parts/states.js';
 import { useEnter } from '../parts/use-enter.js';
@@ -41,26 +41,30 @@ export function TransferActs({
       {isWell && onto && SHOWS.includes(transfer.kind) && <Open one={onto} isMain />}
       {isWell && transfer.kind === 'clone' && onto && (
         <>
-          <Link className="btn" to={`/sites/${site.name}?at=${onto.name}`}>
+          <ButtonLink className="max-desk:w-full max-desk:justify-center" to={`/sites/${site.name}?at=${onto.name}`}>
             Its room and login
-          </Link>
-          <Link className="btn" to={forecastLink(site, onto)}>
+          </ButtonLink>
+          <ButtonLink className="max-desk:w-full max-desk:justify-center" to={forecastLink(site, onto)}>
             Forecast
-          </Link>
+          </ButtonLink>
         </>
       )}
       {!isWell && transfer.state !== 'undone' && moves && (
         <>
-          <Link className="btn main" to={`/sites/${site.name}/forecast?from=${from.path}&onto=${onto.path}`}>
+          <ButtonLink
+            main
+            className="max-desk:w-full max-desk:justify-center"
+            to={`/sites/${site.name}/forecast?from=${from.path}&onto=${onto.path}`}
+          >
             Forecast again
-          </Link>
+          </ButtonLink>
           <Open one={from} />
         </>
       )}
       {onto?.state === 'failed' && onto.last?.id === transfer.id && (
-        <button type="button" className="btn" disabled={acknowledge.isPending} onClick={() => acknowledge.mutate()}>
+        <Button disabled={acknowledge.isPending} onClick={() => acknowledge.mutate()}>
           I have seen it
-        </button>
+        </Button>
       )}
     </>
   );
@@ -71,9 +75,9 @@ function Open({ one, isMain = false }: { readonly one: Environment; readonly isM
   return (
     <>
       {error !== undefined && <Failure error={error} />}
-      <button type="button" className={isMain ? 'btn main' : 'btn'} onClick={enter}>
+      <Button main={isMain} className="max-desk:w-full max-desk:justify-center" onClick={enter}>
         <Icon name="open" /> Open {one.path}
-      </button>
+      </Button>
     </>
   );
 }

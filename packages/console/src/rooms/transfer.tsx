@@ -2,10 +2,12 @@ import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { TransferDetail } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
+import { useNavigate, useParams } from 'react-router';
 import { useKeys } from '../keys.js';
+import { Button, ButtonLink, buttonLook, TextLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
 import { kindOf, measureProgress } from '../parts/progress.js';
+import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
 import { Ago, clock, duration, number, SentenceText, size, useNow } from '../parts/words.js';
@@ -65,24 +67,25 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
         ];
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/">Fleet</Link>
-        <i>/</i>
-        <Link to={`/sites/${transfer.site}`}>{transfer.site}</Link>
-        <i>/</i>
-        <h1>{transfer.kind}</h1>
-        <span className="mono qq cut">{transfer.id}</span>
-        <span className="sp" />
-        <span className="qq cut">
+      <Crumb
+        way={[
+          ['Fleet', '/'],
+          [transfer.site, `/sites/${transfer.site}`],
+        ]}
+        here={transfer.kind}
+      >
+        <span className="truncate mono text-ink3 max-desk:hidden">{transfer.id}</span>
+        <span className="flex-1 max-desk:hidden" />
+        <span className="truncate text-ink3 max-desk:hidden">
           {transfer.person}, {clock(transfer.createdAt)}
         </span>
-      </div>
-      <main className="transfer">
-        <section className="slab top">
-          <p className="sentence">
+      </Crumb>
+      <main className="flex min-h-0 flex-1 flex-col gap-2 overflow-auto">
+        <section className="bg-slab px-16 pt-14 pb-12">
+          <p className="max-w-900 text-sentence text-pretty max-desk:text-[17px]/24">
             <SentenceText pieces={transfer.sentence} />
           </p>
-          <p className={`outcome ${transfer.state}`} role="status">
+          <p className="mt-8 flex items-center gap-8" role="status">
             <Tile
               kind={kind}
               state={isRunning ? 'working' : transfer.state === 'failed' ? 'failed' : 'in-step'}
@@ -90,79 +93,74 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
               decorative
               progress={share ?? 0.4}
             />
-            <b>
+            <b className={transfer.state === 'failed' ? 'text-danger' : ''}>
               {transfer.placeInLine !== null
                 ? `Waits in line, ${transfer.placeInLine} before it`
                 : OUTCOME[transfer.state]}
             </b>
             {transfer.endedAt && (
-              <span className="qq">
+              <span className="text-ink3">
                 <Ago time={transfer.endedAt} suffix=" ago" />
               </span>
             )}
-            {transfer.undoneBy && (
-              <Link className="u" to={`/transfers/${transfer.undoneBy}`}>
-                undone
-              </Link>
-            )}
-            {transfer.undoOf && (
-              <Link className="u" to={`/transfers/${transfer.undoOf}`}>
-                what it takes back
-              </Link>
-            )}
-            {transfer.request && (
-              <Link className="u" to={`/requests/${transfer.request}`}>
-                its change request
-              </Link>
-            )}
+            {transfer.undoneBy && <TextLink to={`/transfers/${transfer.undoneBy}`}>undone</TextLink>}
+            {transfer.undoOf && <TextLink to={`/transfers/${transfer.undoOf}`}>what it takes back</TextLink>}
+            {transfer.request && <TextLink to={`/requests/${transfer.request}`}>its change request</TextLink>}
           </p>
           {transfer.urgent && (
-            <p className="q">
-              <b className="wn-text">Urgent</b>, past approval: {transfer.urgent}
+            <p className="text-ink2">
+              <b className="text-warn">Urgent</b>, past approval: {transfer.urgent}
             </p>
           )}
           {transfer.override && (
-            <p className="q">
-              <b className="wn-text">Outside its window</b>: {transfer.override}
+            <p className="text-ink2">
+              <b className="text-warn">Outside its window</b>: {transfer.override}
             </p>
           )}
         </section>
-        <section className="numerals slab" aria-label="In figures">
+        <section
+          className="flex flex-wrap items-center gap-x-32 gap-y-8 bg-slab px-16 py-4 max-desk:gap-x-20 max-desk:gap-y-4 max-desk:px-12"
+          aria-label="In figures"
+        >
           {numerals.map(([value, name]) => (
-            <span key={name} className="t">
-              <span className="num">{value}</span>
-              <span className="q">{name}</span>
+            <span key={name} className="flex min-w-0 items-baseline gap-8 py-8 max-desk:flex-wrap">
+              <span className="text-numeral font-stretch-112% max-desk:text-[17px]/22">{value}</span>
+              <span className="text-ink2 max-desk:basis-full max-desk:text-micro/14">{name}</span>
             </span>
           ))}
-          <span className="sp" />
-          <span className="leads">
+          <span className="flex-1 max-desk:hidden" />
+          <span className="flex flex-wrap gap-8">
             {transfer.canStop && isRunning && (
-              <button type="button" className="btn" disabled={stop.isPending} onClick={() => stop.mutate()}>
+              <Button
+                className="max-desk:w-full max-desk:justify-center"
+                disabled={stop.isPending}
+                onClick={() => stop.mutate()}
+              >
                 Stop before the switch
-              </button>
+              </Button>
             )}
             {!isRunning && site.data && <TransferActs transfer={transfer} site={site.data} />}
             {transfer.canUndo && (
-              <Link
-                className="btn"
+              <ButtonLink
+                className="max-desk:w-full max-desk:justify-center"
                 to={`/sites/${transfer.site}/forecast?${new URLSearchParams({ undo: transfer.id, onto: transfer.onto })}`}
               >
                 <Icon name="undo" /> Take it back
-              </Link>
+              </ButtonLink>
             )}
           </span>
         </section>
         {transfer.failure && (
-          <section className="slab">
-            <div className="failure" role="alert">
+          <section className="bg-slab">
+            <div className="mx-16 my-12 border-l-3 border-danger bg-danger-tint px-14 py-10" role="alert">
               <b>{transfer.kind} failed</b>
-              <p>{transfer.failure.message}</p>
-              <p className="q">{transfer.failure.next}</p>
+              <p className="mt-2 mb-6 wrap-anywhere">{transfer.failure.message}</p>
+              <p className="mt-2 mb-6 wrap-anywhere text-ink2">{transfer.failure.next}</p>
             </div>
           </section>
         )}
         {stop.isError && (
-          <section className="slab">
+          <section className="bg-slab">
             <Failure error={stop.error} />
           </section>
         )}
@@ -173,21 +171,24 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
           transfer.remains.length > 0 ||
           transfer.log.length > 0 ||
           transfer.checks.some((check) => check.state !== 'passed')) && (
-          <section className="slab after">
+          <section className="bg-slab">
             {transfer.checks
               .filter((check) => check.state !== 'passed')
               .map((check) => (
-                <p key={check.name + check.message} className={check.state === 'failed' ? 'stopper' : 'q noted'}>
+                <p
+                  key={check.name + check.message}
+                  className={check.state === 'failed' ? 'border-danger border-l-3 bg-danger-tint px-16 py-8' : NOTED}
+                >
                   <b>{check.name}</b> {check.message}
                 </p>
               ))}
             {transfer.warnings.map((warning) => (
-              <p key={warning} className="q noted">
+              <p key={warning} className={NOTED}>
                 <Icon name="warn" /> {warning}
               </p>
             ))}
             {transfer.remains.map((remain) => (
-              <p key={remain} className="q noted">
+              <p key={remain} className={NOTED}>
                 <b>Stays:</b> {remain}
               </p>
             ))}
@@ -205,18 +206,18 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
                 <tbody>
                   {transfer.items.map((item) => (
                     <tr key={`${item.kind} ${item.title}`}>
-                      <td className="q">{item.kind}</td>
+                      <td className="text-ink2">{item.kind}</td>
                       <td>{item.title}</td>
-                      <td className="q">{item.change}</td>
-                      <td className="q">{item.detail}</td>
+                      <td className="text-ink2">{item.change}</td>
+                      <td className="text-ink2">{item.detail}</td>
                     </tr>
                   ))}
                 </tbody>
               </table>
             )}
             {transfer.log.map((line) => (
-              <p key={line.at + line.text} className="mono logline">
-                <span className="qq">{clock(line.at)}</span> {line.text}
+              <p key={line.at + line.text} className="px-16 py-2 mono wrap-anywhere">
+                <span className="text-ink3">{clock(line.at)}</span> {line.text}
               </p>
             ))}
           </section>
@@ -227,25 +228,43 @@ function Shown({ transfer }: { readonly transfer: TransferDetail }): JSX.Element
   );
 }
 
+/** Something to know of a transfer. */
+const NOTED = 'flex items-baseline gap-8 border-b border-line px-16 py-6 text-ink2';
+
+/** How far a step has come, in laid tiles. */
+const COURSE: Readonly<Record<string, string>> = {
+  done: 'bg-ink2',
+  running: 'bg-linear-to-r from-kind from-40% to-kind-tint to-40%',
+  failed: 'bg-danger',
+};
+
 /** What was found when the destination was read again: a list that can be handed to the client. */
 function Proof({ points, kind }: { readonly points: TransferDetail['proof']; readonly kind: string }): JSX.Element {
   const held = points.filter((point) => point.state === 'passed').length;
   return (
-    <section className={`slab proof ${kind}`} aria-label="Read again afterwards">
-      <h2>
+    <section className={`bg-slab ${kind}`} aria-label="Read again afterwards">
+      <h2 className="flex items-baseline gap-12 px-16 pt-12 pb-8 text-[14px]/20 max-desk:px-12">
         Read again afterwards
-        <span className="q">
+        <span className="font-normal text-ink2">
           {held === points.length ? 'everything holds' : `${held} of ${points.length} points hold`}
         </span>
       </h2>
-      <ul>
+      <ul className="pb-8">
         {points.map((point) => (
-          <li key={point.name + point.message} className={point.state}>
-            <Icon name={point.state === 'passed' ? 'check' : 'warn'} />
-            <span className="proof-name">{point.name}</span>
-            <span>
+          <li
+            key={point.name + point.message}
+            className="grid grid-cols-[14px_128px_minmax(0,1fr)] items-baseline gap-12 px-16 py-4 wrap-anywhere max-desk:grid-cols-[14px_minmax(0,1fr)] max-desk:gap-y-0 max-desk:px-12"
+          >
+            <Icon
+              name={point.state === 'passed' ? 'check' : 'warn'}
+              className={`self-center ${point.state === 'passed' ? 'text-ink3' : 'text-danger'}`}
+            />
+            <span className="text-ink2">{point.name}</span>
+            <span className="max-desk:col-2">
               {point.message}
-              {point.state !== 'passed' && point.remedy && <span className="q"> {point.remedy}</span>}
+              {point.state !== 'passed' && point.remedy && (
+                <span className="font-normal text-ink2"> {point.remedy}</span>
+              )}
             </span>
           </li>
         ))}
@@ -269,51 +288,60 @@ function Phases({
   const steps = (
     <>
       {transfer.steps.map((step) => (
-        <div key={step.name} className={`phase ${kind} ${step.state}`}>
-          <svg width="14" height="14" viewBox="0 0 16 16" aria-hidden="true">
+        <div
+          key={step.name}
+          data-step={step.state}
+          className={`grid min-h-32 grid-cols-[14px_240px_245px_minmax(0,1fr)_64px] items-center gap-12 border-b border-line px-16 max-desk:grid-cols-[14px_minmax(0,1fr)_auto] max-desk:gap-y-0 max-desk:px-12 max-desk:py-6 ${kind}`}
+        >
+          <svg className="block" width="14" height="14" viewBox="0 0 16 16" aria-hidden="true">
             <path
               d="M1.5,1.5H14.5V14.5H1.5Z"
               fill={
                 step.state === 'failed'
-                  ? 'var(--danger)'
+                  ? 'var(--color-danger)'
                   : step.state === 'done'
-                    ? 'var(--ink2)'
+                    ? 'var(--color-ink2)'
                     : step.state === 'running'
-                      ? 'var(--k)'
-                      : 'var(--bed)'
+                      ? 'var(--color-kind)'
+                      : 'var(--color-bed)'
               }
-              className={step.state === 'running' ? 'pulse' : ''}
+              className={step.state === 'running' ? 'animate-working motion-reduce:animate-none' : ''}
             />
           </svg>
-          <span className="phase-name">{step.title}</span>
-          <span className={`phase-course ${step.state}`} aria-hidden="true" />
-          <span className="phase-detail q" title={step.detail ?? ''}>
+          <span className={step.state === 'running' ? 'font-semibold' : step.state === 'coming' ? 'text-ink3' : ''}>
+            {step.title}
+          </span>
+          <span className={`laid-rows w-239 max-desk:hidden ${COURSE[step.state] ?? 'bg-bed'}`} aria-hidden="true" />
+          <span
+            className="truncate text-small text-ink2 max-desk:col-[2/-1] max-desk:row-2 max-desk:whitespace-normal"
+            title={step.detail ?? ''}
+          >
             {step.detail ??
               (step.state === 'running' && transfer.progress
                 ? `${number(transfer.progress.rows)} rows, ${number(transfer.progress.files)} files`
                 : '')}
           </span>
-          <span className="phase-time qq">
+          <span className="text-right text-small text-ink3">
             {step.startedAt
               ? duration((Date.parse(step.endedAt ?? new Date(now).toISOString()) - Date.parse(step.startedAt)) / 1000)
               : ''}
           </span>
         </div>
       ))}
-      {transfer.steps.length === 0 && <p className="q p">It has not begun yet.</p>}
+      {transfer.steps.length === 0 && <p className="px-16 py-12 text-ink2 max-desk:px-12">It has not begun yet.</p>}
     </>
   );
   if (transfer.state !== 'done' || took === undefined)
     return (
-      <section className="slab phases" aria-label="Phases">
+      <section className="bg-slab" aria-label="Phases">
         {steps}
       </section>
     );
   return (
-    <section className="slab phases" aria-label="Phases">
+    <section className="flex-1 bg-slab" aria-label="Phases">
       <Disclosure>
-        <DisclosureButton className="btn bare fold">
-          <Icon name="down" /> {duration(took)} in {transfer.steps.length}{' '}
+        <DisclosureButton className={`${buttonLook({ bare: true })} group mx-8 my-6`}>
+          <Icon name="down" className="group-data-open:rotate-180" /> {duration(took)} in {transfer.steps.length}{' '}
           {transfer.steps.length === 1 ? 'step' : 'steps'}
         </DisclosureButton>
         <DisclosurePanel>{steps}</DisclosurePanel>

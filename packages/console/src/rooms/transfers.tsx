@@ -4,8 +4,10 @@ import { Link } from 'react-router';
 import { Choice, Chosen, DayChoice, momentsOf, SiteChoice } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
+import { RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
+import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { Ago, clock, duration } from '../parts/words.js';
@@ -48,18 +50,18 @@ export function TransfersRoom(): JSX.Element {
     />
   );
   return (
-    <main className="tableroom slab">
-      <div className="tools">
-        <h1>Transfers</h1>
+    <main className="flex min-h-0 flex-1 flex-col bg-slab">
+      <RoomHead>
+        <h1 className="text-title">Transfers</h1>
         <Chosen name="person" view={view} />
-        <span className="sp" />
+        <span className="flex-1 max-desk:hidden" />
         <SiteChoice view={view} />
         {choice('kind', KINDS)}
         {choice('state', STATES)}
         <DayChoice name="Since" value={view.get('since')} choose={(day) => view.set('since', day)} />
         <DayChoice name="Until" value={view.get('until')} choose={(day) => view.set('until', day)} />
         <SaveAs list="transfers" filter={filter} />
-      </div>
+      </RoomHead>
       {pages.isPending ? (
         <Loading what="Reading the transfers" rows={12} />
       ) : pages.isLoadingError ? (
@@ -69,7 +71,7 @@ export function TransfersRoom(): JSX.Element {
           Every copy, push, pull, reset and undo is listed here, with who did it and what it wrote.
         </Empty>
       ) : (
-        <div className="scroll">
+        <div className="flex-1 overflow-auto">
           <table>
             <thead>
               <tr>
@@ -79,7 +81,7 @@ export function TransfersRoom(): JSX.Element {
                 <th>Sentence</th>
                 <th>By</th>
                 <th>Outcome</th>
-                <th className="fig-cell">Took</th>
+                <FigureHead>Took</FigureHead>
               </tr>
             </thead>
             <tbody>
@@ -106,8 +108,8 @@ function Row({
 }): JSX.Element {
   const took = one.startedAt && one.endedAt ? (Date.parse(one.endedAt) - Date.parse(one.startedAt)) / 1000 : undefined;
   return (
-    <tr className={isCurrent ? 'cur' : ''}>
-      <td className="q" title={clock(one.createdAt)}>
+    <tr aria-current={isCurrent || undefined} className={isCurrent ? 'bg-accent-tint shadow-at' : ''}>
+      <td className="text-ink2" title={clock(one.createdAt)}>
         <Ago time={one.createdAt} suffix=" ago" />
       </td>
       <td>
@@ -118,21 +120,23 @@ function Row({
       <td className="mono">
         {one.from && (
           <>
-            {one.from} <Icon name="right" size={12} />{' '}
+            {one.from} <Icon name="right" size={12} className="inline align-[-1px] text-ink3" />{' '}
           </>
         )}
         {one.onto}
       </td>
-      <td className="q wide-cell" title={one.sentence.map((piece) => piece.text).join('')}>
+      <WideCell className="text-ink2" title={one.sentence.map((piece) => piece.text).join('')}>
         {one.sentence.map((piece) => piece.text).join('')}
-      </td>
+      </WideCell>
       <td>
-        <button type="button" className="cell-link q" onClick={() => choose('person', one.person)}>
+        <button type="button" className="text-ink2 hover:text-accent" onClick={() => choose('person', one.person)}>
           {one.person}
         </button>
       </td>
-      <td className={one.state === 'failed' ? 'bad' : 'q'}>{one.undoneBy ? 'undone' : one.state}</td>
-      <td className="fig-cell qq">{took === undefined ? '' : duration(took)}</td>
+      <td className={one.state === 'failed' ? 'font-semibold text-danger' : 'text-ink2'}>
+        {one.undoneBy ? 'undone' : one.state}
+      </td>
+      <Figure className="text-ink3">{took === undefined ? '' : duration(took)}</Figure>
     </tr>
   );
 }

@@ -2,6 +2,8 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED, type Announced } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button, TextButton } from '../parts/button.js';
+import { Field, Tick } from '../parts/field.js';
 import { FindChoice } from '../parts/find-choice.js';
 import { LinkOnce } from '../parts/link-once.js';
 import { type Column, ListRoom, Opens } from '../parts/list-room.js';
@@ -58,7 +60,7 @@ export function WebhooksRoom(): JSX.Element {
       ) : at === 'new' && mayManage ? (
         <NewHook />
       ) : (
-        <p className="q">Choose a webhook to see what was sent to it.</p>
+        <p className="text-ink2">Choose a webhook to see what was sent to it.</p>
       )}
     </ListRoom>
   );
@@ -86,9 +88,9 @@ function NewHook(): JSX.Element {
     add.mutate();
   };
   return (
-    <form className="stack" onSubmit={submit}>
-      <h2>Tell another program</h2>
-      <label>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
+      <h2 className="mb-4 text-[14px]/24">Tell another program</h2>
+      <Field>
         Address
         <input
           type="url"
@@ -97,7 +99,7 @@ function NewHook(): JSX.Element {
           value={url}
           onChange={(event) => setUrl(event.target.value)}
         />
-      </label>
+      </Field>
       <FindChoice
         name="For"
         value={scope}
@@ -107,27 +109,27 @@ function NewHook(): JSX.Element {
           words: one,
         }))}
       />
-      <fieldset className="picks">
-        <legend className="q">When</legend>
+      <fieldset className="my-8 flex flex-col gap-4">
+        <legend className="text-ink2">When</legend>
         {ANNOUNCED.map((type) => (
-          <label key={type}>
+          <Tick key={type}>
             <input
               type="checkbox"
               checked={types.includes(type)}
               onChange={() => setTypes(types.includes(type) ? types.filter((one) => one !== type) : [...types, type])}
             />
             {short(type)}
-          </label>
+          </Tick>
         ))}
       </fieldset>
-      <label className="tick">
+      <Tick className="text-small text-ink2">
         <input type="checkbox" checked={allowsPrivate} onChange={(event) => setPrivate(event.target.checked)} />
         <span>It lies on this machine, or in a private network</span>
-      </label>
+      </Tick>
       {add.isError && <Failure error={add.error} />}
-      <button type="submit" className="btn main big" disabled={add.isPending || types.length === 0}>
+      <Button type="submit" main wide disabled={add.isPending || types.length === 0}>
         Tell it
-      </button>
+      </Button>
     </form>
   );
 }
@@ -158,30 +160,32 @@ function Hook({ hook }: { readonly hook: Webhook }): JSX.Element {
   const sent = pages.data?.pages.flatMap((page) => page.items) ?? [];
   const failure = [resend, remove].find((act) => act.isError)?.error;
   return (
-    <div className="stack">
-      <h2 className="mono cut" title={hook.url}>
+    <div className="flex flex-col gap-8">
+      <h2 className="mb-4 truncate mono text-[14px]/24" title={hook.url}>
         {hook.url}
       </h2>
-      <p className="q">
+      <p className="text-ink2">
         Since {clock(hook.createdAt)}
         {hook.allowsPrivate && ', may lie in a private network'}
       </p>
       {failure !== undefined && <Failure error={failure} />}
       {pages.isError && <Failure error={pages.error} />}
-      {pages.data && sent.length === 0 && <p className="q">Nothing has happened yet that it is told of.</p>}
-      <ul className="plain">
+      {pages.data && sent.length === 0 && <p className="text-ink2">Nothing has happened yet that it is told of.</p>}
+      <ul>
         {sent.map((one) => (
-          <li key={one.id} className="given">
+          <li key={one.id} className="flex flex-row items-baseline justify-between gap-8 border-b border-line py-4">
             <span>
-              <b>{short(one.type)}</b> <span className="qq">{one.subject}</span>
-              <span className={one.state === 'given-up' ? 'wn-text line' : 'q line'}>{outcome(one)}</span>
+              <b>{short(one.type)}</b> <span className="text-ink3">{one.subject}</span>
+              <span className={one.state === 'given-up' ? 'block font-semibold text-warn' : 'block text-ink2'}>
+                {outcome(one)}
+              </span>
             </span>
-            <span className="qq">
+            <span className="text-ink3">
               <Ago time={one.at} suffix=" ago" />{' '}
               {one.state !== 'waiting' && (
-                <button type="button" className="bare-link" onClick={() => resend.mutate(one.id)}>
+                <TextButton className="flex-none self-baseline" onClick={() => resend.mutate(one.id)}>
                   Send again
-                </button>
+                </TextButton>
               )}
             </span>
           </li>
@@ -189,18 +193,14 @@ function Hook({ hook }: { readonly hook: Webhook }): JSX.Element {
       </ul>
       <Older pages={pages} />
       {isRemoving ? (
-        <div className="more-acts">
-          <button type="button" className="btn danger" disabled={remove.isPending} onClick={() => remove.mutate()}>
+        <div className="flex flex-wrap gap-8">
+          <Button danger disabled={remove.isPending} onClick={() => remove.mutate()}>
             Remove it; what waits is not sent
-          </button>
-          <button type="button" className="btn" onClick={() => setRemoving(false)}>
-            Leave it
-          </button>
+          </Button>
+          <Button onClick={() => setRemoving(false)}>Leave it</Button>
         </div>
       ) : (
-        <button type="button" className="bare-link" onClick={() => setRemoving(true)}>
-          Remove it
-        </button>
+        <TextButton onClick={() => setRemoving(true)}>Remove it</TextButton>
       )}
     </div>
   );

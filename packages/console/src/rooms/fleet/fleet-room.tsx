@@ -1,7 +1,9 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
 import { type JSX, useMemo, useRef, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
+import { ButtonLink } from '../../parts/button.js';
 import { RunningJob } from '../../parts/progress.js';
+import { Room } from '../../parts/room.js';
 import { Empty, Unread } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
 import { Ago, number, useNow } from '../../parts/words.js';
@@ -12,6 +14,11 @@ import { Rows } from './rows.js';
 
 const STATES: readonly EnvironmentState[] = ['in-step', 'drifted', 'working', 'failed', 'frozen', 'not-reached'];
 
+const TALLY =
+  'flex min-w-0 items-center gap-8 px-14 py-8 max-desk:flex-wrap max-desk:gap-x-5 max-desk:gap-y-0 max-desk:px-0 max-desk:py-4';
+const NUMERAL = 'text-numeral font-stretch-112% max-desk:text-[17px]/22';
+const WORD = 'text-ink2 max-desk:basis-full max-desk:text-micro/14';
+
 /** Every site with its tiles; what each needs, and what is on the move. */
 export function FleetRoom(): JSX.Element {
   const sites = useSites();
@@ -19,22 +26,22 @@ export function FleetRoom(): JSX.Element {
   if (!sites.isSuccess) return <Unread error={sites.error} what="Reading the fleet" rows={14} />;
   if (sites.data.length === 0) {
     return (
-      <main className="room slab">
+      <Room>
         {me.data?.permissions.includes('site.manage') === false ? (
           <Empty title="No sites yet">Sites lie here as soon as a role is given to you on one.</Empty>
         ) : (
           <Empty
             title="No sites yet"
             act={
-              <Link className="btn main" to="/bring-in">
+              <ButtonLink main to="/bring-in">
                 Bring in a site
-              </Link>
+              </ButtonLink>
             }
           >
             Bring in a running site, and its tiles lie here: live first, then each copy that you make of it.
           </Empty>
         )}
-      </main>
+      </Room>
     );
   }
   return <Fleet sites={sites.data} />;
@@ -82,17 +89,20 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
   const stale = environments.filter(isStale).length;
 
   return (
-    <main className="fleet">
+    <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto max-desk:flex max-desk:min-h-auto max-desk:flex-col">
       <h1 className="sr-only">Fleet</h1>
       <Frieze sites={sites} shown={new Set(shown.map((site) => site.name))} at={query.get('at')} />
-      <section className="tally slab" aria-label="Count">
-        <span className="t">
-          <span className="num">{number(sites.length)}</span>
-          <span className="q">{sites.length === 1 ? 'site' : 'sites'}</span>
+      <section
+        className="col-span-full flex bg-slab px-2 max-desk:grid max-desk:grid-cols-[repeat(4,1fr)] max-desk:px-12 max-desk:py-4"
+        aria-label="Count"
+      >
+        <span className={TALLY}>
+          <span className={NUMERAL}>{number(sites.length)}</span>
+          <span className={WORD}>{sites.length === 1 ? 'site' : 'sites'}</span>
         </span>
-        <span className="t">
-          <span className="num">{number(environments.length)}</span>
-          <span className="q">environments</span>
+        <span className={TALLY}>
+          <span className={NUMERAL}>{number(environments.length)}</span>
+          <span className={WORD}>environments</span>
         </span>
         {STATES.map((one) => {
           const count = environments.filter((environment) => environment.state === one).length;
@@ -100,36 +110,36 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
             <button
               key={one}
               type="button"
-              className={`t ${state === one ? 'on' : ''}`}
+              className={`${TALLY} text-left hover:bg-course aria-pressed:shadow-under`}
               aria-pressed={state === one}
               onClick={() => set('state', state === one ? null : one)}
             >
-              <Tile kind="live" state={one} size={18} tone="any" decorative />
-              <span className="num">{number(count)}</span>
-              <span className="q">{stateWord(one)}</span>
+              <Tile kind="live" state={one} size={18} tone="any" decorative className="max-desk:size-14" />
+              <span className={NUMERAL}>{number(count)}</span>
+              <span className={WORD}>{stateWord(one)}</span>
             </button>
           );
         })}
       </section>
       <Rows sites={shown} text={text} find={find} set={set} view={view} stale={stale} at={query.get('at')} />
-      <aside>
-        <section className="slab p">
+      <aside className="flex min-h-0 flex-col gap-2 overflow-auto">
+        <section className="bg-slab px-16 py-12 max-desk:px-12">
           <h2>
-            On the move <span className="qq">{running.length}</span>
+            On the move <span className="text-ink3">{running.length}</span>
           </h2>
-          {running.length === 0 && <p className="qq">Nothing is running.</p>}
+          {running.length === 0 && <p className="text-ink3">Nothing is running.</p>}
           {running.slice(0, 6).map((transfer) => (
             <RunningJob key={transfer.id} transfer={transfer} kinds={kinds} />
           ))}
         </section>
-        <section className="slab p">
+        <section className="flex-1 bg-slab px-16 py-12 max-desk:px-12">
           <h2>Last moves</h2>
           {lastMoves.map((transfer) => (
-            <Link key={transfer.id} className="req" to={`/transfers/${transfer.id}`}>
+            <Link key={transfer.id} className="flex min-h-24 flex-col py-3" to={`/transfers/${transfer.id}`}>
               <b>
                 {transfer.kind} {transfer.state === 'done' ? '' : transfer.state}
               </b>
-              <span className="q">
+              <span className="text-ink2">
                 {transfer.onto} · <Ago time={transfer.endedAt} suffix=" ago" />
               </span>
             </Link>

@@ -18,7 +18,7 @@ export function Frieze({
   if (sites.length > 120) return <FriezeCanvas sites={sites} shown={shown} />;
   return (
     <nav
-      className="frieze slab"
+      className="col-span-full flex flex-wrap overflow-hidden bg-slab px-16 pt-14 pb-7 max-desk:p-12"
       aria-label="The fleet"
       style={{
         justifyContent: sites.length < 12 ? 'flex-start' : 'space-between',
@@ -34,24 +34,50 @@ export function Frieze({
         return (
           <Link
             key={site.name}
-            className={`blk ${at === site.name ? 'at' : ''}`}
+            className={`grid grid-cols-[auto_auto_1fr] gap-x-1 max-desk:w-auto! ${at === site.name ? 'outline-2 outline-accent outline-offset-3' : ''}`}
             style={{ opacity: shown.has(site.name) ? 1 : 0.25, width: unit === 14 ? 44 : undefined }}
             to={`/sites/${site.name}`}
             title={`${site.name} · ${site.client}`}
             aria-label={`${site.name}: ${site.environments.map((one) => `${one.name} ${stateWord(one.state)}`).join(', ')}`}
           >
-            <span className="cp">
+            <span className="grid gap-y-1">
               {[0, 1].map((i) => {
                 const copy = copies[i];
                 return copy ? (
-                  <Tile key={copy.path} kind={copy.kind} state={copy.state} size={unit} decorative />
+                  <Tile
+                    key={copy.path}
+                    kind={copy.kind}
+                    state={copy.state}
+                    size={unit}
+                    decorative
+                    className="max-desk:size-[9.5px]"
+                  />
                 ) : (
-                  <i key={`vacant ${String(i)}`} className="mt" style={{ width: unit, height: unit }} />
+                  <i
+                    key={`vacant ${String(i)}`}
+                    className="block bg-bed max-desk:size-[9.5px]!"
+                    style={{ width: unit, height: unit }}
+                  />
                 );
               })}
             </span>
-            {live && <Tile kind="live" state={live.state} size={2 * unit + 1} letter={false} decorative />}
-            {unit === 14 && <span className="nm">{site.name}</span>}
+            {live && (
+              <Tile
+                kind="live"
+                state={live.state}
+                size={2 * unit + 1}
+                letter={false}
+                decorative
+                className="max-desk:size-20"
+              />
+            )}
+            {unit === 14 && (
+              <span
+                className={`-mr-6 col-span-full mt-3 truncate text-micro font-stretch-80% max-desk:hidden ${at === site.name ? 'text-ink' : 'text-ink3'}`}
+              >
+                {site.name}
+              </span>
+            )}
           </Link>
         );
       })}
@@ -70,8 +96,14 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
     const element = canvas.current;
     if (!element) return;
     const draw = (): void => {
-      const style = getComputedStyle(document.documentElement);
-      const colour = (name: string): string => style.getPropertyValue(`--${name}`).trim();
+      const known = new Map<string, string>();
+      // What a token stands for, light or dark, is known where it is used: the canvas itself has no words to colour.
+      const colour = (name: string): string => {
+        element.style.color = `var(--color-${name})`;
+        const value = known.get(name) ?? getComputedStyle(element).color;
+        known.set(name, value);
+        return value;
+      };
       const columns = Math.max(1, Math.floor((element.clientWidth + gap) / block.width));
       const ratio = window.devicePixelRatio;
       element.style.height = `${Math.ceil(sites.length / columns) * block.height}px`;
@@ -107,7 +139,10 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
     return () => watch.disconnect();
   }, [sites, shown, unit, gap, block.width, block.height]);
   return (
-    <section className="frieze slab" aria-label="The fleet; the rows below say the same">
+    <section
+      className="col-span-full flex flex-wrap overflow-hidden bg-slab px-16 pt-14 pb-7 max-desk:p-12"
+      aria-label="The fleet; the rows below say the same"
+    >
       <canvas
         ref={canvas}
         style={{ width: '100%' }}

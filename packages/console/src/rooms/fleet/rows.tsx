@@ -1,14 +1,17 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { Site } from '@tessarion/contract';
 import { type JSX, useMemo, useRef } from 'react';
-import { Link, useNavigate } from 'react-router';
+import { useNavigate } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { Button, ButtonLink } from '../../parts/button.js';
+import { FilterField } from '../../parts/filter-field.js';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { Tile } from '../../parts/tile.js';
+import { Views } from '../../parts/views.js';
 import { useMe } from '../../session.js';
 import { GROUPS, type Group, groupOf, ofKind, STALE_DAYS } from './groups.js';
-import { SiteRow } from './site-row.js';
+import { COLUMNS, SiteRow } from './site-row.js';
 
 type Line =
   | { readonly type: 'head'; readonly group: Group; readonly count: number }
@@ -35,7 +38,6 @@ export function Rows({
   const navigate = useNavigate();
   const me = useMe();
   const scroll = useRef<HTMLDivElement>(null);
-  const field = useRef<HTMLInputElement>(null);
   const lines = useMemo((): Line[] => {
     return GROUPS.flatMap((group) => {
       const members = sites.filter((site) => groupOf(site) === group);
@@ -63,7 +65,6 @@ export function Rows({
     virtual.scrollToIndex(lines.findIndex((line) => line.type === 'site' && line.site.name === name));
   };
   useKeys([
-    { key: '/', does: 'Filter', act: () => field.current?.focus() },
     { key: 'j', does: 'Next site', act: () => move(1) },
     { key: 'k', does: 'Previous site', act: () => move(-1) },
     { key: 'Enter', does: 'Open the site', act: () => at !== null && void navigate(`/sites/${at}`) },
@@ -79,71 +80,66 @@ export function Rows({
     },
   ]);
   return (
-    <section className="rows slab" aria-label="Sites">
-      <div className="tools">
-        <label className="fl">
-          <Icon name="find" />
-          <input
-            ref={field}
-            value={text}
-            onChange={(event) => find(event.target.value)}
-            onKeyDown={(event) => event.key === 'Escape' && event.currentTarget.blur()}
-            placeholder="Filter by site, client, tag, server"
-            aria-label="Filter by site, client, tag, server"
-          />
-          <kbd>/</kbd>
-        </label>
-        <span className="views">
-          <button type="button" className={view === null ? 'on' : ''} onClick={() => set('view', null)}>
-            All
-          </button>
-          <button type="button" className={view === 'stale' ? 'on' : ''} onClick={() => set('view', 'stale')}>
-            Stale over {STALE_DAYS} d <b>{stale}</b>
-          </button>
-        </span>
+    <section className="flex min-h-0 flex-col bg-slab max-desk:min-h-[60dvh]" aria-label="Sites">
+      <div className="flex items-center gap-8 px-16 py-8 max-desk:flex-wrap max-desk:px-12">
+        <FilterField name="Filter by site, client, tag, server" does="Filter" text={text} change={find} />
+        <Views
+          name="Which"
+          views={[
+            { view: 'all', words: 'All' },
+            {
+              view: 'stale',
+              words: (
+                <>
+                  Stale over {STALE_DAYS} d <b>{stale}</b>
+                </>
+              ),
+            },
+          ]}
+          at={view ?? 'all'}
+          choose={(wanted) => set('view', wanted === 'all' ? null : wanted)}
+        />
         {me.data?.permissions.includes('site.manage') && (
           <>
-            <span className="sp" />
-            <Link className="btn" to="/bring-in">
+            <span className="flex-1 max-desk:hidden" />
+            <ButtonLink to="/bring-in">
               <Icon name="plus" />
               Bring in a site
-            </Link>
+            </ButtonLink>
           </>
         )}
       </div>
-      <div className="r h">
+      <div className={`grid h-28 border-b border-line text-ink3 text-small max-desk:hidden ${COLUMNS}`}>
         <span>Site</span>
-        <span className="lane">
+        <span className="flex items-center gap-6">
           <Tile kind="dev" state="in-step" size={14} decorative />
           dev
         </span>
         <span />
-        <span className="lane">
+        <span className="flex items-center gap-6">
           <Tile kind="staging" state="in-step" size={14} decorative />
           staging
         </span>
         <span />
-        <span className="lane lv" style={{ gap: 4 }}>
+        <span className="flex items-center justify-center gap-4">
           <Tile kind="live" state="in-step" size={14} decorative />
           live
         </span>
-        <span className="why">What is going on</span>
-        <span className="mv">Last move</span>
+        <span className="px-8">What is going on</span>
+        <span className="text-right">Last move</span>
       </div>
-      <div className="scroll" ref={scroll}>
+      <div className="flex-1 overflow-auto max-desk:h-[70dvh] max-desk:flex-none" ref={scroll}>
         {lines.length === 0 && (
           <Empty
             title="No site fits"
             act={
-              <button
-                type="button"
-                className="btn"
+              <Button
                 onClick={() => {
                   find('');
                 }}
               >
                 Show all sites
-              </button>
+              </Button>
             }
           >
             Nothing in the fleet has “{text}” in its name or client, in this view.
@@ -160,8 +156,8 @@ export function Rows({
                 style={{ position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${row.start}px)` }}
               >
                 {line.type === 'head' ? (
-                  <div className="g">
-                    <b>{line.group}</b> <span className="qq">{line.count}</span>
+                  <div className="sticky top-0 z-1 h-28 border-b border-line bg-course px-16 py-4 max-desk:px-12">
+                    <b>{line.group}</b> <span className="text-ink3">{line.count}</span>
                   </div>
                 ) : (
                   <SiteRow site={line.site} isCurrent={line.site.name === at} />

@@ -1,10 +1,15 @@
 import type { Environment, Site } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
+import { ButtonLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Tile } from '../../parts/tile.js';
 import { Ago, age, useNow } from '../../parts/words.js';
 import { groupOf, ofKind, rank, STALE_DAYS } from './groups.js';
+
+/** Site, dev, lane, staging, lane, live, what is going on, last move. */
+export const COLUMNS =
+  'grid-cols-[minmax(206px,1.2fr)_116px_72px_minmax(128px,.8fr)_96px_44px_minmax(160px,2fr)_96px] items-center whitespace-nowrap px-16';
 
 /** A site: its tiles, and what waits on each lane. */
 export function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isCurrent: boolean }): JSX.Element {
@@ -19,23 +24,36 @@ export function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isC
     .sort((a, b) => ((a.endedAt ?? '') < (b.endedAt ?? '') ? 1 : -1))[0];
   const isHot = groupOf(site) === 'Needs a hand' || running !== undefined;
   return (
-    <div className={`r ${isCurrent ? 'cur' : ''}`}>
-      <Link className="st" to={`/sites/${site.name}`} title={`${site.name} · ${site.client}`}>
-        <b>{site.name}</b> <span className="qq">{site.client}</span>
+    <div
+      className={`group grid h-32 ${COLUMNS} border-b border-line ${isCurrent ? 'bg-accent-tint shadow-at' : ''} max-desk:flex max-desk:h-auto max-desk:flex-wrap max-desk:gap-x-6 max-desk:gap-y-2 max-desk:px-12 max-desk:py-8`}
+      data-current={isCurrent || undefined}
+    >
+      <Link
+        data-site
+        className="truncate pr-12 hover:text-accent max-desk:-order-2 max-desk:flex-[1_1_calc(100%-96px)] max-desk:p-0"
+        to={`/sites/${site.name}`}
+        title={`${site.name} · ${site.client}`}
+      >
+        <b>{site.name}</b> <span className="text-ink3">{site.client}</span>
       </Link>
       <Cell one={dev} more={0} />
       <Lane from={dev} />
       <Cell one={staging} more={more.length} />
       <Lane from={staging} />
-      <span className="lane lv">{live && <Tile kind="live" state={live.state} size={18} />}</span>
-      <span className={`why ${isHot ? 'hot' : ''}`} title={reason}>
+      <span className="flex min-w-0 items-center justify-center gap-6 max-desk:h-24">
+        {live && <Tile kind="live" state={live.state} size={18} />}
+      </span>
+      <span
+        className={`truncate px-8 max-desk:px-0 ${isHot ? 'font-medium text-ink max-desk:flex-[1_1_100%]' : 'text-ink2 max-desk:flex-1 max-desk:text-right max-desk:text-small'}`}
+        title={reason}
+      >
         {running ? `${verbOf(running.kind)} ${running.onto.split('/')[1]}` : reason}
       </span>
-      <span className="mv qq">
+      <span className="min-w-0 text-right text-small text-ink3 max-desk:-order-1 max-desk:w-84">
         {isCurrent && staging ? (
-          <Link className="btn sm" to={`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`}>
+          <ButtonLink small to={`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`}>
             Forecast
-          </Link>
+          </ButtonLink>
         ) : last ? (
           <>
             {last.kind} <Ago time={last.endedAt} />
@@ -62,42 +80,52 @@ const verbOf = (kind: string): string => VERBS[kind] ?? kind;
 
 function Cell({ one, more }: { readonly one: Environment | undefined; readonly more: number }): JSX.Element {
   const now = useNow();
-  if (!one) return <span className="lane none" />;
+  if (!one) return <span className="max-desk:hidden" />;
   const isStale = one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
   return (
-    <span className="lane">
+    <span className="flex min-w-0 items-center gap-6 max-desk:h-24">
       <Tile kind={one.kind} state={one.state} size={18} />
-      <span className="en q">{one.name}</span>
-      {more > 0 && <span className="qq">+{more}</span>}
-      {one.refreshedAt && <span className={`ag ${isStale ? 'stale' : 'qq'}`}>{age(one.refreshedAt, now)}</span>}
+      <span className="truncate text-ink2 max-desk:hidden">{one.name}</span>
+      {more > 0 && <span className="text-ink3 max-desk:hidden">+{more}</span>}
+      {one.refreshedAt && (
+        <span
+          className={`ml-auto flex-none text-small max-desk:hidden ${isStale ? 'font-semibold text-warn' : 'text-ink3'}`}
+        >
+          {age(one.refreshedAt, now)}
+        </span>
+      )}
     </span>
   );
 }
 
 function Lane({ from }: { readonly from: Environment | undefined }): JSX.Element {
   const now = useNow();
-  if (!from) return <span className="x off" />;
+  if (!from) return <span className="max-desk:hidden" />;
   const { drift } = from;
   if (!drift || drift.up + drift.down === 0)
-    return <span className="x eq" title={drift ? `Nothing waited ${age(drift.at, now)} ago` : 'Not compared yet'} />;
+    return (
+      <span
+        className="mx-14 border-t border-rim opacity-45 max-desk:mx-0 max-desk:w-14"
+        title={drift ? `Nothing waited ${age(drift.at, now)} ago` : 'Not compared yet'}
+      />
+    );
   return (
-    <span className="x" title={`Compared ${age(drift.at, now)} ago`}>
-      <span className="up">
-        {drift.up > 0 && (
-          <>
-            <b>{drift.up}</b>
-            <Icon name="right" size={12} />
-          </>
-        )}
-      </span>
-      <span className="dn">
-        {drift.down > 0 && (
-          <>
-            <Icon name="left" size={12} />
-            {drift.down}
-          </>
-        )}
-      </span>
+    <span
+      className="mx-8 grid grid-cols-[1fr_1fr] items-center gap-x-8 text-small max-desk:mx-0 max-desk:h-24 max-desk:grid-cols-[auto_auto] max-desk:gap-x-4"
+      title={`Compared ${age(drift.at, now)} ago`}
+    >
+      {drift.up > 0 && (
+        <span className="flex items-center gap-2 justify-self-end px-2">
+          <b>{drift.up}</b>
+          <Icon name="right" size={12} />
+        </span>
+      )}
+      {drift.down > 0 && (
+        <span className="col-start-2 flex items-center gap-2 px-2 text-ink3">
+          <Icon name="left" size={12} />
+          {drift.down}
+        </span>
+      )}
     </span>
   );
 }

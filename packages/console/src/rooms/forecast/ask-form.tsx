@@ -3,6 +3,8 @@ import type { Forecast } from '@tessarion/contract';
 import { wantedBy } from '@tessarion/core';
 import { type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { Button, TextButton } from '../../parts/button.js';
+import { Field } from '../../parts/field.js';
 import { Failure } from '../../parts/states.js';
 import { useDraft } from '../../parts/use-draft.js';
 import { client, useMe } from '../../session.js';
@@ -54,9 +56,9 @@ export function AskForm({ forecast, words }: { readonly forecast: Forecast; read
     if (title.trim() !== '' && !ask.isPending) ask.mutate(isDraft);
   };
   return (
-    <div className="ready-zone stack">
-      {words !== '' && <p className="q">{words}</p>}
-      <label>
+    <div className="mt-auto flex flex-col gap-8">
+      {words !== '' && <p className="flex items-center gap-6 text-ink2">{words}</p>}
+      <Field>
         What it is
         <input
           value={title}
@@ -70,25 +72,15 @@ export function AskForm({ forecast, words }: { readonly forecast: Forecast; read
             send(false);
           }}
         />
-      </label>
+      </Field>
       <ReviewersField asked={asked} author={me.data?.id} choose={setAsked} />
       {ask.isError && <Failure error={ask.error} />}
-      <button
-        type="button"
-        className="btn main big"
-        disabled={title.trim() === '' || ask.isPending}
-        onClick={() => send(false)}
-      >
+      <Button main wide disabled={title.trim() === '' || ask.isPending} onClick={() => send(false)}>
         Ask for review
-      </button>
-      <button
-        type="button"
-        className="bare-link"
-        disabled={title.trim() === '' || ask.isPending}
-        onClick={() => send(true)}
-      >
+      </Button>
+      <TextButton disabled={title.trim() === '' || ask.isPending} onClick={() => send(true)}>
         Keep it as a draft, and write more
-      </button>
+      </TextButton>
     </div>
   );
 }

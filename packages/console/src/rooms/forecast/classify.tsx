@@ -5,6 +5,7 @@ import { Confirm } from '../../parts/confirm.js';
 import { Failure } from '../../parts/states.js';
 import { number } from '../../parts/words.js';
 import { client } from '../../session.js';
+import { PICK } from './pick.js';
 
 const CHOICES = [
   ['authored', 'Ours', 'made by the team, merges both ways'],
@@ -46,15 +47,22 @@ export function Unclassified({
   });
   const words = CHOICES.find(([name]) => name === said?.class);
   return (
-    <div className="classify">
-      <p>
+    <div className="border-b border-l-3 border-b-line border-l-accent px-16 pt-10 pb-12">
+      <p className="mb-8">
         <b className="mono">{one.table}</b> changed on {forecast.from.split('/')[1]} ({number(one.rows)}{' '}
         {one.rows === 1 ? 'row' : 'rows'}). Whose is it?
       </p>
-      <span className="pick">
+      <span className="grid grid-cols-[1fr_1fr] gap-4">
         {CHOICES.map(([name, label, note]) => (
-          <button key={name} type="button" title={note} disabled={save.isPending} onClick={() => trial.mutate(name)}>
-            {label} <span className="qq">{name}</span>
+          <button
+            key={name}
+            type="button"
+            className={`${PICK} border-line`}
+            title={note}
+            disabled={save.isPending}
+            onClick={() => trial.mutate(name)}
+          >
+            {label} <span className="text-ink3">{name}</span>
           </button>
         ))}
       </span>

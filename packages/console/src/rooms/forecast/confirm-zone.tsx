@@ -3,6 +3,8 @@ import { ServiceProblem } from '@tessarion/client';
 import type { Forecast, Me } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { Button, TextButton } from '../../parts/button.js';
+import { Field } from '../../parts/field.js';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
@@ -59,18 +61,25 @@ export function ConfirmZone({
     if (isReady) act.mutate();
   };
   return (
-    <form className="conf slab" onSubmit={submit} aria-label="Confirm">
-      <div className="chk">
+    <form
+      className="col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)]"
+      onSubmit={submit}
+      aria-label="Confirm"
+    >
+      <div className="flex items-center gap-6 max-desk:hidden">
         <Icon name="check" />
         <span>{passed === 1 ? '1 check' : `${passed} checks`} passed</span>
         {warnings.length > 0 && (
-          <span className="wn" title={warnings.map((check) => check.message).join('\n')}>
+          <span
+            className="ml-auto flex items-center gap-4 font-semibold text-warn"
+            title={warnings.map((check) => check.message).join('\n')}
+          >
             <Icon name="warn" />
             {warnings.length === 1 ? '1 warning' : `${warnings.length} warnings`}
           </span>
         )}
       </div>
-      <div className="q est">
+      <div className="mb-auto flex items-center gap-6 text-ink2 max-desk:hidden">
         <Icon name="undo" />
         {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}
         {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}
@@ -79,12 +88,19 @@ export function ConfirmZone({
       {act.isError && <Failure error={act.error} />}
       {!isOpen ? (
         <>
-          <span className="btn locked" aria-disabled="true">
+          <span
+            className="flex h-36 items-center justify-center gap-6 rounded-sm border border-dashed border-rim bg-bed font-semibold whitespace-nowrap text-ink2 max-desk:h-44"
+            aria-disabled="true"
+          >
             <Icon name="lock" />
             {forecast.button}
           </span>
           {forecast.unsettled > 0 ? (
-            <button type="button" className="why" onClick={showNeeds}>
+            <button
+              type="button"
+              className="flex h-28 items-center justify-center gap-8 text-accent"
+              onClick={showNeeds}
+            >
               <b>
                 {forecast.unsettled === 1
                   ? 'Settle 1 collision first'
@@ -93,47 +109,43 @@ export function ConfirmZone({
               <kbd>N</kbd>
             </button>
           ) : (
-            <span className="why-locked">{failed ? failed.message : 'Nothing is chosen, or nothing waits'}</span>
+            <span className="text-center text-small text-ink2">
+              {failed ? failed.message : 'Nothing is chosen, or nothing waits'}
+            </span>
           )}
         </>
       ) : (lane.asks || isAsking) && urgent === undefined ? (
         <>
           <AskForm forecast={forecast} words={lane.words} />
-          {lane.asks && may('live.urgent') && (
-            <button type="button" className="bare-link" onClick={() => setUrgent('')}>
-              It cannot wait
-            </button>
-          )}
+          {lane.asks && may('live.urgent') && <TextButton onClick={() => setUrgent('')}>It cannot wait</TextButton>}
         </>
       ) : (
-        <div className="ready-zone stack">
+        <div className="mt-auto flex flex-col gap-8">
           {urgent !== undefined && (
-            <label>
+            <Field>
               Why it cannot wait; it stays marked, and is reviewed afterwards
               <input autoFocus value={urgent} onChange={(event) => setUrgent(event.target.value)} />
-            </label>
+            </Field>
           )}
           {isClosed && may('window.override') && (
-            <label>
+            <Field>
               Why outside a window or in a freeze; it stays marked
               <input value={override} onChange={(event) => setOverride(event.target.value)} />
-            </label>
+            </Field>
           )}
           {isLive && <TypeName path={forecast.onto} typed={typed} type={setTyped} />}
-          <button type="submit" className="btn main big" disabled={!isReady}>
+          <Button type="submit" main wide disabled={!isReady}>
             {forecast.button}
-          </button>
+          </Button>
           {lane.isUp && (
-            <button
-              type="button"
-              className="bare-link"
+            <TextButton
               onClick={() => {
                 setUrgent(undefined);
                 setAsking(true);
               }}
             >
               Ask for review instead
-            </button>
+            </TextButton>
           )}
         </div>
       )}

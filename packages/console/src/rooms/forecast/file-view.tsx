@@ -42,7 +42,7 @@ export function FileView({
   const [after, before] = [source.data, destination.data];
   if (after.is === 'picture' || before.is === 'picture')
     return (
-      <div className="pictures">
+      <div className="grid grid-cols-[1fr_1fr] gap-2 p-16 max-desk:grid-cols-[1fr]">
         <Picture file={before} label={`${sides.onto.name}, as it is now`} />
         <Picture file={after} label={`${sides.from.name}, where it comes from`} />
       </div>
@@ -57,7 +57,7 @@ export function FileView({
       />
     );
   return (
-    <p className="q file-size">
+    <p className="px-16 py-8 text-ink2">
       {before.is === 'other' ? `${size(before.bytes)} on ${sides.onto.name}` : `not on ${sides.onto.name}`},{' '}
       {after.is === 'other' ? `${size(after.bytes)} on ${sides.from.name}` : `not on ${sides.from.name}`}
     </p>
@@ -75,15 +75,19 @@ const useFile = (item: ForecastItem, forecast: Forecast, side: 'source' | 'desti
 
 function Picture({ file, label }: { readonly file: ShownFile; readonly label: string }): JSX.Element {
   return (
-    <figure>
+    <figure className="grid gap-8">
       {file.is === 'picture' ? (
-        <img src={`data:${file.type};base64,${file.content}`} alt={label} />
+        <img
+          className="h-260 w-full bg-bed object-contain"
+          src={`data:${file.type};base64,${file.content}`}
+          alt={label}
+        />
       ) : (
-        <div className="no-picture q">
+        <div className="grid h-260 w-full place-items-center bg-bed text-ink2">
           {file.is === 'other' ? `too large to show, ${size(file.bytes)}` : 'not there'}
         </div>
       )}
-      <figcaption className="q">{label}</figcaption>
+      <figcaption className="text-ink2">{label}</figcaption>
     </figure>
   );
 }
@@ -104,26 +108,30 @@ function Lines({
   const shown = new Set(rows.slice(0, MOST_LINES).flatMap((row) => (row.is === 'unlike' ? (row.line ?? []) : [])));
   return (
     <>
-      <table className="lines mono">
+      <table className="w-full table-fixed border-collapse mono text-small">
         <caption className="sr-only">Lines that differ</caption>
         <thead>
           <tr>
-            <th scope="col">{sides.onto.name}, as it is now</th>
-            <th scope="col">{sides.from.name}, where it comes from</th>
+            <th className="static bg-course px-16 py-4 font-sans leading-18" scope="col">
+              {sides.onto.name}, as it is now
+            </th>
+            <th className="static bg-course px-16 py-4 font-sans leading-18" scope="col">
+              {sides.from.name}, where it comes from
+            </th>
           </tr>
         </thead>
         <tbody>
           {rows.slice(0, MOST_LINES).map((row, i) =>
             row.is === 'alike' ? (
               <tr key={`${String(i)} alike`}>
-                <td colSpan={2} className="alike qq">
+                <td colSpan={2} className="h-auto py-4 text-ink3">
                   {row.count} {row.count === 1 ? 'line' : 'lines'} alike
                 </td>
               </tr>
             ) : (
               <Fragment key={`${String(i)} ${row.before ?? ''} ${row.after ?? ''}`}>
                 <tr>
-                  <td className={row.before === null ? 'none' : ''}>
+                  <td className={`${CELL} whitespace-pre-wrap ${row.before === null ? 'bg-course' : ''}`}>
                     {row.before !== null &&
                       (row.after === null ? (
                         <del>{row.before}</del>
@@ -131,11 +139,11 @@ function Lines({
                         <Replaced before={row.before} after={row.after} />
                       ))}
                   </td>
-                  <td className={row.after === null ? 'none' : ''}>
+                  <td className={`${CELL} whitespace-pre-wrap ${row.after === null ? 'bg-course' : ''}`}>
                     {talk?.begin && row.line !== null && (
                       <button
                         type="button"
-                        className="line-talk"
+                        className="float-right grid size-24 place-items-center border border-line bg-slab text-ink2 hover:text-accent"
                         aria-label={`Comment on line ${row.line}`}
                         title={`Comment on line ${row.line}`}
                         onClick={() => talk.begin?.(row.line as number)}
@@ -148,7 +156,7 @@ function Lines({
                 </tr>
                 {talk && row.line !== null && talk.about(row.line) !== null && (
                   <tr>
-                    <td colSpan={2} className="line-about">
+                    <td colSpan={2} data-line={row.line} className={`${CELL} whitespace-normal font-sans text-base`}>
                       {talk.about(row.line)}
                     </td>
                   </tr>
@@ -158,7 +166,7 @@ function Lines({
           )}
           {rows.length > MOST_LINES && (
             <tr>
-              <td colSpan={2} className="alike qq">
+              <td colSpan={2} className="h-auto py-4 text-ink3">
                 and {rows.length - MOST_LINES} more
               </td>
             </tr>
@@ -169,6 +177,8 @@ function Lines({
     </>
   );
 }
+
+const CELL = 'h-auto w-1/2 wrap-anywhere border-b-0 px-16 py-1 align-top';
 
 type LineRow =
   | { readonly is: 'alike'; readonly count: number }

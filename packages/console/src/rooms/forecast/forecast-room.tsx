@@ -3,8 +3,12 @@ import type { Environment, Forecast, ForecastItem, ForecastWishes } from '@tessa
 import { type JSX, useEffect, useMemo, useRef } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { Button } from '../../parts/button.js';
+import { Fact, Facts } from '../../parts/facts.js';
+import { Tick } from '../../parts/field.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Plate } from '../../parts/plate.js';
+import { Crumb } from '../../parts/room.js';
 import { Empty, Failure, Loading } from '../../parts/states.js';
 import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
 import { client, useForecast, useSite, useTransfer } from '../../session.js';
@@ -70,61 +74,67 @@ export function ForecastRoom(): JSX.Element {
   const data = forecast.data;
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/">Fleet</Link>
-        <i>/</i>
-        <Link to={`/sites/${siteName}`}>{siteName}</Link>
-        <i>/</i>
-        <h1>{undoes === null ? 'Forecast' : 'Undo'}</h1>
-        <span className="sp" />
+      <Crumb
+        way={[
+          ['Fleet', '/'],
+          [siteName, `/sites/${siteName}`],
+        ]}
+        here={undoes === null ? 'Forecast' : 'Undo'}
+      >
+        <span className="flex-1 max-desk:hidden" />
         {data && data.sentence.length > 0 && (
           <>
-            <span className="qq">Made {clock(data.createdAt)}</span>
+            <span className="text-ink3 max-desk:hidden">Made {clock(data.createdAt)}</span>
             {undoes === null && (
-              <span className="qq">{data.baselineAt ? `Baseline ${clock(data.baselineAt)}` : 'No baseline'}</span>
+              <span className="text-ink3 max-desk:hidden">
+                {data.baselineAt ? `Baseline ${clock(data.baselineAt)}` : 'No baseline'}
+              </span>
             )}
-            <span className="qq">
+            <span className="text-ink3 max-desk:hidden">
               Fingerprint{' '}
-              <span className="mono fp">
+              <span className="mono text-small">
                 {data.fingerprint.slice(0, 4)} {data.fingerprint.slice(4, 8)}
               </span>
             </span>
           </>
         )}
-        <button type="button" className="btn" onClick={again}>
+        <Button small className="max-desk:hidden" onClick={again}>
           Forecast again
-        </button>
-      </div>
-      <main className="forecast">
-        <section className="dirs slab" aria-label="Direction">
+        </Button>
+      </Crumb>
+      <main className="grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[auto_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104">
+        <section
+          className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8"
+          aria-label="Direction"
+        >
           {undoes === null ? (
             <>
-              <Plate side="src" label="From" path={from} one={find(from)} />
-              <Plate side="dst" label="Onto" path={onto} one={find(onto)} swap={swap} />
+              <Plate side="from" label="From" path={from} one={find(from)} />
+              <Plate side="onto" label="Onto" path={onto} one={find(onto)} swap={swap} />
             </>
           ) : (
             <>
               <UndonePlate id={undoes} />
-              <Plate side="dst" label="From" path={onto} one={find(onto)} />
+              <Plate side="onto" label="From" path={onto} one={find(onto)} />
             </>
           )}
         </section>
         {make.isError ? (
-          <section className="wide slab">
+          <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
             <Failure error={make.error} />
           </section>
         ) : data?.state === 'failed' ? (
-          <section className="wide slab">
-            <div className="failure" role="alert">
+          <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
+            <div className="mx-16 my-12 border-l-3 border-danger bg-danger-tint px-14 py-10" role="alert">
               <b>The forecast could not be made</b>
               <p>{data.failure?.message}</p>
-              <p className="q">{data.failure?.next}</p>
+              <p className="text-ink2">{data.failure?.next}</p>
             </div>
           </section>
         ) : data && data.sentence.length > 0 ? (
           <Ready forecast={data} from={find(from)} onto={find(onto)} />
         ) : (
-          <section className="wide slab">
+          <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
             <Loading
               what={undoes === null ? `Reading ${from} and ${onto}` : `Reading what ${undoes} wrote`}
               rows={10}
@@ -140,14 +150,14 @@ export function ForecastRoom(): JSX.Element {
 function UndonePlate({ id }: { readonly id: string }): JSX.Element {
   const transfer = useTransfer(id).data;
   return (
-    <div className="plate src undone">
-      <span className="lb">Undo</span>
+    <div className="relative flex h-54 flex-1 items-center gap-10 bg-kind-tint py-8 pr-34 pl-14 plate-from max-desk:h-52 max-desk:flex-none max-desk:px-12">
+      <span className="w-30 text-small text-ink2">Undo</span>
       <Icon name="undo" size={24} />
-      <span className="pl">
-        <Link className="mono nm" to={`/transfers/${id}`}>
+      <span className="flex flex-col leading-18 max-desk:-mt-8">
+        <Link className="mono text-[14px] font-semibold" to={`/transfers/${id}`}>
           {id}
         </Link>
-        <span className="q">
+        <span className="text-ink2">
           {transfer && (
             <>
               {transfer.kind} by {transfer.person}, <Ago time={transfer.createdAt} suffix=" ago" />
@@ -204,8 +214,12 @@ function Ready({
   const bytes = forecast.parts.reduce((sum, part) => sum + part.bytes, 0);
   return (
     <>
-      <section className="say slab">
-        <p className={`sentence ${wishes.isCounting ? 'counting' : ''}`} aria-live="polite">
+      <section className="col-[1/3] -mt-2 bg-slab px-16 pt-8 pb-12 max-desk:px-12">
+        <p
+          className={`max-w-900 text-pretty text-sentence max-desk:text-[17px]/24 ${wishes.isCounting ? 'text-ink3' : ''}`}
+          data-counting={wishes.isCounting}
+          aria-live="polite"
+        >
           <SentenceText pieces={forecast.sentence} />
         </p>
         <Touches forecast={forecast} />
@@ -217,7 +231,7 @@ function Ready({
         isCounting={wishes.isCounting}
         showNeeds={() => show('needs')}
       />
-      <section className="outs" aria-label="Outcomes">
+      <section className="col-span-full grid grid-cols-4 gap-2 max-desk:grid-cols-[1fr_1fr]" aria-label="Outcomes">
         <OutcomeTab
           outcome="needs"
           count={needs}
@@ -259,7 +273,7 @@ function Ready({
       ) : (
         <>
           {wishes.error !== undefined && (
-            <section className="wide slab">
+            <section className="bg-slab">
               <Failure error={wishes.error} />
             </section>
           )}
@@ -286,7 +300,7 @@ function Touches({ forecast }: { readonly forecast: Forecast }): JSX.Element | n
   const rows = touched.reduce((sum, one) => sum + one.rows, 0);
   const places = rewrites.map((one) => `${number(one.count)} in ${one.table}.${one.column}`).join(', ');
   return (
-    <p className="touches qq">
+    <p className="mt-4 text-ink3">
       <span title={touched.map((one) => `${one.table}: ${number(one.rows)}`).join(', ')}>
         writes {number(rows)} {rows === 1 ? 'row' : 'rows'} in{' '}
         {touched.length === 1 ? touched[0]?.table : `${touched.length} tables`}
@@ -314,11 +328,11 @@ const TASK_TIMES = { staged: 'before anybody sees it', held: 'while visitors wai
 function Tasks({ forecast, wishes }: { readonly forecast: Forecast; readonly wishes: Wishes }): JSX.Element {
   const chosen = wishes.current.tasks ?? [];
   return (
-    <ul className="tasks qq" aria-label="Tasks">
+    <ul className="mt-4 flex flex-wrap items-center gap-x-20 gap-y-0 text-ink3" aria-label="Tasks">
       {forecast.tasks.map((task) => (
         <li key={task.name} title={task.command.join(' ')}>
           {task.changesSchema ? (
-            <label className="tick">
+            <Tick>
               <input
                 type="checkbox"
                 checked={chosen.includes(task.name)}
@@ -327,7 +341,7 @@ function Tasks({ forecast, wishes }: { readonly forecast: Forecast; readonly wis
               <span>
                 run <span className="mono">{task.name}</span> {TASK_TIMES[task.phase]}: it changes the schema
               </span>
-            </label>
+            </Tick>
           ) : (
             <>
               runs <span className="mono">{task.name}</span> {TASK_TIMES[task.phase]}
@@ -360,18 +374,21 @@ function OutcomeTab({
   readonly isOn: boolean;
   readonly show: (outcome: Outcome) => void;
 }): JSX.Element {
+  const needsYou = outcome === 'needs' && count > 0;
   return (
     <button
       type="button"
-      className={`o slab ${outcome === 'needs' && count > 0 ? 'need' : ''} ${isOn ? 'on course' : ''}`}
+      className={`flex h-50 items-center gap-10 bg-slab px-16 py-8 text-left max-desk:h-auto max-desk:px-12 ${isOn ? 'laid-course after:inset-x-16' : ''}`}
       aria-pressed={isOn}
       onClick={() => show(outcome)}
     >
-      <OutcomeGlyph outcome={outcome} />
-      <span className="num">{number(count)}</span>
-      <span className="ol">
-        <b>{title}</b>
-        <span className="qq" title={note}>
+      <OutcomeGlyph outcome={outcome} className={needsYou ? '' : 'grayscale'} />
+      <span className={`text-numeral font-stretch-112% max-desk:text-sentence ${needsYou ? 'text-accent' : ''}`}>
+        {number(count)}
+      </span>
+      <span className="flex min-w-0 flex-1 flex-col leading-17">
+        <b className={needsYou ? 'text-accent' : ''}>{title}</b>
+        <span className="truncate text-small text-ink3 max-desk:hidden" title={note}>
           {note}
         </span>
       </span>
@@ -404,20 +421,19 @@ function Plain({
             .map((item) => [`${item.kind} ${item.title}`, item.reason] as const),
         ];
   return (
-    <section className="wide slab">
+    <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
       {rows.length === 0 ? (
         <Empty title={outcome === 'kept' ? 'Nothing came in meanwhile' : 'Every table takes part'}>
           What visitors make on live is listed here, and is never overwritten.
         </Empty>
       ) : (
-        <dl className="facts">
+        <Facts>
           {rows.map(([name, value]) => (
-            <div key={name}>
-              <dt>{name}</dt>
-              <dd className="q">{value}</dd>
-            </div>
+            <Fact key={name} name={name} isWide>
+              <span className="text-ink2">{value}</span>
+            </Fact>
           ))}
-        </dl>
+        </Facts>
       )}
     </section>
   );

@@ -1,11 +1,13 @@
 import type { Environment, Forecast, ForecastCollision, ForecastField, ForecastItem } from '@tessarion/contract';
 import { type JSX, type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react';
 import { useKeys } from '../../keys.js';
+import { Button } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Tile } from '../../parts/tile.js';
 import { number } from '../../parts/words.js';
 import { Changed, Replaced } from './diff.js';
 import { FileView } from './file-view.js';
+import { PICK } from './pick.js';
 import type { Take, Wishes } from './wishes.js';
 
 type Kind = Environment['kind'];
@@ -60,10 +62,10 @@ export function ItemDetail({
   ]);
   return (
     <>
-      <header className="dh">
+      <header className="flex items-center gap-6 px-16 py-8">
         <div>
-          <h2>{item.title}</h2>
-          <p className="q">
+          <h2 className="text-title/22 wrap-anywhere">{item.title}</h2>
+          <p className="wrap-anywhere text-ink2">
             {item.kind} <span className="mono">{item.key}</span> · {item.part}
             {item.usedBy.length > 0 && (
               <>
@@ -76,35 +78,38 @@ export function ItemDetail({
             {item.takenAlongFor !== null && <> · comes along with {item.takenAlongFor}</>}
             {item.outcome === 'written' && item.reason !== '' && <> · {item.reason}</>}
             {item.overwrites && (
-              <b className="acc"> · {onto.name} changed this meanwhile, and its work would be overwritten</b>
+              <b className="text-accent"> · {onto.name} changed this meanwhile, and its work would be overwritten</b>
             )}
           </p>
         </div>
-        <span className="sp" />
+        <span className="flex-1 max-desk:hidden" />
         {step}
       </header>
       {whole.map((one) => (
         <WholeCollision key={one.id} collision={one} item={item} sides={sides} wishes={wishes} />
       ))}
-      <div className="cmp">
-        <div className="ch0">
+      <div className="border-t border-line">
+        <div className="grid grid-cols-[92px_140px_minmax(0,1fr)_minmax(0,1fr)_164px] border-b border-line bg-course max-desk:hidden">
           <span />
-          <span className="hd base">
-            <b>{sides.base.name}</b>
-            <em>{sides.base.note}</em>
+          <span className="min-w-0 overflow-hidden px-10 py-6 leading-18 whitespace-nowrap">
+            <b className="block">{sides.base.name}</b>
+            <em className="block text-small text-ink3">{sides.base.note}</em>
           </span>
           {[from, onto].map((end, i) => (
-            <span key={end.name} className={`hd ${end.kind}`}>
+            <span
+              key={end.name}
+              className={`flex min-w-0 items-center gap-8 overflow-hidden whitespace-nowrap px-10 py-6 leading-18 shadow-[inset_0_-3px_var(--color-kind)] ${end.kind}`}
+            >
               <Tile kind={end.kind} state="in-step" size={22} decorative />
               <span>
-                <b>{i === 0 && sides.act === 'undo' ? capital(end.name) : end.name}</b>
-                <em>{i === 0 ? from.note : 'as it is now'}</em>
+                <b className="block">{i === 0 && sides.act === 'undo' ? capital(end.name) : end.name}</b>
+                <em className="block text-small text-ink3">{i === 0 ? from.note : 'as it is now'}</em>
               </span>
             </span>
           ))}
-          <span className="hd aft">
-            <b>{capital(onto.name)} will hold</b>
-            <em>after this {sides.act}</em>
+          <span className="min-w-0 overflow-hidden bg-bed px-10 py-6 leading-18 font-medium whitespace-nowrap">
+            <b className="block">{capital(onto.name)} will hold</b>
+            <em className="block text-small text-ink3">after this {sides.act}</em>
           </span>
         </div>
         {item.fields.map((field, i) => (
@@ -125,6 +130,13 @@ export function ItemDetail({
     </>
   );
 }
+
+/** A field in columns, or its sides beneath each other, each with its name. */
+const ROW = 'grid grid-cols-[92px_140px_minmax(0,1fr)_minmax(0,1fr)_164px] border-b border-line max-desk:grid-cols-1';
+const NAME =
+  'wrap-anywhere py-7 pr-8 pl-16 text-ink2 text-small max-desk:px-12 max-desk:pt-8 max-desk:pb-0 max-desk:font-semibold';
+const VALUE =
+  'wrap-anywhere whitespace-pre-wrap border-line border-l px-10 py-6 max-desk:border-l-0 max-desk:px-12 max-desk:pt-4 max-desk:before:block max-desk:before:text-ink3 max-desk:before:text-small max-desk:before:content-[attr(data-side)]';
 
 const takeOf = (collision: ForecastCollision, wishes: Wishes): Take | undefined => {
   const wished = wishes.current.settlements[collision.id];
@@ -150,9 +162,9 @@ function WholeCollision({
         ? { source: `Delete it on ${sides.onto.name}`, destination: `Keep it on ${sides.onto.name}` }
         : { source: `Take ${own(sides.from.name)}`, destination: `Leave ${own(sides.onto.name)}` };
   return (
-    <div className="whole">
-      <p>{collision.words}</p>
-      <Choice collision={collision} wishes={wishes} sides={sides} words={words} edit={() => undefined} />
+    <div className="flex items-center gap-16 border-t border-line bg-accent-tint px-16 py-8 max-desk:flex-col max-desk:items-stretch max-desk:px-12">
+      <p className="flex-1 font-semibold">{collision.words}</p>
+      <Choice collision={collision} wishes={wishes} sides={sides} words={words} edit={() => undefined} isWide />
     </div>
   );
 }
@@ -164,12 +176,15 @@ function Choice({
   sides,
   words,
   edit,
+  isWide = false,
 }: {
   readonly collision: ForecastCollision;
   readonly wishes: Wishes;
   readonly sides: Sides;
   readonly words: { readonly source: string; readonly destination: string };
   readonly edit: (id: string) => void;
+  /** Beside each other, where there is room. */
+  readonly isWide?: boolean;
 }): JSX.Element {
   const taken = takeOf(collision, wishes)?.take;
   const all = [
@@ -178,13 +193,13 @@ function Choice({
     ['edited', 'Both, edited', '3', undefined],
   ] as const;
   return (
-    <span className="pick">
+    <span className={isWide ? 'flex gap-4 max-desk:flex-col' : '-mx-4 flex flex-col gap-2'}>
       {all.map(([take, text, key, kind]) =>
         collision.allowed.includes(take) ? (
           <button
             key={take}
             type="button"
-            className={taken === take ? 'on' : ''}
+            className={`${PICK} ${taken === take ? 'border-accent font-semibold text-accent' : 'border-line'}`}
             aria-pressed={taken === take}
             onClick={() => {
               if (take === 'edited') edit(collision.id);
@@ -196,10 +211,10 @@ function Choice({
             ) : kind ? (
               <Tile kind={kind} state="in-step" size={14} decorative />
             ) : (
-              <span className="ic" />
+              <span className="block h-14 w-14 flex-none" />
             )}
             {text}
-            <kbd>{key}</kbd>
+            <kbd className="ml-auto">{key}</kbd>
           </button>
         ) : null,
       )}
@@ -230,40 +245,46 @@ function FieldRow({
   const take = collision && takeOf(collision, wishes);
   return (
     <>
-      <div className={`f ${collision ? 'hot' : ''}`}>
-        <span className="fn">{field.name}</span>
-        <span className="v base q" data-side={sides.base.name}>
+      <div className={ROW}>
+        <span className={NAME}>{field.name}</span>
+        <span className={`${VALUE} text-ink2`} data-side={sides.base.name}>
           {base === null ? (
-            <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>
+            <em className="text-small text-ink2">{item.change === 'new' ? 'not there' : 'nothing'}</em>
           ) : (
             <Replaced before={base} after={isSourceChange ? source : before} />
           )}
         </span>
-        <span className={`v ${isSourceChange ? `c ${sides.from.kind}` : 'same'}`} data-side={sides.from.name}>
+        <span
+          className={`${VALUE} ${isSourceChange ? `bg-kind-tint ${sides.from.kind}` : 'text-ink3'}`}
+          data-side={sides.from.name}
+        >
           {source === null ? (
-            <em>{item.change === 'deleted' ? 'deleted' : 'nothing'}</em>
+            <em className="text-small text-ink2">{item.change === 'deleted' ? 'deleted' : 'nothing'}</em>
           ) : isSourceChange ? (
             <Changed before={base} after={source} />
           ) : (
             source
           )}
         </span>
-        <span className={`v ${isOwnChange ? `c ${sides.onto.kind}` : 'same'}`} data-side={sides.onto.name}>
+        <span
+          className={`${VALUE} ${isOwnChange ? `bg-kind-tint ${sides.onto.kind}` : 'text-ink3'}`}
+          data-side={sides.onto.name}
+        >
           {before === null ? (
-            <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>
+            <em className="text-small text-ink2">{item.change === 'new' ? 'not there' : 'nothing'}</em>
           ) : isOwnChange ? (
             <Changed before={base} after={before} />
           ) : (
             before
           )}
         </span>
-        <span className="v aft" data-side={`${capital(sides.onto.name)} will hold`}>
+        <span className={`${VALUE} bg-bed font-medium`} data-side={`${capital(sides.onto.name)} will hold`}>
           {collision ? (
             <Choice collision={collision} wishes={wishes} sides={sides} words={waysOf(sides)} edit={edit} />
           ) : item.outcome === 'left-out' ? (
-            (before ?? <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>)
+            (before ?? <em className="text-ink3">{item.change === 'new' ? 'not there' : 'nothing'}</em>)
           ) : after === null ? (
-            <em>{item.change === 'deleted' ? 'goes' : 'nothing'}</em>
+            <em className="text-small text-ink2">{item.change === 'deleted' ? 'goes' : 'nothing'}</em>
           ) : (
             after
           )}
@@ -302,23 +323,23 @@ function Edited({
     if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) keep(text);
   };
   return (
-    <div className="f ed">
-      <span className="fn" />
-      <div className="edit">
+    <div className={ROW}>
+      <span className={NAME} />
+      <div className="col-[2/-1] flex items-center gap-12 border-l border-line bg-bed p-10 max-desk:col-1 max-desk:flex-col max-desk:items-stretch max-desk:border-l-0">
         <textarea
           ref={area}
-          className="ta"
+          className="flex-1 border-accent"
           aria-label="Edited value"
           rows={Math.min(6, Math.max(2, Math.ceil(text.length / 70)))}
           value={text}
           onChange={(event) => setText(event.target.value)}
           onKeyDown={press}
         />
-        <span className="eb">
-          <button type="button" className="btn main" onClick={() => keep(text)}>
+        <span className="flex flex-col items-center gap-2">
+          <Button main onClick={() => keep(text)}>
             Keep this text
-          </button>
-          <span className="qq">Ctrl Enter</span>
+          </Button>
+          <span className="text-ink3">Ctrl Enter</span>
         </span>
       </div>
     </div>
@@ -327,11 +348,11 @@ function Edited({
 
 function FileRow({ item, sides }: { readonly item: ForecastItem; readonly sides: Sides }): JSX.Element {
   const [collision] = item.collisions;
-  const there = item.change === 'new' ? <em>not there</em> : 'the file';
+  const there = item.change === 'new' ? <em className="text-ink3">not there</em> : 'the file';
   const held =
     item.outcome === 'written' ? (
       item.change === 'deleted' ? (
-        <em>goes</em>
+        <em className="text-ink3">goes</em>
       ) : sides.act === 'undo' ? (
         'the former file'
       ) : (
@@ -341,19 +362,23 @@ function FileRow({ item, sides }: { readonly item: ForecastItem; readonly sides:
       `${own(sides.onto.name)} file`
     );
   return (
-    <div className="f">
-      <span className="fn">File</span>
-      <span className="v base q" data-side={sides.base.name}>
+    <div className={ROW}>
+      <span className={NAME}>File</span>
+      <span className={`${VALUE} text-ink2`} data-side={sides.base.name}>
         {there}
       </span>
-      <span className={`v c ${sides.from.kind}`}>
-        {item.change === 'deleted' ? <em>deleted</em> : <ins>{item.change === 'new' ? 'a new file' : 'changed'}</ins>}
+      <span className={`${VALUE} bg-kind-tint ${sides.from.kind}`}>
+        {item.change === 'deleted' ? (
+          <em className="text-ink3">deleted</em>
+        ) : (
+          <ins>{item.change === 'new' ? 'a new file' : 'changed'}</ins>
+        )}
       </span>
-      <span className={`v ${collision ? `c ${sides.onto.kind}` : 'same'}`}>
+      <span className={`${VALUE} ${collision ? `bg-kind-tint ${sides.onto.kind}` : 'text-ink3'}`}>
         {collision ? <ins>changed too</ins> : there}
       </span>
-      <span className="v aft" data-side={`${capital(sides.onto.name)} will hold`}>
-        {item.outcome === 'needs-you' ? <em>not settled</em> : held}
+      <span className={`${VALUE} bg-bed font-medium`} data-side={`${capital(sides.onto.name)} will hold`}>
+        {item.outcome === 'needs-you' ? <em className="text-ink3">not settled</em> : held}
       </span>
     </div>
   );

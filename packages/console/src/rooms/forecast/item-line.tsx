@@ -21,18 +21,22 @@ export function TickBox({
   needs = false,
   label,
   choose,
+  className,
 }: {
   readonly state: Ticked;
   readonly needs?: boolean;
   readonly label: string;
   /** @param isRange whether all from the last chosen one to here are meant */
   readonly choose: (isRange: boolean) => void;
+  /** How much of the line takes a click for it. */
+  readonly className: string;
 }): JSX.Element {
   const isOut = state === 'out';
-  const colour = isOut ? 'var(--rim)' : needs ? 'var(--accent)' : 'var(--ink2)';
+  const colour = isOut ? 'var(--color-rim)' : needs ? 'var(--color-accent)' : 'var(--color-ink2)';
   return (
-    <label className="box">
+    <label className={`relative grid flex-none items-center justify-items-end ${className}`}>
       <input
+        className="peer absolute inset-0 size-full opacity-0"
         type="checkbox"
         checked={state === 'in'}
         ref={(input) => {
@@ -41,13 +45,19 @@ export function TickBox({
         aria-label={label}
         onChange={({ nativeEvent }) => choose(nativeEvent instanceof MouseEvent && nativeEvent.shiftKey)}
       />
-      <svg className="cb" width="14" height="14" viewBox="0 0 14 14" aria-hidden="true">
+      <svg
+        className="peer-focus-visible:outline-2 peer-focus-visible:outline-offset-2 peer-focus-visible:outline-accent"
+        width="14"
+        height="14"
+        viewBox="0 0 14 14"
+        aria-hidden="true"
+      >
         <rect
           x=".75"
           y=".75"
           width="12.5"
           height="12.5"
-          fill={isOut || needs ? 'none' : 'var(--ink2)'}
+          fill={isOut || needs ? 'none' : 'var(--color-ink2)'}
           stroke={colour}
           strokeWidth={1.5}
         />
@@ -55,7 +65,7 @@ export function TickBox({
           <path
             d={needs ? NEEDS : MARKS[state]}
             fill="none"
-            stroke={needs ? 'var(--accent)' : 'var(--slab)'}
+            stroke={needs ? 'var(--color-accent)' : 'var(--color-slab)'}
             strokeWidth={1.6}
           />
         )}
@@ -82,16 +92,22 @@ export function ItemLine({
 }): JSX.Element {
   const goes = isChosen && item.outcome !== 'kept';
   return (
-    <div className={`it ${isCurrent ? 'cur' : ''} ${goes ? '' : 'stays'}`} style={style}>
+    <div
+      data-item={item.id}
+      data-current={isCurrent || undefined}
+      className={`flex h-32 whitespace-nowrap border-b border-line max-desk:h-44 ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
+      style={style}
+    >
       <TickBox
         state={isChosen ? 'in' : 'out'}
         needs={item.outcome === 'needs-you' || item.overwrites}
         label={`Move ${item.title}`}
         choose={choose}
+        className="w-30 max-desk:w-44"
       />
       <button
         type="button"
-        className="to"
+        className={`grid min-w-0 flex-1 grid-cols-[56px_minmax(0,1fr)_auto] items-center gap-8 pr-16 pl-8 text-left focus-visible:-outline-offset-2 max-desk:pr-12 ${goes ? '' : 'text-ink3'}`}
         aria-pressed={isCurrent}
         onClick={open}
         onKeyDown={(event) => {
@@ -100,11 +116,13 @@ export function ItemLine({
           choose(event.shiftKey);
         }}
       >
-        <span className="kd">{item.kind}</span>
-        <span className="tt" title={item.title}>
+        <span className="text-small text-ink3">{item.kind}</span>
+        <span className="truncate font-medium" title={item.title}>
           {item.title}
         </span>
-        <span className="ch q">{goes || !isChosen ? shortOf(item) : 'stays as it is'}</span>
+        <span className={`max-w-140 truncate text-small ${goes ? 'text-ink2' : ''}`}>
+          {goes || !isChosen ? shortOf(item) : 'stays as it is'}
+        </span>
       </button>
     </div>
   );

@@ -3,7 +3,9 @@ import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { Button } from '../../parts/button.js';
 import { Choice } from '../../parts/choice.js';
+import { FilterField } from '../../parts/filter-field.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { number } from '../../parts/words.js';
@@ -53,7 +55,6 @@ export function Items({
   const [query, setQuery] = useSearchParams();
   const [text, setText] = useState(query.get('find') ?? '');
   const scroll = useRef<HTMLDivElement>(null);
-  const field = useRef<HTMLInputElement>(null);
   const anchor = useRef<string>(undefined);
   // An item keeps its place, whatever is chosen and settled, until somebody has them sorted anew.
   const [placed, setPlaced] = useState(() => new Map<string, Place>());
@@ -134,39 +135,35 @@ export function Items({
     },
     { key: 'A', does: 'Leave all out that are shown', act: () => wishes.choose(shown, false) },
     { key: 'i', does: 'Choose only what is shown', act: () => wishes.only(shown) },
-    { key: '/', does: 'Filter', act: () => field.current?.focus() },
   ]);
   // Unclassified tables are asked for one by one.
   const failed = forecast.checks.filter((one) => one.state === 'failed' && one.name !== 'unclassified tables');
   const sides = sidesOf(forecast, ends);
   return (
     <>
-      <section className="list slab" aria-label="Items">
-        <div className="tools">
-          <label className="fl">
-            <Icon name="find" />
-            <input
-              ref={field}
-              value={text}
-              onChange={(event) => {
-                setText(event.target.value);
-                set('find', event.target.value);
-              }}
-              placeholder="Title, path, kind"
-              aria-label="Filter items"
-            />
-            <kbd>/</kbd>
-          </label>
+      <section className="flex min-h-0 flex-col bg-slab" aria-label="Items">
+        <div className="flex items-center gap-4 border-b border-line px-16 py-6 max-desk:flex-wrap max-desk:px-12">
+          <FilterField
+            name="Filter items"
+            placeholder="Title, path, kind"
+            does="Filter"
+            className="flex-1"
+            text={text}
+            change={(wanted) => {
+              setText(wanted);
+              set('find', wanted);
+            }}
+          />
           {kinds.length > 1 && (
             <Choice name="Kind" value={kind} options={kinds} choose={(value) => set('kind', value)} />
           )}
         </div>
-        <div className="scroll" ref={scroll}>
+        <div className="flex-1 overflow-auto max-desk:h-320" ref={scroll}>
           {forecast.unclassified.map((one) => (
             <Unclassified key={`${one.database} ${one.table}`} forecast={forecast} one={one} />
           ))}
           {failed.map((check) => (
-            <p key={check.message} className="stopper">
+            <p key={check.message} className="border-l-3 border-danger bg-danger-tint px-16 py-8">
               <b>{check.message}</b> {check.remedy}
             </p>
           ))}
@@ -185,21 +182,27 @@ export function Items({
                 transform: `translateY(${row.start}px)`,
               } as const;
               return line.is === 'group' ? (
-                <div key={line.group} className={`g ${line.group === 'needs' ? 'acc' : ''}`} style={style}>
-                  <OutcomeGlyph outcome={line.group === 'left-out' ? 'never' : line.group} />
-                  <b>
+                <div
+                  key={line.group}
+                  data-group={line.group}
+                  className="flex h-32 items-center gap-8 border-b border-line bg-course px-16 max-desk:h-44 max-desk:px-12"
+                  style={style}
+                >
+                  <OutcomeGlyph outcome={line.group === 'left-out' ? 'never' : line.group} size={14} />
+                  <b className={line.group === 'needs' ? 'text-accent' : ''}>
                     {line.group === 'written' && forecast.undoes !== null ? 'Will be taken back' : TITLES[line.group]}
                   </b>
-                  <span className="qq">{chosenText(chosenOf(line.own), line.own.length)}</span>
-                  <span className="end" />
+                  <span className="text-ink3">{chosenText(chosenOf(line.own), line.own.length)}</span>
+                  <span className="ml-auto" />
                   {row.index === 0 && isMoved && (
-                    <button type="button" className="btn bare" onClick={() => setPlaced(new Map())}>
+                    <Button bare onClick={() => setPlaced(new Map())}>
                       Sort anew
-                    </button>
+                    </Button>
                   )}
                   <TickBox
                     state={tickedOf(chosenOf(line.own), line.own.length)}
                     label={`Move all of ${TITLES[line.group]}`}
+                    className="w-14 self-stretch touch:w-44"
                     choose={() => wishes.choose(line.own, chosenOf(line.own) < line.own.length)}
                   />
                 </div>
@@ -218,7 +221,7 @@ export function Items({
           </div>
         </div>
       </section>
-      <section className="det slab" aria-label="Values">
+      <section className="col-[2/4] flex min-h-0 flex-col overflow-auto bg-slab max-desk:block" aria-label="Values">
         {current ? (
           <ItemDetail
             key={current.id}
@@ -228,26 +231,16 @@ export function Items({
             wishes={wishes}
             step={
               needing.includes(current) && needing.length > 1 ? (
-                <span className="steps">
-                  <span className="qq">
+                <span className="flex items-center gap-4">
+                  <span className="text-ink3">
                     {needing.indexOf(current) + 1} of {needing.length}
                   </span>
-                  <button
-                    type="button"
-                    className="btn bare"
-                    onClick={() => moveToNeed(-1)}
-                    aria-label="Previous that needs you"
-                  >
+                  <Button bare onClick={() => moveToNeed(-1)} aria-label="Previous that needs you">
                     <Icon name="up" />
-                  </button>
-                  <button
-                    type="button"
-                    className="btn bare"
-                    onClick={() => moveToNeed(1)}
-                    aria-label="Next that needs you"
-                  >
+                  </Button>
+                  <Button bare onClick={() => moveToNeed(1)} aria-label="Next that needs you">
                     <Icon name="down" />
-                  </button>
+                  </Button>
                 </span>
               ) : null
             }

@@ -1,6 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { RoleGiven } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
+import { Button, TextButton } from '../../parts/button.js';
+import { Field } from '../../parts/field.js';
 import { Failure } from '../../parts/states.js';
 import { client } from '../../session.js';
 import { ScopeField, scopeWords } from './scope-field.js';
@@ -20,7 +22,7 @@ export function GrantFields({
   const roles = useRoles();
   return (
     <>
-      <label>
+      <Field>
         Role
         <select value={role} onChange={(event) => set(event.target.value, scope)}>
           {(roles.data ?? []).map((one) => (
@@ -29,7 +31,7 @@ export function GrantFields({
             </option>
           ))}
         </select>
-      </label>
+      </Field>
       <ScopeField scope={scope} choose={(chosen) => set(role, chosen)} />
     </>
   );
@@ -60,35 +62,35 @@ export function Grants({
   const byTeam = (given: RoleGiven): boolean => 'person' in to && given.team !== null;
   return (
     <>
-      <ul className="plain">
+      <ul>
         {roles.map((given) => (
-          <li key={given.id} className="given">
+          <li key={given.id} className="flex flex-row items-baseline justify-between gap-8 border-b border-line py-4">
             <span>
-              <b>{given.role}</b> <span className="q">for {scopeWords(given.scope)}</span>
-              {byTeam(given) && <span className="qq"> by the team {given.team}</span>}
+              <b>{given.role}</b> <span className="text-ink2">for {scopeWords(given.scope)}</span>
+              {byTeam(given) && <span className="text-ink3"> by the team {given.team}</span>}
             </span>
             {mayGive && !byTeam(given) && (
-              <button type="button" className="bare-link" onClick={() => take.mutate(given.id)}>
+              <TextButton className="flex-none self-baseline" onClick={() => take.mutate(given.id)}>
                 Take back
-              </button>
+              </TextButton>
             )}
           </li>
         ))}
-        {roles.length === 0 && <li className="q">{none}</li>}
+        {roles.length === 0 && <li className="flex flex-col border-b border-line py-4 text-ink2">{none}</li>}
       </ul>
       {failure !== undefined && <Failure error={failure} />}
       {mayGive && (
         <form
-          className="stack"
+          className="flex flex-col gap-8"
           onSubmit={(event) => {
             event.preventDefault();
             give.mutate();
           }}
         >
           <GrantFields role={role} scope={scope} set={(...given) => setGrant(given)} />
-          <button type="submit" className="btn">
+          <Button type="submit" className="self-start">
             Give this role
-          </button>
+          </Button>
         </form>
       )}
     </>

@@ -1,5 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button } from '../../parts/button.js';
+import { Field } from '../../parts/field.js';
 import { LinkOnce } from '../../parts/link-once.js';
 import { Failure } from '../../parts/states.js';
 import { client } from '../../session.js';
@@ -21,21 +23,21 @@ export function Invite(): JSX.Element {
   };
   if (invite.data) return <Invited name={invite.data.name} mail={invite.data.mail} made={invite.data} />;
   return (
-    <form className="stack" onSubmit={submit}>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
       <h2>Invite somebody</h2>
-      <label>
+      <Field>
         Name
         <input required value={name} onChange={(event) => setName(event.target.value)} />
-      </label>
-      <label>
+      </Field>
+      <Field>
         Mail address
         <input type="email" required value={mail} onChange={(event) => setMail(event.target.value)} />
-      </label>
+      </Field>
       <GrantFields role={role} scope={scope} set={(...given) => setGrant(given)} />
       {invite.isError && <Failure error={invite.error} />}
-      <button type="submit" className="btn main big" disabled={invite.isPending}>
+      <Button type="submit" main wide className="self-start" disabled={invite.isPending}>
         Invite {name || 'them'}
-      </button>
+      </Button>
     </form>
   );
 }

@@ -1,6 +1,8 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
+import { Button, TextButton } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
+import { Field } from '../../parts/field.js';
 import { Overtaken } from '../../parts/overtaken.js';
 import { Failure } from '../../parts/states.js';
 import { NameField } from '../../parts/text-field.js';
@@ -64,26 +66,22 @@ export function NamedForm({
   };
   return (
     <>
-      <form className="stack" onSubmit={submit}>
-        <h2>{thing ? thing.title : `Make a ${what}`}</h2>
+      <form className="flex flex-col gap-8" onSubmit={submit}>
+        <h2 className="mb-4 text-[14px]/24">{thing ? thing.title : `Make a ${what}`}</h2>
         {!thing && <NameField example={example} value={name} change={setName} />}
-        <label>
+        <Field>
           Title
           <input required maxLength={120} value={title} onChange={(event) => setTitle(event.target.value)} />
-        </label>
+        </Field>
         {children}
         {saving.isError && (
           <Overtaken error={saving.error} now={there} again={() => saving.mutate(thing?.etag ?? null)} />
         )}
         {removing.isError && <Failure error={removing.error} />}
-        <button type="submit" className="btn main" disabled={!isSaid || saving.isPending}>
+        <Button type="submit" main className="self-start" disabled={!isSaid || saving.isPending}>
           {button}
-        </button>
-        {thing && (
-          <button type="button" className="bare-link" onClick={() => setRemoving(true)}>
-            Remove it
-          </button>
-        )}
+        </Button>
+        {thing && <TextButton onClick={() => setRemoving(true)}>Remove it</TextButton>}
       </form>
       <Confirm
         isOpen={isRemoving}

@@ -1,7 +1,9 @@
 import { useQuery } from '@tanstack/react-query';
 import type { Colleague } from '@tessarion/contract';
 import type { JSX } from 'react';
+import { TextButton } from '../../parts/button.js';
 import { type Column, ListRoom, Opens } from '../../parts/list-room.js';
+import { WIDE } from '../../parts/table.js';
 import { useOpen } from '../../parts/use-view.js';
 import { Ago } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
@@ -22,7 +24,7 @@ export function PeopleRoom(): JSX.Element {
   const current = people.data?.find((one) => one.id === at);
   const columns: readonly Column<Colleague>[] = [
     { head: 'Name', cell: (one) => <Named one={one} open={() => open(one.id)} /> },
-    { head: 'Roles', look: () => 'wide-cell', whole: rolesOf, cell: rolesOf },
+    { head: 'Roles', look: () => WIDE, whole: rolesOf, cell: rolesOf },
     { head: 'Teams', look: () => 'q', cell: ({ teams }) => teams.join(', ') },
     { head: 'Seen', look: () => 'q', cell: ({ lastSeenAt }) => <Ago time={lastSeenAt} suffix=" ago" /> },
   ];
@@ -53,9 +55,12 @@ export function PeopleRoom(): JSX.Element {
 function Named({ one, open }: { readonly one: Colleague; readonly open: () => void }): JSX.Element {
   return (
     <>
-      <Opens open={open}>{one.name}</Opens> <span className="qq">{one.mail}</span>
+      <Opens open={open}>{one.name}</Opens> <span className="text-ink3">{one.mail}</span>
       {one.state !== 'active' && (
-        <span className={one.state === 'ended' ? 'q' : 'wn-text'}> · {one.state === 'ended' ? 'left' : 'invited'}</span>
+        <span className={one.state === 'ended' ? 'text-ink2' : 'font-semibold text-warn'}>
+          {' '}
+          · {one.state === 'ended' ? 'left' : 'invited'}
+        </span>
       )}
     </>
   );
@@ -88,42 +93,46 @@ function Aside({ at, go, person, me, mayManage, mayMake }: AsideProps): JSX.Elem
   if (role) return <RoleView key={role.name} role={role} mayManage={mayMake} close={close} />;
   return (
     <>
-      <h2>Teams</h2>
-      <ul className="plain">
+      <h2 className="mb-4 text-[14px]/24">Teams</h2>
+      <ul>
         {(teams.data ?? []).map((one) => (
-          <li key={one.name}>
-            <button type="button" className="cell-link" onClick={() => go(`team ${one.name}`)}>
+          <li className="flex flex-col border-b border-line py-4" key={one.name}>
+            <button
+              type="button"
+              className="inline-flex h-28 items-center gap-6 whitespace-nowrap hover:text-accent"
+              onClick={() => go(`team ${one.name}`)}
+            >
               <b>{one.title}</b>
             </button>
-            <span className="q">{one.members.map((member) => member.name).join(', ') || 'nobody'}</span>
+            <span className="text-ink2">{one.members.map((member) => member.name).join(', ') || 'nobody'}</span>
           </li>
         ))}
-        {teams.data?.length === 0 && <li className="q">None yet. A lane can ask for somebody of a team.</li>}
+        {teams.data?.length === 0 && (
+          <li className="flex flex-col border-b border-line py-4 text-ink2">
+            None yet. A lane can ask for somebody of a team.
+          </li>
+        )}
       </ul>
-      {mayManage && (
-        <button type="button" className="bare-link" onClick={() => go('new team')}>
-          Make a team
-        </button>
-      )}
-      <h2>Roles</h2>
-      <ul className="plain">
+      {mayManage && <TextButton onClick={() => go('new team')}>Make a team</TextButton>}
+      <h2 className="mt-8 mb-4 text-[14px]/24">Roles</h2>
+      <ul>
         {(roles.data ?? []).map((one) => (
-          <li key={one.name} className="given">
-            <button type="button" className="cell-link" onClick={() => go(`role ${one.name}`)}>
+          <li key={one.name} className="flex flex-row items-baseline justify-between gap-8 border-b border-line py-4">
+            <button
+              type="button"
+              className="inline-flex h-28 items-center gap-6 whitespace-nowrap hover:text-accent"
+              onClick={() => go(`role ${one.name}`)}
+            >
               <b>{one.title}</b>
             </button>
-            <span className="qq">
+            <span className="text-ink3">
               {one.permissions.length === 1 ? '1 permission' : `${one.permissions.length} permissions`}
               {one.isReady ? '' : ', made here'}
             </span>
           </li>
         ))}
       </ul>
-      {mayMake && (
-        <button type="button" className="bare-link" onClick={() => go('new role')}>
-          Make a role
-        </button>
-      )}
+      {mayMake && <TextButton onClick={() => go('new role')}>Make a role</TextButton>}
     </>
   );
 }

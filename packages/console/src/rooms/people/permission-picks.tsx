@@ -1,5 +1,6 @@
 import { PERMISSIONS, type Permission } from '@tessarion/core';
 import type { JSX } from 'react';
+import { Tick } from '../../parts/field.js';
 
 /** Chooses permissions, each in words and by its name. */
 export function PermissionPicks({
@@ -14,11 +15,12 @@ export function PermissionPicks({
   readonly choose: (chosen: Permission[]) => void;
 }): JSX.Element {
   return (
-    <fieldset className="permission-picks">
-      <legend>{legend}</legend>
+    <fieldset className="grid gap-2">
+      <legend className="pb-4 text-small text-ink2">{legend}</legend>
       {among.map((one) => (
-        <label key={one} className="tick">
+        <Tick key={one} className="items-start">
           <input
+            className="mt-2"
             type="checkbox"
             checked={chosen.includes(one)}
             onChange={(event) =>
@@ -26,9 +28,9 @@ export function PermissionPicks({
             }
           />
           <span>
-            {PERMISSIONS[one]} <span className="qq mono">{one}</span>
+            {PERMISSIONS[one]} <span className="mono text-ink3">{one}</span>
           </span>
-        </label>
+        </Tick>
       ))}
     </fieldset>
   );
@@ -37,11 +39,11 @@ export function PermissionPicks({
 /** Permissions as they are read. */
 export function PermissionList({ permissions }: { readonly permissions: readonly Permission[] }): JSX.Element {
   return (
-    <ul className="plain may">
+    <ul>
       {permissions.map((permission) => (
-        <li key={permission}>
-          <span>{PERMISSIONS[permission]}</span>
-          <span className="qq mono">{permission}</span>
+        <li className="flex flex-col border-b border-line py-4" key={permission}>
+          <span className="first-letter:uppercase">{PERMISSIONS[permission]}</span>
+          <span className="mono text-ink3">{permission}</span>
         </li>
       ))}
     </ul>

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { Colleague } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
+import { Button, TextButton } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
 import { Failure } from '../../parts/states.js';
 import { client } from '../../session.js';
@@ -30,9 +31,9 @@ export function Person({
   const failure = [end, again, erase, factor].find((act) => act.isError)?.error;
   if (again.data) return <Invited name={one.name} mail={one.mail} made={again.data} />;
   return (
-    <div className="stack">
-      <h2>{one.name}</h2>
-      <p className="q">{one.mail}</p>
+    <div className="flex flex-col gap-8">
+      <h2 className="mb-4 text-[14px]/24">{one.name}</h2>
+      <p className="text-ink2">{one.mail}</p>
       <Grants
         to={{ person: one.id }}
         roles={one.roles}
@@ -41,32 +42,27 @@ export function Person({
       />
       {failure !== undefined && <Failure error={failure} />}
       {mayManage && !isMe && (
-        <div className="more-acts">
+        <div className="flex flex-wrap gap-8">
           {one.state !== 'ended' && (
-            <button type="button" className="btn" onClick={() => again.mutate()}>
+            <Button onClick={() => again.mutate()}>
               {one.state === 'invited' ? 'Make a new link' : 'Let them choose a new password'}
-            </button>
+            </Button>
           )}
-          <button
-            type="button"
-            className={`btn ${one.state === 'ended' ? '' : 'danger'}`}
+          <Button
+            danger={one.state !== 'ended'}
             onClick={() => (one.state === 'ended' ? end.mutate() : setAsked('end'))}
           >
             {one.state === 'ended' ? 'Let them in again' : 'End their access'}
-          </button>
+          </Button>
           {one.state === 'active' && (
-            <button type="button" className="bare-link" onClick={() => setAsked('factor')}>
-              They lost their second factor
-            </button>
+            <TextButton onClick={() => setAsked('factor')}>They lost their second factor</TextButton>
           )}
-          {one.state === 'ended' && (
-            <button type="button" className="bare-link" onClick={() => setAsked('erase')}>
-              Erase their name
-            </button>
-          )}
+          {one.state === 'ended' && <TextButton onClick={() => setAsked('erase')}>Erase their name</TextButton>}
         </div>
       )}
-      {factor.isSuccess && <p className="q">They sign in with their password alone, until they set up another one.</p>}
+      {factor.isSuccess && (
+        <p className="text-ink2">They sign in with their password alone, until they set up another one.</p>
+      )}
       <Confirm
         isOpen={asked === 'end'}
         close={() => setAsked(undefined)}

@@ -18,8 +18,10 @@ export function RoleView({
   if (!role.isReady && mayManage) return <RoleForm role={role} done={close} />;
   return (
     <>
-      <h2>{role.title}</h2>
-      <p className="q">{role.isReady ? 'Every installation has this role; it stays as it is.' : 'Made here.'}</p>
+      <h2 className="mb-4 text-[14px]/24">{role.title}</h2>
+      <p className="text-ink2">
+        {role.isReady ? 'Every installation has this role; it stays as it is.' : 'Made here.'}
+      </p>
       <PermissionList permissions={role.permissions} />
     </>
   );

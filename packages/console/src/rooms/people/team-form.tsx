@@ -19,16 +19,16 @@ export function TeamView({
   readonly close: () => void;
 }): JSX.Element {
   return (
-    <div className="stack">
+    <div className="flex flex-col gap-8">
       {mayManage ? (
         <TeamForm team={team} done={close} />
       ) : (
         <>
           <h2>{team.title}</h2>
-          <p className="q">{membersText(team)}</p>
+          <p className="text-ink2">{membersText(team)}</p>
         </>
       )}
-      <h2>What its members are by it</h2>
+      <h2 className="mt-8 mb-4 text-[14px]/24">What its members are by it</h2>
       <Grants to={{ team: team.name }} roles={team.roles} none="Nothing was given to it." mayGive={mayManage} />
     </div>
   );

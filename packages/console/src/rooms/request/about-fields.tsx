@@ -1,6 +1,7 @@
 import type { BodyOf, RequestDetail } from '@tessarion/contract';
 import { momentWords } from '@tessarion/core';
 import type { JSX } from 'react';
+import { Field } from '../../parts/field.js';
 import { clock } from '../../parts/words.js';
 import { type Asked, ReviewersField, reviewersOf } from './reviewers-field.js';
 import { useMoment } from './use-moment.js';
@@ -84,32 +85,31 @@ export function AboutFields({
   readonly change: (about: About) => void;
 }): JSX.Element {
   const area = (label: string, name: 'description' | 'before' | 'after', rows: number): JSX.Element => (
-    <label>
+    <Field>
       {label}
       <textarea
-        className="ta"
         rows={rows}
         value={about[name]}
         onChange={(event) => change({ ...about, [name]: event.target.value })}
       />
-    </label>
+    </Field>
   );
   const moment = useMoment(onto, about.wanted === 'time' ? about.time : undefined);
   return (
     <>
-      <label>
+      <Field>
         Title
         <input
           value={about.title}
           maxLength={200}
           onChange={(event) => change({ ...about, title: event.target.value })}
         />
-      </label>
+      </Field>
       <ReviewersField asked={about.asked} author={author} choose={(asked) => change({ ...about, asked })} />
       {area('More about it, in Markdown', 'description', 4)}
       {area('To do by hand before the delivery, one a line', 'before', 2)}
       {area('To do by hand after it, one a line', 'after', 2)}
-      <label>
+      <Field>
         Wanted
         <select
           value={about.wanted}
@@ -119,19 +119,19 @@ export function AboutFields({
           <option value="window">in the next window</option>
           <option value="time">at a time</option>
         </select>
-      </label>
+      </Field>
       {about.wanted === 'time' && (
-        <label>
+        <Field>
           Time, in your own zone
           <input
             type="datetime-local"
             value={about.time}
             onChange={(event) => change({ ...about, time: event.target.value })}
           />
-        </label>
+        </Field>
       )}
       {moment && about.wanted !== 'any' && (
-        <p className={about.wanted === 'window' || moment.allowed ? 'q' : 'wn-text'}>
+        <p className={about.wanted === 'window' || moment.allowed ? 'text-ink2' : 'font-semibold text-warn'}>
           {onto} {about.wanted === 'window' ? 'is now' : 'is then'} {momentWords(moment, clock)}
         </p>
       )}

@@ -2,6 +2,7 @@ import type { RequestAct, RequestDetail } from '@tessarion/contract';
 import { momentWords } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
+import { Button, ButtonLink, TextButton } from '../../parts/button.js';
 import { Course } from '../../parts/course.js';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
@@ -22,54 +23,58 @@ const actOf = (request: RequestDetail, name: RequestAct['act']): RequestAct | un
 export function Acts({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
   const may = (name: RequestAct['act']): boolean => actOf(request, name)?.allowed === true;
   return (
-    <section className="acts-zone slab" aria-label="What may be done">
-      <p className="state-line">
+    <section
+      className="flex flex-col gap-8 bg-slab px-16 py-12 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible"
+      aria-label="What may be done"
+    >
+      <p className="flex items-center font-semibold" data-state={request.state}>
         <Course state={request.state} />
-        <span className="sp" />
-        {request.transfer && <Link to={`/transfers/${request.transfer}`}>Transfer</Link>}
+        <span className="flex-1 max-desk:hidden" />
+        {request.transfer && (
+          <Link className="font-normal" to={`/transfers/${request.transfer}`}>
+            Transfer
+          </Link>
+        )}
       </p>
-      {request.because && <p className="because">{request.because}</p>}
-      {request.deliverAt && <p className="q">Delivers {clock(request.deliverAt)}</p>}
+      {request.because && <p className="border-l-3 border-accent pl-8 wrap-anywhere">{request.because}</p>}
+      {request.deliverAt && <p className="text-ink2">Delivers {clock(request.deliverAt)}</p>}
       {request.deliverAt === null && request.wantedFor !== null && (
-        <p className="q">
+        <p className="text-ink2">
           Wanted {request.wantedFor === 'window' ? 'in the next window' : `for ${clock(request.wantedFor)}`}
           {request.wantedMoment && (
-            <span className={request.wantedMoment.allowed || request.wantedFor === 'window' ? '' : 'wn-text'}>
+            <span
+              className={
+                request.wantedMoment.allowed || request.wantedFor === 'window' ? '' : 'font-semibold text-warn'
+              }
+            >
               : {momentWords(request.wantedMoment, clock)}
             </span>
           )}
         </p>
       )}
-      {request.revising && <p className="q pulse">Both ends are being looked at again</p>}
+      {request.revising && (
+        <p className="animate-working text-ink2 motion-reduce:animate-none">Both ends are being looked at again</p>
+      )}
       <Claims request={request} deeds={deeds} />
       <PreviewZone request={request} />
       {deeds.isError && <Failure error={deeds.error} />}
       {may('review') && <VerdictForm request={request} deeds={deeds} />}
       {may('deliver') && <DeliverForm request={request} deeds={deeds} />}
-      <div className="more-acts">
+      <div className="flex flex-wrap gap-8 empty:hidden">
         {may('ask') && (
-          <button type="button" className="btn main" onClick={() => deeds.mutate({ act: 'ask' })}>
+          <Button main onClick={() => deeds.mutate({ act: 'ask' })}>
             Ask for review
-          </button>
+          </Button>
         )}
-        {may('unschedule') && (
-          <button type="button" className="btn" onClick={() => deeds.mutate({ act: 'unschedule' })}>
-            Take the time back
-          </button>
-        )}
-        {may('revise') && (
-          <button type="button" className="btn" onClick={() => deeds.mutate({ act: 'revise' })}>
-            Look again
-          </button>
-        )}
+        {may('unschedule') && <Button onClick={() => deeds.mutate({ act: 'unschedule' })}>Take the time back</Button>}
+        {may('revise') && <Button onClick={() => deeds.mutate({ act: 'revise' })}>Look again</Button>}
         {may('undo') && request.transfer && (
-          <Link
-            className="btn"
+          <ButtonLink
             to={`/sites/${request.site}/forecast?undo=${request.transfer}&from=${request.onto}&onto=${request.onto}`}
           >
             <Icon name="undo" />
             Undo
-          </Link>
+          </ButtonLink>
         )}
       </div>
       {may('withdraw') && <Withdraw deeds={deeds} />}
@@ -86,32 +91,30 @@ function VerdictForm({ request, deeds }: { readonly request: RequestDetail; read
     );
   const unseen = request.items.filter((item) => !item.isSeen && item.outcome !== 'kept').length;
   return (
-    <form className="verdict" onSubmit={(event) => event.preventDefault()}>
-      <label>
-        <span className="q">Your verdict on revision {request.revision}</span>
+    <form className="flex flex-col gap-8" onSubmit={(event) => event.preventDefault()}>
+      <label className="flex flex-col gap-4">
+        <span className="text-ink2">Your verdict on revision {request.revision}</span>
         <textarea
-          className="ta"
           rows={2}
           placeholder="Words to go with it; a reason, to send it back"
           value={words}
           onChange={(event) => setWords(event.target.value)}
         />
       </label>
-      <div className="two">
-        <button type="button" className="btn main" disabled={deeds.isPending} onClick={() => say('approve')}>
+      <div className="grid grid-cols-[1fr_auto] gap-8">
+        <Button main className="justify-center" disabled={deeds.isPending} onClick={() => say('approve')}>
           Approve {request.itemCount === 1 ? '1 item' : `${request.itemCount} items`}
-        </button>
-        <button
-          type="button"
-          className="btn"
+        </Button>
+        <Button
+          className="justify-center"
           disabled={deeds.isPending || words.trim() === ''}
           onClick={() => say('return')}
         >
           Send back
-        </button>
+        </Button>
       </div>
       {unseen > 0 && (
-        <p className="qq">{unseen === 1 ? '1 item is' : `${unseen} items are`} not marked as seen by you</p>
+        <p className="text-ink3">{unseen === 1 ? '1 item is' : `${unseen} items are`} not marked as seen by you</p>
       )}
     </form>
   );
@@ -145,9 +148,9 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
   const onto = request.onto.split('/')[1];
   const items = request.itemCount === 1 ? '1 item' : `${request.itemCount} items`;
   return (
-    <form className="deliver" onSubmit={submit}>
-      <label>
-        <span className="q">Deliver</span>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
+      <label className="flex flex-col gap-4">
+        <span className="text-ink2">Deliver</span>
         <select value={when} onChange={(event) => setWhen(event.target.value as typeof when)}>
           <option value="now">now</option>
           <option value="window">in the next window</option>
@@ -155,57 +158,52 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
         </select>
       </label>
       {when === 'time' && (
-        <label>
-          <span className="q">Time, in your own zone</span>
+        <label className="flex flex-col gap-4">
+          <span className="text-ink2">Time, in your own zone</span>
           <input type="datetime-local" value={time} onChange={(event) => setTime(event.target.value)} />
         </label>
       )}
       {moment && (when === 'window' || closed) && (
-        <p className={closed ? 'wn-text' : 'q'}>
+        <p className={closed ? 'font-semibold text-warn' : 'text-ink2'}>
           {when === 'time' ? 'Then' : 'Now'} {momentWords(moment, clock)}
         </p>
       )}
       {closed && mayOverride && (
-        <label>
-          <span className="q">Why it must go all the same; it stays marked</span>
+        <label className="flex flex-col gap-4">
+          <span className="text-ink2">Why it must go all the same; it stays marked</span>
           <input value={reason} onChange={(event) => setReason(event.target.value)} />
         </label>
       )}
       {isLive && <TypeName path={request.onto} typed={typed} type={setTyped} />}
-      <button type="submit" className="btn main big" disabled={!isReady}>
+      <Button type="submit" main wide disabled={!isReady}>
         {when === 'now' ? `Write ${items} onto ${onto}` : `Have ${items} written onto ${onto}`}
-      </button>
+      </Button>
     </form>
   );
 }
 
 function Withdraw({ deeds }: { readonly deeds: Deeds }): JSX.Element {
   const [reason, setReason] = useState<string>();
-  if (reason === undefined)
-    return (
-      <button type="button" className="bare-link" onClick={() => setReason('')}>
-        Withdraw it
-      </button>
-    );
+  if (reason === undefined) return <TextButton onClick={() => setReason('')}>Withdraw it</TextButton>;
   return (
     <form
-      className="verdict"
+      className="flex flex-col gap-8"
       onSubmit={(event) => {
         event.preventDefault();
         if (reason.trim() !== '') deeds.mutate({ act: 'withdraw', reason });
       }}
     >
-      <label>
-        <span className="q">Why it is given up; its items are free again</span>
+      <label className="flex flex-col gap-4">
+        <span className="text-ink2">Why it is given up; its items are free again</span>
         <input value={reason} onChange={(event) => setReason(event.target.value)} />
       </label>
-      <div className="two">
-        <button type="submit" className="btn danger" disabled={reason.trim() === ''}>
+      <div className="grid grid-cols-[1fr_auto] gap-8">
+        <Button type="submit" danger className="justify-center" disabled={reason.trim() === ''}>
           Withdraw it
-        </button>
-        <button type="button" className="btn" onClick={() => setReason(undefined)}>
+        </Button>
+        <Button className="justify-center" onClick={() => setReason(undefined)}>
           Leave it
-        </button>
+        </Button>
       </div>
     </form>
   );

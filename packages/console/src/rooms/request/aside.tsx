@@ -1,6 +1,7 @@
 import type { RequestDetail } from '@tessarion/contract';
 import { asksForApproval, wantedBy } from '@tessarion/core';
 import type { JSX } from 'react';
+import { Tick } from '../../parts/field.js';
 import { Icon } from '../../parts/icon.js';
 import { Ago } from '../../parts/words.js';
 import { Guests } from './guests.js';
@@ -37,20 +38,24 @@ const ruleWords = (rule: RequestDetail['rule']): string =>
 export function Aside({ request, deeds }: { readonly request: RequestDetail; readonly deeds: Deeds }): JSX.Element {
   const { rule } = request;
   return (
-    <aside tabIndex={0} aria-label="More" className="req-aside slab">
+    <aside
+      tabIndex={0}
+      aria-label="More"
+      className="flex-[1_0_auto] bg-slab px-16 pt-4 pb-16 max-wide:order-1 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible"
+    >
       <section>
-        <h2>Reviewers</h2>
-        {request.reviewers.length === 0 && <p className="q">Nobody is named.</p>}
-        <ul className="plain">
+        <h2 className="mt-12 mb-4 text-small text-ink3">Reviewers</h2>
+        {request.reviewers.length === 0 && <p className="text-ink2">Nobody is named.</p>}
+        <ul>
           {request.reviewers.map((one) => (
-            <li key={one.person?.id ?? one.team}>
+            <li className="flex flex-col border-b border-line py-4" key={one.person?.id ?? one.team}>
               <b>{one.person?.name ?? `Team ${one.team}`}</b>
-              <span className={one.says === 'return' ? 'acc' : 'q'}>
+              <span className={one.says === 'return' ? 'text-accent' : 'text-ink2'}>
                 {one.says === null ? (
                   'has said nothing yet'
                 ) : (
                   <>
-                    <Icon name={one.says === 'approve' ? 'check' : 'undo'} />{' '}
+                    <Icon name={one.says === 'approve' ? 'check' : 'undo'} className="inline align-[-2px]" />{' '}
                     {one.says === 'approve' ? 'approved' : 'sent it back'}
                     {!one.isCurrent && ', of a former revision'}
                   </>
@@ -59,16 +64,16 @@ export function Aside({ request, deeds }: { readonly request: RequestDetail; rea
             </li>
           ))}
         </ul>
-        <p className="qq">{asksForApproval(rule) ? ruleWords(rule) : 'This lane asks for no approval'}</p>
+        <p className="mt-6 text-ink3">{asksForApproval(rule) ? ruleWords(rule) : 'This lane asks for no approval'}</p>
       </section>
       <Guests request={request} />
       {request.steps.length > 0 && (
         <section>
-          <h2>By hand</h2>
-          <ul className="plain">
+          <h2 className="mt-12 mb-4 text-small text-ink3">By hand</h2>
+          <ul>
             {request.steps.map((step) => (
-              <li key={step.id}>
-                <label className="tick">
+              <li className="flex flex-col border-b border-line py-4" key={step.id}>
+                <Tick>
                   <input
                     type="checkbox"
                     checked={step.doneAt !== null}
@@ -76,7 +81,7 @@ export function Aside({ request, deeds }: { readonly request: RequestDetail; rea
                   />
                   <span>
                     {step.text}
-                    <span className="qq">
+                    <span className="text-ink3">
                       {' '}
                       {step.doneAt === null ? (
                         `${step.phase} the delivery`
@@ -87,25 +92,28 @@ export function Aside({ request, deeds }: { readonly request: RequestDetail; rea
                       )}
                     </span>
                   </span>
-                </label>
+                </Tick>
               </li>
             ))}
           </ul>
         </section>
       )}
       <section>
-        <h2>What happened</h2>
-        <ol className="plain history">
+        <h2 className="mt-12 mb-4 text-small text-ink3">What happened</h2>
+        <ol>
           {request.history
             .filter((one) => ACTS[one.act] !== '')
             .map((one, i) => (
-              <li key={`${one.at} ${String(i)}`}>
-                <span>
+              <li
+                className="flex flex-row items-baseline justify-between gap-8 border-b border-line py-4"
+                key={`${one.at} ${String(i)}`}
+              >
+                <span className="wrap-anywhere">
                   {one.person !== 'Tessarion' && <b>{one.person} </b>}
                   {ACTS[one.act] ?? one.act}
-                  {one.words !== '' && one.act !== 'schedule' && <span className="q">: {one.words}</span>}
+                  {one.words !== '' && one.act !== 'schedule' && <span className="text-ink2">: {one.words}</span>}
                 </span>
-                <span className="qq">
+                <span className="whitespace-nowrap text-ink3">
                   <Ago time={one.at} suffix=" ago" />
                 </span>
               </li>

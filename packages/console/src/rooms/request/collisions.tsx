@@ -1,5 +1,6 @@
 import type { ForecastCollision, ForecastItem, RequestDetail } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button } from '../../parts/button.js';
 import { useForecast } from '../../session.js';
 import type { Deeds } from './use-request.js';
 
@@ -18,7 +19,7 @@ export function Collisions({
   const wishes = forecast.data?.wishes;
   if (item.collisions.length === 0) return null;
   return (
-    <section className="collisions" aria-label="What collides">
+    <section className="mx-16 mb-8 flex flex-col gap-8 border-l-3 border-accent px-12 py-8" aria-label="What collides">
       {item.collisions.map((one) => (
         <Collision
           key={one.id}
@@ -61,15 +62,9 @@ function Collision({
   const taken = collision.settled?.take;
   const way = (take: 'source' | 'destination', words: string): JSX.Element | null =>
     collision.allowed.includes(take) ? (
-      <button
-        type="button"
-        className="btn sm"
-        aria-pressed={taken === take}
-        disabled={!settle}
-        onClick={() => settle?.({ take })}
-      >
+      <Button small aria-pressed={taken === take} disabled={!settle} onClick={() => settle?.({ take })}>
         {words}
-      </button>
+      </Button>
     ) : null;
   const submit = (event: FormEvent): void => {
     event.preventDefault();
@@ -77,43 +72,41 @@ function Collision({
     setText(undefined);
   };
   return (
-    <div className={taken ? 'q' : ''}>
-      <p>
+    <div className={taken ? 'text-ink2' : ''}>
+      <p className="mb-4">
         {collision.field !== null && <b>{collision.field}: </b>}
         {collision.words}
       </p>
-      <div className="more-acts">
+      <div className="flex flex-wrap gap-8">
         {way('source', `Take ${from}’s`)}
         {way('destination', `Keep ${onto}’s`)}
         {collision.allowed.includes('edited') && text === undefined && (
-          <button
-            type="button"
-            className="btn sm"
+          <Button
+            small
             aria-pressed={taken === 'edited'}
             disabled={!settle}
             onClick={() => setText(collision.settled?.value ?? field ?? '')}
           >
             Write another
-          </button>
+          </Button>
         )}
       </div>
       {text !== undefined && (
-        <form className="writing" onSubmit={submit}>
+        <form className="mt-8 flex max-w-760 flex-col gap-6" onSubmit={submit}>
           <textarea
-            className="ta"
             aria-label={`Another ${collision.field ?? 'value'}`}
             autoFocus
             rows={2}
             value={text}
             onChange={(event) => setText(event.target.value)}
           />
-          <span className="eb">
-            <button type="submit" className="btn sm main">
+          <span className="flex flex-row items-center gap-8">
+            <Button type="submit" small main>
               Take this
-            </button>
-            <button type="button" className="btn sm" onClick={() => setText(undefined)}>
+            </Button>
+            <Button small onClick={() => setText(undefined)}>
               Leave it
-            </button>
+            </Button>
           </span>
         </form>
       )}

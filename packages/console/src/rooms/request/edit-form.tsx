@@ -35,7 +35,7 @@ export function EditForm({
   };
   const there = aboutOf(request);
   return (
-    <form className="stack edit-request" onSubmit={submit}>
+    <form className="mb-16 flex max-w-560 flex-col gap-8" onSubmit={submit}>
       <AboutFields about={about} onto={request.onto} author={request.author.id} change={setAbout} />
       {save.isError && (
         <Overtaken

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { GuestLink, RequestDetail } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { useState } from 'react';
+import { TextButton } from '../../parts/button.js';
 import { InviteGuest } from '../../parts/invite-guest.js';
 import { Failure } from '../../parts/states.js';
 import { Ago, clock } from '../../parts/words.js';
@@ -21,18 +22,14 @@ export function Guests({ request }: { readonly request: RequestDetail }): JSX.El
   if ((guests.data ?? []).length === 0 && !mayInvite) return null;
   return (
     <section>
-      <h2>Guests</h2>
+      <h2 className="mt-12 mb-4 text-small text-ink3">Guests</h2>
       {guests.isError && <Failure error={guests.error} />}
-      <ul className="plain">
+      <ul>
         {(guests.data ?? []).map((one) => (
           <GuestLine key={one.id} one={one} request={request.id} mayEnd={mayInvite} />
         ))}
       </ul>
-      {mayInvite && !isInviting && (
-        <button type="button" className="bare-link" onClick={() => setInviting(true)}>
-          Invite a guest
-        </button>
-      )}
+      {mayInvite && !isInviting && <TextButton onClick={() => setInviting(true)}>Invite a guest</TextButton>}
       {isInviting && (
         <InviteGuest
           site={request.site}
@@ -61,9 +58,9 @@ function GuestLine({
   });
   const look = one.looks.find((each) => each.request === request);
   return (
-    <li>
+    <li className="flex flex-col border-b border-line py-4">
       <b>{one.name}</b>
-      <span className="q">
+      <span className="text-ink2">
         {look?.yes
           ? look.yes.isCurrent
             ? 'said yes'
@@ -73,7 +70,7 @@ function GuestLine({
             : 'has not looked yet'}
         {one.choice !== null && one.choice === look?.position && ', chose this one'}
       </span>
-      <span className="qq">
+      <span className="text-ink3">
         {one.isOpen ? (
           <>
             {one.lastSeenAt && (
@@ -83,9 +80,9 @@ function GuestLine({
             )}
             link until {clock(one.expiresAt)}{' '}
             {mayEnd && (
-              <button type="button" className="bare-link" disabled={end.isPending} onClick={() => end.mutate()}>
+              <TextButton disabled={end.isPending} onClick={() => end.mutate()}>
                 End it
-              </button>
+              </TextButton>
             )}
           </>
         ) : (

@@ -1,5 +1,6 @@
 import type { ForecastField, ForecastItem, RequestDetail, RequestItem } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
+import { Button } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { useForecast } from '../../session.js';
@@ -41,10 +42,11 @@ export function ItemValues({
     threadsAbout(request, item.id, field).map((thread) => (
       <ThreadView key={thread.id} thread={thread} me={me} mayComment={mayComment} deeds={deeds} />
     ));
+  const isFile = shown !== undefined && shown.fields.length === 0;
   /** What is said of a field or line, with the field in which one writes. */
   const aboutField = (field: string): JSX.Element | null =>
     threadsAbout(request, item.id, field).length > 0 || writing === field ? (
-      <div className="vt">
+      <div className={isFile ? 'pt-4 pb-8 pl-12' : 'col-[2/-1] px-8 pb-8 max-desk:col-1 max-desk:p-0'}>
         {threads(field)}
         {writing === field && (
           <Writing
@@ -57,55 +59,67 @@ export function ItemValues({
         )}
       </div>
     ) : null;
-  const isFile = shown !== undefined && shown.fields.length === 0;
   // Lines of which a former revision spoke may be alike now.
   const spokenLines = [
     ...new Set(threadsAbout(request, item.id).flatMap((one) => (one.field?.startsWith('line ') ? [one.field] : []))),
   ];
   return (
     <>
-      <header className="dh">
+      <header className="flex items-center gap-6 px-16 py-8">
         <div>
-          <h2>{item.title}</h2>
-          <p className="q">
+          <h2 className="text-title/22 wrap-anywhere">{item.title}</h2>
+          <p className="text-ink2">
             {item.kind} · {item.change}
             {item.takenAlongFor !== null && <> · comes along with {item.takenAlongFor}</>}
             {item.since > 1 && <> · as it is since revision {item.since}</>}
           </p>
         </div>
-        <span className="sp" />
-        <button type="button" className="btn" aria-pressed={item.isSeen} onClick={() => see(item)}>
+        <span className="flex-1 max-desk:hidden" />
+        <Button aria-pressed={item.isSeen} onClick={() => see(item)}>
           <Icon name={item.isSeen ? 'check' : 'find'} />
           {item.isSeen ? 'Seen' : 'Mark as seen'} <kbd>v</kbd>
-        </button>
+        </Button>
       </header>
       {shown && <Collisions request={request} item={shown} deeds={deeds} />}
       {threads(null)}
-      <div className="vals" hidden={isFile}>
-        <div className="vh">
-          <span />
-          <span>{onto} has</span>
-          <span>
+      <div className="border-t border-line" hidden={isFile}>
+        <div className="grid grid-cols-[96px_minmax(0,1fr)_minmax(0,1fr)_104px] bg-course text-small/28 text-ink3 max-desk:hidden">
+          <span className="px-8" />
+          <span className="px-8">{onto} has</span>
+          <span className="px-8">
             {onto} will hold, from {source}
           </span>
-          <span />
+          <span className="px-8" />
         </div>
         {(shown?.fields ?? []).map((field, i) => (
-          <div key={field.name} className="vr">
-            <span className="fn">{field.name}</span>
-            <span className="v q">{item.change === 'new' && i > 0 ? '' : before(field, item)}</span>
-            <span className={`v c ${kind}`}>{after(field, item)}</span>
-            <span className="vc">
+          <div
+            key={field.name}
+            data-field={field.name}
+            className="group grid grid-cols-[96px_minmax(0,1fr)_minmax(0,1fr)_104px] border-b border-line max-desk:grid-cols-1 max-desk:px-12 max-desk:py-4"
+          >
+            <span className="py-6 pr-8 pl-16 text-small/20 wrap-anywhere text-ink3 max-desk:px-0 max-desk:pt-4 max-desk:pb-0">
+              {field.name}
+            </span>
+            <span className="border-l border-line px-8 py-6 wrap-anywhere whitespace-pre-line text-ink2 max-desk:px-0 max-desk:py-4">
+              {item.change === 'new' && i > 0 ? '' : before(field, item)}
+            </span>
+            <span
+              className={`wrap-anywhere whitespace-pre-line border-line border-l bg-kind-tint px-8 py-6 max-desk:py-4 ${kind}`}
+            >
+              {after(field, item)}
+            </span>
+            <span className="px-8 py-2 text-right max-desk:p-0 max-desk:text-left">
               {mayComment && (
-                <button
-                  type="button"
-                  className="btn bare sm"
+                <Button
+                  bare
+                  small
+                  className="text-ink3! hover:text-ink!"
                   aria-label={`Comment on ${field.name}`}
                   onClick={() => setWriting(writing === field.name ? undefined : field.name)}
                 >
                   <Icon name="plus" />
                   Comment
-                </button>
+                </Button>
               )}
             </span>
             {aboutField(field.name)}
@@ -125,8 +139,8 @@ export function ItemValues({
               spokenLines
                 .filter((field) => ![...lines].some((line) => lineName(line) === field))
                 .map((field) => (
-                  <div key={field} className="line-elsewhere">
-                    <p className="qq">{field}, which is not among these now</p>
+                  <div key={field} className="px-16" data-elsewhere>
+                    <p className="mt-8 text-ink3">{field}, which is not among these now</p>
                     {threads(field)}
                   </div>
                 )),
@@ -134,7 +148,7 @@ export function ItemValues({
         />
       )}
       {mayComment && (
-        <div className="vfoot">
+        <div className="px-16">
           <Writing deeds={deeds} about={about(undefined)} label={`Comment on ${item.title}`} button="Comment" />
         </div>
       )}

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { RequestDetail } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
+import { Button, TextButton } from '../../parts/button.js';
 import { openWindow } from '../../parts/enter.js';
 import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
@@ -29,17 +30,17 @@ export function PreviewZone({ request }: { readonly request: RequestDetail }): J
   const isBehind = preview?.state === 'ready' && preview.revision !== request.revision;
   const anew = (words: string): JSX.Element | null =>
     act?.allowed ? (
-      <button type="button" className="btn" disabled={make.isPending} onClick={() => make.mutate()}>
+      <Button disabled={make.isPending} onClick={() => make.mutate()}>
         {words}
-      </button>
+      </Button>
     ) : null;
   return (
-    <section className="preview-zone" aria-label="Preview">
+    <section className="flex flex-col gap-8 border-y border-line py-8" aria-label="Preview">
       {preview?.state === 'ready' && (
         <>
           <p>
             <b>Preview</b>{' '}
-            <span className={isBehind ? 'acc' : 'q'}>
+            <span className={isBehind ? 'text-accent' : 'text-ink2'}>
               {isBehind
                 ? `of revision ${preview.revision}, not of ${request.revision}`
                 : `of revision ${preview.revision}`}
@@ -50,31 +51,29 @@ export function PreviewZone({ request }: { readonly request: RequestDetail }): J
               )}
             </span>
           </p>
-          <div className="more-acts">
-            <button type="button" className="btn" onClick={() => open.mutate(preview.environment)}>
+          <div className="flex flex-wrap items-center gap-8">
+            <Button onClick={() => open.mutate(preview.environment)}>
               <Icon name="open" /> Open it
-            </button>
+            </Button>
             {anew('Make it anew')}
-            {act?.allowed && (
-              <button type="button" className="bare-link" onClick={() => remove.mutate()}>
-                Remove it
-              </button>
-            )}
+            {act?.allowed && <TextButton onClick={() => remove.mutate()}>Remove it</TextButton>}
           </div>
         </>
       )}
       {preview?.state === 'making' && (
-        <p className="q pulse">
+        <p className="animate-working text-ink2 motion-reduce:animate-none">
           The preview is <Link to={`/transfers/${preview.transfer}`}>being made</Link>
         </p>
       )}
       {preview?.state === 'failed' && (
-        <p className="because">
+        <p className="border-l-3 border-accent pl-8 wrap-anywhere">
           <Link to={`/transfers/${preview.transfer}`}>The preview</Link> came to nothing: {preview.because}
         </p>
       )}
       {preview?.state !== 'ready' && preview?.state !== 'making' && act?.allowed && (
-        <div className="more-acts">{anew(preview ? 'Make the preview again' : 'Make a preview')}</div>
+        <div className="flex flex-wrap items-center gap-8">
+          {anew(preview ? 'Make the preview again' : 'Make a preview')}
+        </div>
       )}
       {failure !== undefined && <Failure error={failure} />}
     </section>

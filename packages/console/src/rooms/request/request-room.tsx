@@ -4,9 +4,11 @@ import { counted, isOpenRequest } from '@tessarion/core';
 import { Fragment, type JSX } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { Button, TextLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Markdown } from '../../parts/markdown.js';
 import { Plate } from '../../parts/plate.js';
+import { Crumb } from '../../parts/room.js';
 import { Unread } from '../../parts/states.js';
 import { SentenceText } from '../../parts/words.js';
 import { client, useMe, useSite } from '../../session.js';
@@ -76,83 +78,93 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
   const own = me.data?.id ?? '';
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/requests">Change requests</Link>
-        <i>/</i>
-        <h1>{request.title}</h1>
-        <span className="sp" />
-        <span className="qq">
+      <Crumb way={[['Change requests', '/requests']]} here={request.title}>
+        <span className="flex-1 max-desk:hidden" />
+        <span className="text-ink3 max-desk:hidden">
           {request.id} · revision {request.revision} · by {request.author.name}
         </span>
-      </div>
-      <main className="request">
-        <section className="dirs slab" aria-label="Direction">
+      </Crumb>
+      <main className="grid min-h-0 flex-1 grid-cols-[360px_minmax(0,1fr)_280px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:content-start max-wide:overflow-auto">
+        <section
+          className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible max-desk:flex-col max-desk:px-12 max-desk:pt-8"
+          aria-label="Direction"
+        >
           {request.undoes ? (
-            <div className="plate src back">
+            <div className="any relative flex h-54 flex-1 items-center gap-10 bg-kind-tint py-8 pr-34 pl-14 plate-from max-desk:h-52 max-desk:flex-none max-desk:px-12">
               <Icon name="undo" size={16} />
-              <span className="pl">
-                <Link className="u" to={`/transfers/${request.undoes}`}>
-                  {request.undoes}
-                </Link>
-                <span className="q">is taken back; later changes by others stay</span>
+              <span className="flex flex-col leading-18 max-desk:-mt-8">
+                <TextLink to={`/transfers/${request.undoes}`}>{request.undoes}</TextLink>
+                <span className="text-ink2">is taken back; later changes by others stay</span>
               </span>
             </div>
           ) : (
-            <Plate side="src" label="From" path={request.from} one={find(request.from)} />
+            <Plate side="from" label="From" path={request.from} one={find(request.from)} />
           )}
-          <Plate side="dst" label="Onto" path={request.onto} one={find(request.onto)} />
+          <Plate side="onto" label="Onto" path={request.onto} one={find(request.onto)} />
         </section>
-        <section className="say slab">
-          <p className="sentence">
+        <section className="col-[1/3] -mt-2 bg-slab px-16 pt-8 pb-12 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible max-desk:px-12">
+          <p className="max-w-900 text-sentence text-pretty max-desk:text-[17px]/24">
             <SentenceText pieces={request.sentence} />
           </p>
         </section>
-        <div className="req-side">
+        <div className="col-3 row-[1/4] flex min-h-0 flex-col gap-2 overflow-auto max-wide:col-1 max-wide:row-auto max-wide:contents max-wide:overflow-visible">
           <Acts request={request} deeds={deeds} />
           <Aside request={request} deeds={deeds} />
         </div>
-        <nav className="req-items slab" aria-label="Items">
+        <nav
+          className="row-3 overflow-auto bg-slab max-wide:col-1 max-wide:row-auto max-wide:overflow-visible"
+          aria-label="Items"
+        >
           <button
             type="button"
-            className={`ri whole-req ${current ? '' : 'cur'}`}
+            className={`${LINE} justify-between ${current ? '' : 'bg-accent-tint shadow-at'}`}
             aria-current={current ? undefined : 'true'}
             onClick={() => open(undefined)}
           >
             <b>The request</b>
-            <span className="q">{talk(threadsAbout(request, null).length)}</span>
+            <span className="text-ink2">{talk(threadsAbout(request, null).length)}</span>
           </button>
           {groupsOf(request).map(({ title, note, items: members }) => (
             <Fragment key={title}>
-              <h2 className="gh">
+              <h2 className="flex justify-between bg-course px-16 text-small/28">
                 {title}
-                <span className="qq">{note}</span>
+                <span className="text-ink3">{note}</span>
               </h2>
               {members.map((item) => (
                 <button
                   key={item.id}
                   type="button"
-                  className={`ri ${item === current ? 'cur' : ''}`}
+                  className={`${LINE} ${item === current ? 'bg-accent-tint shadow-at' : ''}`}
                   aria-current={item === current ? 'true' : undefined}
                   onClick={() => open(item.id)}
                 >
                   <Mark item={item} />
-                  <span className="kd qq">{item.kind}</span>
-                  <span className="cut" title={item.title}>
+                  <span className="w-56 flex-none text-small text-ink3">{item.kind}</span>
+                  <span className="flex-1 truncate font-semibold" title={item.title}>
                     {item.title}
                   </span>
-                  {item.openThreads > 0 && <span className="acc th">{talk(item.openThreads)}</span>}
-                  <span className="q">{item.change}</span>
+                  {item.openThreads > 0 && (
+                    <span className="text-small whitespace-nowrap text-accent">{talk(item.openThreads)}</span>
+                  )}
+                  <span className="text-ink2">{item.change}</span>
                 </button>
               ))}
             </Fragment>
           ))}
           {request.undoes === null && isOpenRequest(request.state) && (
-            <Link className="bring-in" to={`/sites/${request.site}/forecast?from=${request.onto}&onto=${request.from}`}>
+            <Link
+              className="block px-16 py-8 text-ink2 underline underline-offset-2"
+              to={`/sites/${request.site}/forecast?from=${request.onto}&onto=${request.from}`}
+            >
               What changed on {request.onto.split('/')[1]} since
             </Link>
           )}
         </nav>
-        <section className="req-main slab" tabIndex={0} aria-label="What it is about">
+        <section
+          className="row-3 overflow-auto bg-slab pb-16 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible"
+          tabIndex={0}
+          aria-label="What it is about"
+        >
           {current ? (
             <ItemValues
               key={current.id}
@@ -165,7 +177,7 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
               see={(item) => see.mutate(item)}
             />
           ) : (
-            <div className="about-req">
+            <div className="max-w-760 px-16 py-12">
               <Description request={request} />
               {threadsAbout(request, null).map((thread) => (
                 <ThreadView key={thread.id} thread={thread} me={own} mayComment={mayComment} deeds={deeds} />
@@ -179,6 +191,9 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
   );
 }
 
+const LINE =
+  'flex min-h-32 w-full items-center gap-8 border-b border-line px-16 text-left focus-visible:-outline-offset-2 max-desk:min-h-44';
+
 /** What the request says of itself, and a form for who may change that. */
 function Description({ request }: { readonly request: RequestDetail }): JSX.Element {
   const [query, setQuery] = useSearchParams();
@@ -188,14 +203,14 @@ function Description({ request }: { readonly request: RequestDetail }): JSX.Elem
   return (
     <>
       {mayEdit && (
-        <button type="button" className="btn sm edit-about" onClick={() => setEdited(true)}>
+        <Button small className="float-right" onClick={() => setEdited(true)}>
           Edit
-        </button>
+        </Button>
       )}
       {request.description !== '' ? (
         <Markdown text={request.description} />
       ) : (
-        <p className="q">Nothing more is said about it.</p>
+        <p className="text-ink2">Nothing more is said about it.</p>
       )}
     </>
   );
@@ -248,7 +263,10 @@ function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
             ? 'waits for a guest’s yes'
             : 'waits for approval';
   return (
-    <span className={`mk ${isApproved ? 'ok' : item.lapsedFor.length > 0 ? 'lapsed' : ''}`} title={words}>
+    <span
+      className={`grid size-14 flex-none place-items-center border ${isApproved ? 'border-ink2 bg-ink2 text-slab' : item.lapsedFor.length > 0 ? 'border-accent bg-linear-to-tr from-accent from-50% to-transparent to-50%' : 'border-rim'}`}
+      title={words}
+    >
       {isApproved ? <Icon name="check" size={12} /> : null}
       <span className="sr-only">{words}</span>
     </span>

@@ -1,5 +1,6 @@
 import type { Comment, RequestDetail, Thread } from '@tessarion/contract';
 import { type FormEvent, type JSX, type KeyboardEvent, useEffect, useRef, useState } from 'react';
+import { Button, TextButton } from '../../parts/button.js';
 import { Markdown } from '../../parts/markdown.js';
 import { useDraft } from '../../parts/use-draft.js';
 import { Ago } from '../../parts/words.js';
@@ -52,10 +53,9 @@ export function Writing({
     if (event.key === 'Escape') close?.();
   };
   return (
-    <form className="writing" onSubmit={submit}>
+    <form className="mt-8 flex max-w-760 flex-1 flex-col gap-6" onSubmit={submit}>
       <textarea
         ref={field}
-        className="ta"
         aria-label={label}
         placeholder={label}
         rows={text.length > 80 ? 4 : 2}
@@ -63,11 +63,11 @@ export function Writing({
         onChange={(event) => setText(event.target.value)}
         onKeyDown={press}
       />
-      <span className="eb">
-        <button type="submit" className="btn" disabled={text.trim() === ''}>
+      <span className="flex flex-row items-center gap-8">
+        <Button type="submit" disabled={text.trim() === ''}>
           {button}
-        </button>
-        <span className="qq">Markdown · Ctrl Enter</span>
+        </Button>
+        <span className="text-ink3">Markdown · Ctrl Enter</span>
       </span>
     </form>
   );
@@ -91,18 +91,25 @@ export function ThreadView({
   const isGone = thread.comments.every((one) => one.removedAt !== null);
   if (isResolved && !isOpened)
     return (
-      <button type="button" className="thread folded" onClick={() => setOpened(true)}>
+      <button
+        type="button"
+        className="my-8 block border-l-3 border-line py-4 pl-12 text-small text-ink2 hover:text-accent"
+        onClick={() => setOpened(true)}
+      >
         <b>Resolved</b> by {thread.resolvedBy} ·{' '}
         {thread.comments.length === 1 ? '1 comment' : `${thread.comments.length} comments`}
       </button>
     );
   return (
-    <article className={`thread ${isResolved ? 'resolved' : ''}`}>
+    <article
+      className={`my-8 flex max-w-760 flex-col gap-8 border-line border-l-3 py-4 pl-12 ${isResolved ? 'text-ink2' : ''}`}
+      data-thread={thread.id}
+    >
       {thread.comments.map((one) => (
         <CommentView key={one.id} comment={one} isOwn={one.author?.id === me} deeds={deeds} />
       ))}
       {mayComment && !isGone && (
-        <div className="ta-acts">
+        <div className="flex gap-8">
           {isReplying ? (
             <Writing
               deeds={deeds}
@@ -113,16 +120,12 @@ export function ThreadView({
             />
           ) : (
             <>
-              <button type="button" className="btn sm" onClick={() => setReplying(true)}>
+              <Button small onClick={() => setReplying(true)}>
                 Reply
-              </button>
-              <button
-                type="button"
-                className="btn sm"
-                onClick={() => deeds.mutate({ act: 'resolve', comment: thread.id, resolved: !isResolved })}
-              >
+              </Button>
+              <Button small onClick={() => deeds.mutate({ act: 'resolve', comment: thread.id, resolved: !isResolved })}>
                 {isResolved ? 'Open again' : 'Resolve'}
-              </button>
+              </Button>
             </>
           )}
         </div>
@@ -150,56 +153,42 @@ function CommentView({
       );
   };
   return (
-    <div className="cm">
-      <p className="by">
+    <div>
+      <p className="flex items-baseline gap-8">
         <b>{comment.author?.name ?? 'Somebody'}</b>
-        {comment.isGuest && <span className="guest-mark">guest</span>}
-        <span className="qq">
+        {comment.isGuest && <span className="border border-line px-4 text-micro text-ink2">guest</span>}
+        <span className="text-ink3">
           <Ago time={comment.at} suffix=" ago" />
           {comment.editedAt && comment.removedAt === null && (
             <span title={comment.former.map((one) => one.text).join('\n—\n')}> · edited</span>
           )}
         </span>
-        <span className="sp" />
+        <span className="flex-1 max-desk:hidden" />
         {isOwn && comment.removedAt === null && edited === undefined && (
           <>
-            <button
-              type="button"
-              className="bare-link"
-              onClick={() => setEdited({ text: comment.text, etag: comment.etag })}
-            >
-              Edit
-            </button>
-            <button
-              type="button"
-              className="bare-link"
-              onClick={() => deeds.mutate({ act: 'remove-comment', comment: comment.id })}
-            >
-              Remove
-            </button>
+            <TextButton onClick={() => setEdited({ text: comment.text, etag: comment.etag })}>Edit</TextButton>
+            <TextButton onClick={() => deeds.mutate({ act: 'remove-comment', comment: comment.id })}>Remove</TextButton>
           </>
         )}
       </p>
       {comment.removedAt !== null ? (
-        <p className="qq">This comment was removed.</p>
+        <p className="text-ink3">This comment was removed.</p>
       ) : edited === undefined ? (
         <Markdown text={comment.text} />
       ) : (
-        <div className="writing">
+        <div className="mt-8 flex max-w-760 flex-col gap-6">
           <textarea
-            className="ta"
+            className="border-accent"
             aria-label="Edit the comment"
             rows={3}
             value={edited.text}
             onChange={(event) => setEdited({ ...edited, text: event.target.value })}
           />
-          <span className="eb">
-            <button type="button" className="btn" onClick={() => keep(edited.etag)}>
-              Keep this text
-            </button>
-            <button type="button" className="btn bare" onClick={() => setEdited(undefined)}>
+          <span className="flex flex-row items-center gap-8">
+            <Button onClick={() => keep(edited.etag)}>Keep this text</Button>
+            <Button bare onClick={() => setEdited(undefined)}>
               Leave it
-            </button>
+            </Button>
           </span>
         </div>
       )}

@@ -28,16 +28,16 @@ export function SiteAside({
     queryFn: () => client.call('snapshotList', { query: { site: site.name } }),
   });
   return (
-    <aside>
+    <aside className="col-2 row-[1/3] flex min-h-0 flex-col gap-2 overflow-auto max-wide:col-1 max-wide:row-auto max-wide:overflow-visible">
       {requests.length > 0 && (
-        <section className="slab p">
+        <section className="bg-slab px-16 py-12 max-desk:px-12">
           <h2>
             <Link to={`/requests?site=${site.name}`}>On its way</Link>
           </h2>
           {requests.slice(0, SHOWN_REQUESTS).map((one) => (
-            <Link key={one.id} className="req" to={`/requests/${one.id}`}>
+            <Link key={one.id} className="flex min-h-24 flex-col py-3" to={`/requests/${one.id}`}>
               <b>{one.title}</b>
-              <span className="q cut">
+              <span className="truncate text-ink2">
                 <Course state={one.state} /> · onto {one.onto.split('/')[1]}
                 {one.deliverAt && ` · due ${clock(one.deliverAt)}`}
               </span>
@@ -47,31 +47,31 @@ export function SiteAside({
       )}
       <LaneRules site={site.name} />
       <SiteGuests site={site} />
-      <section className="slab p">
+      <section className="bg-slab px-16 py-12 max-desk:px-12">
         <h2>
           <Link to={`/transfers?site=${site.name}`}>Transfers</Link>
         </h2>
         {transfers.data?.items.map((one) => (
-          <Link key={one.id} className="req" to={`/transfers/${one.id}`}>
+          <Link key={one.id} className="flex min-h-24 flex-col py-3" to={`/transfers/${one.id}`}>
             <b>
               {one.kind} {one.state === 'done' ? '' : one.state}
             </b>
-            <span className="q cut">
+            <span className="truncate text-ink2">
               onto {one.onto.split('/')[1]} · {one.person} · <Ago time={one.createdAt} />
             </span>
           </Link>
         ))}
       </section>
-      <section className="slab p">
+      <section className="flex-1 bg-slab px-16 py-12 max-desk:px-12">
         <h2>
           <Link to={`/snapshots?site=${site.name}`}>Snapshots</Link>{' '}
-          <span className="qq">{snapshots.data?.length ?? ''}</span>
+          <span className="text-ink3">{snapshots.data?.length ?? ''}</span>
         </h2>
-        {snapshots.data?.length === 0 && <p className="qq">No snapshots of {site.name} yet</p>}
+        {snapshots.data?.length === 0 && <p className="text-ink3">No snapshots of {site.name} yet</p>}
         {snapshots.data?.slice(0, 4).map((one) => (
-          <Link key={one.id} className="req" to={`/snapshots?site=${site.name}`}>
+          <Link key={one.id} className="flex min-h-24 flex-col py-3" to={`/snapshots?site=${site.name}`}>
             <b>{one.reason === '' ? one.environment : one.reason}</b>
-            <span className="q">
+            <span className="text-ink2">
               {one.environment.split('/')[1]} · {size(one.bytes)} · <Ago time={one.takenAt} suffix=" ago" />
             </span>
           </Link>

@@ -1,8 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf, Environment, Site, Transfer } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
-import { Link, useNavigate } from 'react-router';
+import { useNavigate } from 'react-router';
+import { Button, ButtonLink, TextLink } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
+import { Fact } from '../../parts/facts.js';
 import { InlineText } from '../../parts/inline-text.js';
 import { Overtaken } from '../../parts/overtaken.js';
 import { Failure } from '../../parts/states.js';
@@ -41,7 +43,7 @@ export function Tags({ site }: { readonly site: Site }): JSX.Element {
       etag={site.etag}
       label="Tags"
       placeholder="shop north"
-      shown={site.tags.length > 0 ? site.tags.join(', ') : <span className="qq">none</span>}
+      shown={site.tags.length > 0 ? site.tags.join(', ') : <span className="text-ink3">none</span>}
       button={
         me.data?.permissions.includes('site.manage') ? (site.tags.length === 0 ? 'Give it some' : 'Change') : undefined
       }
@@ -58,7 +60,7 @@ export function Description({ one }: { readonly one: Environment }): JSX.Element
       text={one.description ?? ''}
       etag={one.etag}
       label="What it is for"
-      shown={one.description ?? <span className="qq">not said</span>}
+      shown={one.description ?? <span className="text-ink3">not said</span>}
       button={one.description === null ? 'Say it' : 'Change'}
       save={(description, etag) => edit.mutateAsync({ description, etag })}
     />
@@ -80,33 +82,29 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
       <>
         {schedule ? (
           <>
-            {scheduleWords(schedule)} <span className="qq">{zone}</span>{' '}
+            {scheduleWords(schedule)} <span className="text-ink3">{zone}</span>{' '}
           </>
         ) : (
-          <span className="qq">when somebody brings it </span>
+          <span className="text-ink3">when somebody brings it </span>
         )}
-        <button
-          type="button"
-          className="btn sm"
+        <Button
+          small
           onClick={() => setWish({ at: schedule?.at ?? '03:30', days: [...(schedule?.days ?? [])], etag: one.etag })}
         >
           {schedule ? 'Change' : 'Set a time'}
-        </button>
+        </Button>
         {schedule?.last && (
-          <span className={`line ${schedule.last.outcome === 'stopped' ? 'acc' : 'q'}`}>
+          <span className={`block ${schedule.last.outcome === 'stopped' ? 'text-accent' : 'text-ink2'}`}>
             Last time, <Ago time={schedule.last.at} suffix=" ago" />: {schedule.last.text}{' '}
             {schedule.last.transfer !== null && (
-              <Link className="u" to={`/transfers/${schedule.last.transfer}`}>
-                what it brought
-              </Link>
+              <TextLink to={`/transfers/${schedule.last.transfer}`}>what it brought</TextLink>
             )}
             {schedule.last.outcome === 'stopped' && schedule.last.forecast !== null && (
-              <Link
-                className="u"
+              <TextLink
                 to={`/sites/${one.site}/forecast?from=${schedule.from}&onto=${one.path}&id=${schedule.last.forecast}`}
               >
                 settle it
-              </Link>
+              </TextLink>
             )}
           </span>
         )}
@@ -127,7 +125,7 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
       days: wish.days.includes(day) ? wish.days.filter((each) => each !== day) : [...wish.days, day].sort(),
     });
   return (
-    <form className="inline-edit" onSubmit={submit}>
+    <form className="flex flex-wrap items-center gap-6" onSubmit={submit}>
       <input
         type="time"
         required
@@ -135,34 +133,30 @@ export function Schedule({ one, zone }: { readonly one: Environment; readonly zo
         value={wish.at}
         onChange={(event) => setWish({ ...wish, at: event.target.value })}
       />
-      <span className="days">
+      <span className="inline-flex gap-2">
         {DAYS.map((name, i) => (
-          <button
+          <Button
             key={name}
-            type="button"
-            className="btn sm"
+            small
+            className="aria-pressed:bg-ink! aria-pressed:text-slab!"
             aria-pressed={wish.days.length === 0 || wish.days.includes(i + 1)}
             onClick={() => toggle(i + 1)}
           >
             {name}
-          </button>
+          </Button>
         ))}
       </span>
-      <button type="submit" className="btn sm main" disabled={edit.isPending}>
+      <Button type="submit" small main disabled={edit.isPending}>
         Keep
-      </button>
+      </Button>
       {schedule && (
-        <button
-          type="button"
-          className="btn sm"
-          onClick={() => edit.mutate({ schedule: null, etag: wish.etag }, close)}
-        >
+        <Button small onClick={() => edit.mutate({ schedule: null, etag: wish.etag }, close)}>
           End it
-        </button>
+        </Button>
       )}
-      <button type="button" className="btn sm" onClick={() => setWish(undefined)}>
+      <Button small onClick={() => setWish(undefined)}>
         Leave it
-      </button>
+      </Button>
       {edit.isError && <Overtaken error={edit.error} now={scheduleWords(schedule)} again={() => keep(one.etag)} />}
     </form>
   );
@@ -173,21 +167,20 @@ export function Siblings({ one, site }: { readonly one: Environment; readonly si
   const siblings = site.environments.filter((other) => other.kind === one.kind && other.path !== one.path);
   if (siblings.length === 0) return null;
   return (
-    <div>
-      <dt>Siblings</dt>
-      <dd>
+    <Fact name="Siblings">
+      <span className="flex flex-wrap gap-4">
         {siblings.map((other) => (
-          <Link
+          <ButtonLink
             key={other.path}
-            className="btn sm"
+            small
             title={other.description ?? other.path}
             to={`/sites/${site.name}/forecast?from=${one.path}&onto=${other.path}`}
           >
             Compare with {other.name}
-          </Link>
+          </ButtonLink>
         ))}
-      </dd>
-    </div>
+      </span>
+    </Fact>
   );
 }
 
@@ -202,9 +195,9 @@ export function Rename({ one }: { readonly one: Environment }): JSX.Element {
   });
   return (
     <>
-      <button type="button" className="btn" disabled={one.state === 'working'} onClick={() => setOpen(true)}>
+      <Button disabled={one.state === 'working'} onClick={() => setOpen(true)}>
         Rename
-      </button>
+      </Button>
       {rename.isError && <Failure error={rename.error} />}
       <Confirm
         isOpen={isOpen}
@@ -213,10 +206,10 @@ export function Rename({ one }: { readonly one: Environment }): JSX.Element {
         button={`Rename it to ${name}`}
         act={() => rename.mutate()}
       >
-        <span className="line">
+        <span>
           Its address follows its name: everything that holds it is written anew, and the copy is closed meanwhile.
         </span>
-        <label>
+        <label className="grid gap-4 text-ink">
           New name
           <input
             className="mono"

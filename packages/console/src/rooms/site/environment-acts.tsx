@@ -1,7 +1,8 @@
 import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site, Transfer } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
-import { Link, useNavigate } from 'react-router';
+import { useNavigate } from 'react-router';
+import { Button, ButtonLink } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
 import { Failure } from '../../parts/states.js';
 import { number, size } from '../../parts/words.js';
@@ -38,37 +39,35 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
   return (
     <>
       {failure !== undefined && <Failure error={failure} />}
-      <footer>
-        <button type="button" className="btn" disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
+      <footer className="flex flex-wrap gap-8 px-16 py-12">
+        <Button disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
           Take a snapshot
-        </button>
+        </Button>
         {one.kind === 'live' && (
-          <button
-            type="button"
-            className="btn danger"
+          <Button
+            danger
             disabled={isBusy || copies > 0}
             title={copies > 0 ? 'Its copies are removed first.' : undefined}
             onClick={() => setAsked('leave')}
           >
             Give the site back
-          </button>
+          </Button>
         )}
         {one.kind !== 'live' && (
           <>
-            <Link
-              className="btn"
+            <ButtonLink
               to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
               aria-disabled={isBusy}
             >
               Bring live’s news
-            </Link>
-            <button type="button" className="btn" disabled={isBusy} onClick={() => setAsked('reset')}>
+            </ButtonLink>
+            <Button disabled={isBusy} onClick={() => setAsked('reset')}>
               Reset from live
-            </button>
+            </Button>
             <Rename one={one} />
-            <button type="button" className="btn danger" onClick={() => setAsked('remove')}>
+            <Button danger onClick={() => setAsked('remove')}>
               Remove
-            </button>
+            </Button>
           </>
         )}
       </footer>

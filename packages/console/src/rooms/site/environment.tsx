@@ -1,7 +1,8 @@
 import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site } from '@tessarion/contract';
-import type { JSX, ReactNode } from 'react';
-import { Link } from 'react-router';
+import type { JSX } from 'react';
+import { Button, ButtonLink } from '../../parts/button.js';
+import { Fact, Facts } from '../../parts/facts.js';
 import { Icon } from '../../parts/icon.js';
 import { RunningJob } from '../../parts/progress.js';
 import { Failure } from '../../parts/states.js';
@@ -22,57 +23,53 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
   });
   const failure = error ?? acknowledge.error ?? undefined;
   return (
-    <section className="env-detail slab" aria-label={one.path}>
-      <header>
+    <section className="flex min-h-0 flex-col overflow-auto bg-slab" aria-label={one.path}>
+      <header className="flex flex-wrap items-center gap-10 px-16 py-12">
         <Tile kind={one.kind} state={one.state} size={32} decorative />
-        <h2 className="mono">{one.path}</h2>
-        <span className="q cut" title={one.reason}>
+        <h2 className="mono text-title">{one.path}</h2>
+        <span className="truncate text-ink2" title={one.reason}>
           {one.reason === '' || one.state === 'failed' ? stateWord(one.state) : one.reason}
         </span>
-        <span className="sp" />
-        <button type="button" className="btn" onClick={enter}>
+        <span className="flex-1 max-desk:hidden" />
+        <Button onClick={enter}>
           <Icon name="open" /> Open
-        </button>
+        </Button>
         {one.kind !== 'live' && (
-          <Link className="btn main" to={forecastLink(site, one)} aria-disabled={one.state === 'working'}>
+          <ButtonLink main to={forecastLink(site, one)} aria-disabled={one.state === 'working'}>
             Forecast
-          </Link>
+          </ButtonLink>
         )}
       </header>
       {failure !== undefined && <Failure error={failure} />}
       {one.running && (
-        <div className="running-job">
+        <div className="px-16 pb-8">
           <RunningJob transfer={one.running} kinds={new Map(site.environments.map((e) => [e.path, e.kind]))} />
         </div>
       )}
       {one.state === 'failed' && one.last && (
-        <div className="failure">
+        <div className="mx-16 my-12 border-l-3 border-danger bg-danger-tint px-14 py-10">
           <b>
             {one.last.kind} failed <Ago time={one.last.endedAt} suffix=" ago" />
           </b>
-          <p>{one.last.failure?.message}</p>
-          <p className="q">{one.last.failure?.next}</p>
-          <Link className="btn" to={`/transfers/${one.last.id}`}>
-            What happened
-          </Link>{' '}
-          <button type="button" className="btn" onClick={() => acknowledge.mutate(one.last?.id ?? '')}>
-            I have seen it
-          </button>
+          <p className="mt-2 wrap-anywhere">{one.last.failure?.message}</p>
+          <p className="mb-6 text-ink2">{one.last.failure?.next}</p>
+          <ButtonLink to={`/transfers/${one.last.id}`}>What happened</ButtonLink>{' '}
+          <Button onClick={() => acknowledge.mutate(one.last?.id ?? '')}>I have seen it</Button>
         </div>
       )}
-      <Facts site={site} one={one} />
+      <About site={site} one={one} />
       <ItemHistory one={one} />
       <EnvironmentActs site={site} one={one} />
     </section>
   );
 }
 
-function Facts({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
+function About({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
   return (
-    <dl className="facts">
+    <Facts>
       <Fact name="Address">
         {one.addresses.map((address) => (
-          <span key={address.name} className="mono line">
+          <span key={address.name} className="block mono">
             {address.url}
           </span>
         ))}
@@ -132,7 +129,7 @@ function Facts({ site, one }: { readonly site: Site; readonly one: Environment }
       <Fact name="Database">
         <span className="mono">{one.databases.join(', ')}</span>
       </Fact>
-    </dl>
+    </Facts>
   );
 }
 
@@ -148,21 +145,12 @@ function Gate({ one }: { readonly one: Environment }): JSX.Element {
           {login.data.gate.user} / {login.data.gate.password}
         </span>
       ) : (
-        <button type="button" className="btn sm" disabled={login.isPending} onClick={() => login.mutate()}>
+        <Button small disabled={login.isPending} onClick={() => login.mutate()}>
           Show the login
-        </button>
+        </Button>
       )}
-      <span className="qq aside">closed to strangers and search engines</span>
+      <span className="ml-12 text-ink3">closed to strangers and search engines</span>
       {login.isError && <Failure error={login.error} />}
     </>
-  );
-}
-
-function Fact({ name, children }: { readonly name: string; readonly children: ReactNode }): JSX.Element {
-  return (
-    <div>
-      <dt>{name}</dt>
-      <dd>{children}</dd>
-    </div>
   );
 }

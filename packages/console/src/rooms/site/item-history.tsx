@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import type { Environment, ItemVisit } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
-import { Link } from 'react-router';
+import { Button, TextLink } from '../../parts/button.js';
 import { Failure } from '../../parts/states.js';
 import { clock } from '../../parts/words.js';
 import { client } from '../../session.js';
@@ -20,25 +20,27 @@ export function ItemHistory({ one }: { readonly one: Environment }): JSX.Element
     setItem(typed.trim());
   };
   return (
-    <section className="whence" aria-label="Where a thing came from">
-      <form className="inline-edit" onSubmit={submit}>
-        <label>
-          <span className="q">When did this come here?</span>
+    <section className="border-t border-line px-16 py-12" aria-label="Where a thing came from">
+      <form className="flex flex-wrap items-end gap-8" onSubmit={submit}>
+        <label className="flex flex-[0_1_420px] flex-col gap-4">
+          <span className="text-ink2">When did this come here?</span>
           <input
             placeholder="Title of a thing, or its id such as product:3"
             value={typed}
             onChange={(event) => setTyped(event.target.value)}
           />
         </label>
-        <button type="submit" className="btn" disabled={typed.trim() === ''}>
+        <Button type="submit" disabled={typed.trim() === ''}>
           Find out
-        </button>
+        </Button>
       </form>
       {visits.isError && <Failure error={visits.error} />}
       {visits.data?.length === 0 && (
-        <p className="q">No transfer has written it: it was here before, or was made here.</p>
+        <p className="border-b border-line py-8 wrap-anywhere text-ink2">
+          No transfer has written it: it was here before, or was made here.
+        </p>
       )}
-      <ol className="plain">
+      <ol>
         {(visits.data ?? []).map((visit) => (
           <Visit key={`${visit.transfer} ${visit.item}`} visit={visit} />
         ))}
@@ -49,33 +51,24 @@ export function ItemHistory({ one }: { readonly one: Environment }): JSX.Element
 
 function Visit({ visit }: { readonly visit: ItemVisit }): JSX.Element {
   return (
-    <li>
+    <li className="border-b border-line py-8 wrap-anywhere">
       <p>
-        <b>{visit.title}</b> {visit.change},{' '}
-        <Link className="u" to={`/transfers/${visit.transfer}`}>
-          {clock(visit.at)}
-        </Link>
-        , {visit.kind} by {visit.person}
+        <b>{visit.title}</b> {visit.change}, <TextLink to={`/transfers/${visit.transfer}`}>{clock(visit.at)}</TextLink>,{' '}
+        {visit.kind} by {visit.person}
         {visit.undoneBy && (
           <>
-            ;{' '}
-            <Link className="u" to={`/transfers/${visit.undoneBy}`}>
-              taken back
-            </Link>
+            ; <TextLink to={`/transfers/${visit.undoneBy}`}>taken back</TextLink>
           </>
         )}
       </p>
       {visit.request && (
-        <p className="q">
-          <Link className="u" to={`/requests/${visit.request.id}`}>
-            {visit.request.title}
-          </Link>{' '}
-          of {visit.request.author},{' '}
+        <p className="text-ink2">
+          <TextLink to={`/requests/${visit.request.id}`}>{visit.request.title}</TextLink> of {visit.request.author},{' '}
           {visit.approvedBy.length > 0 ? `approved by ${visit.approvedBy.join(', ')}` : 'approved by nobody'}
         </p>
       )}
-      {visit.urgent && <p className="wn-text">Urgent: {visit.urgent}</p>}
-      {visit.override && <p className="wn-text">Outside its window: {visit.override}</p>}
+      {visit.urgent && <p className="font-semibold text-warn">Urgent: {visit.urgent}</p>}
+      {visit.override && <p className="font-semibold text-warn">Outside its window: {visit.override}</p>}
     </li>
   );
 }

@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { LaneRule } from '@tessarion/contract';
 import { asksForApproval, wantedBy } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
+import { TextButton } from '../../parts/button.js';
+import { Field, Tick } from '../../parts/field.js';
 import { FormEnd } from '../../parts/form-end.js';
 import { Overtaken } from '../../parts/overtaken.js';
 import { PickList } from '../../parts/pick-list.js';
@@ -21,26 +23,21 @@ export function LaneRules({ site }: { readonly site: string }): JSX.Element | nu
   if (!rules.data) return null;
   const mayManage = me.data?.permissions.includes('site.manage') === true;
   return (
-    <section className="slab p">
+    <section className="bg-slab px-16 py-12 max-desk:px-12">
       <h2>Before anything goes</h2>
       {[...rules.data].reverse().map((rule) =>
         rule.onto === edited ? (
           <RuleForm key={rule.onto} rule={rule} close={() => setEdited(undefined)} />
         ) : (
-          <p key={rule.onto} className="lane-rule">
+          <p key={rule.onto} className="flex items-baseline justify-between gap-8 py-4">
             <span>
-              <span className="q">onto {rule.onto}: </span>
+              <span className="text-ink2">onto {rule.onto}: </span>
               {ruleWords(rule)}
             </span>
             {mayManage && (
-              <button
-                type="button"
-                className="bare-link"
-                aria-label={`Change what goes onto ${rule.onto} needs`}
-                onClick={() => setEdited(rule.onto)}
-              >
+              <TextButton aria-label={`Change what goes onto ${rule.onto} needs`} onClick={() => setEdited(rule.onto)}>
                 Change
-              </button>
+              </TextButton>
             )}
           </p>
         ),
@@ -76,19 +73,19 @@ function RuleForm({ rule, close }: { readonly rule: LaneRule; readonly close: ()
   };
   const set = (changes: Partial<LaneRule>): void => setWish({ etag, ...wish, ...changes });
   const count = (label: string, name: 'approvals' | 'guests'): JSX.Element => (
-    <label>
+    <Field>
       {label}
       <select value={wish[name]} onChange={(event) => set({ [name]: Number(event.target.value) })}>
         {COUNTS.map((one) => (
           <option key={one}>{one}</option>
         ))}
       </select>
-    </label>
+    </Field>
   );
   return (
-    <form className="stack lane-form" onSubmit={submit}>
+    <form className="mt-8 mb-12 flex flex-col gap-8" onSubmit={submit}>
       <b>Onto {rule.onto}</b>
-      <div className="two-even">
+      <div className="grid grid-cols-[1fr_1fr] gap-8">
         {count('Approvals', 'approvals')}
         {count('Yes of guests', 'guests')}
       </div>
@@ -100,16 +97,16 @@ function RuleForm({ rule, close }: { readonly rule: LaneRule; readonly close: ()
         chosen={wish.teams}
         choose={(chosen) => set({ teams: chosen })}
       />
-      <label className="tick">
+      <Tick className="text-small text-ink2">
         <input
           type="checkbox"
           checked={wish.threadsBlock}
           onChange={(event) => set({ threadsBlock: event.target.checked })}
         />
         <span>Open threads keep it from going</span>
-      </label>
+      </Tick>
       {save.isError && <Overtaken error={save.error} now={ruleWords(rule)} again={() => save.mutate(rule.etag)} />}
-      <p className="q">What is in review is judged by it at once.</p>
+      <p className="text-ink2">What is in review is judged by it at once.</p>
       <FormEnd button="Keep it so" isDisabled={save.isPending} leave={close} />
     </form>
   );

@@ -21,7 +21,7 @@ interface MapProps {
 /** A site's environments in the order in which work goes up, and what is on its way from each. */
 export function SiteMap(props: MapProps): JSX.Element {
   return (
-    <section className="map slab" aria-label="Environments">
+    <section className="grid grid-cols-[1fr_1fr_1fr] bg-slab max-desk:grid-cols-[1fr]" aria-label="Environments">
       {KINDS.map((kind) => (
         <Column key={kind} kind={kind} {...props} />
       ))}
@@ -41,15 +41,20 @@ export const forecastLink = (site: Site, one: Environment): string =>
 function Column({ site, kind, at, requests, choose }: MapProps & { readonly kind: Environment['kind'] }): JSX.Element {
   const members = site.environments.filter((one) => one.kind === kind);
   return (
-    <div className={`col ${kind}`}>
-      <h2 className="qq">{kind}</h2>
+    <div
+      className={`min-w-0 pt-10 pb-14 not-first:border-line not-first:border-l max-desk:not-first:border-t max-desk:not-first:border-l-0 ${kind}`}
+    >
+      <h2 className="px-16 pb-6 text-small font-normal text-ink3">{kind}</h2>
       {members.length === 0 && (
-        <Link className="vacant" to={`/sites/${site.name}/new?kind=${kind}`}>
+        <Link
+          className="flex h-54 items-center gap-10 px-16 text-ink3 hover:text-accent"
+          to={`/sites/${site.name}/new?kind=${kind}`}
+        >
           <svg width="32" height="32" viewBox="0 0 16 16" aria-hidden="true">
             <path
               d={kind === 'dev' ? 'M8,.7L15.3,8L8,15.3L.7,8Z' : 'M1.5,1.5H9.5L14.5,6.5V14.5H1.5Z'}
               fill="none"
-              stroke="var(--ink3)"
+              stroke="var(--color-ink3)"
               strokeWidth={0.8}
               strokeDasharray="2.2 1.8"
             />
@@ -58,17 +63,20 @@ function Column({ site, kind, at, requests, choose }: MapProps & { readonly kind
         </Link>
       )}
       {members.map((one) => (
-        <div key={one.path} className={`env ${one.path === at ? 'cur' : ''}`}>
+        <div
+          key={one.path}
+          className={`grid grid-cols-[minmax(0,1fr)_auto] ${one.path === at ? 'bg-accent-tint shadow-at' : ''}`}
+        >
           <button
             type="button"
-            className="plate-button"
+            className="flex h-54 min-w-0 items-center justify-start gap-10 px-16 text-left whitespace-nowrap"
             aria-pressed={one.path === at}
             onClick={() => choose(one.name)}
           >
             <Tile kind={one.kind} state={one.state} size={32} progress={shareOf(one)} />
-            <span className="pl">
-              <b>{one.name}</b>
-              <span className="q">
+            <span className="flex min-w-0 flex-col leading-18">
+              <b className="truncate text-[14px]">{one.name}</b>
+              <span className="truncate text-ink2">
                 {one.kind === 'live' ? (
                   one.state === 'in-step' ? (
                     'the public site'
@@ -115,20 +123,20 @@ function Lane({
   const [first] = requests;
   const above = aboveOf(site, one);
   return (
-    <div className="lane-out">
+    <div className="flex flex-col items-end justify-center gap-2 pr-14 pl-8">
       <Link
-        className={`lane-link ${up > 0 ? 'waits' : ''}`}
+        className={`flex min-h-24 min-w-24 items-center gap-4 hover:text-accent ${up > 0 ? 'text-ink' : 'text-ink3'}`}
         to={forecastLink(site, one)}
         title={up > 0 ? `${number(up)} wait to go up from ${one.path}` : `Nothing is known to wait in ${one.path}`}
       >
-        {up > 0 ? <b>{number(up)}</b> : <span className="qq">–</span>}
+        {up > 0 ? <b className="text-title">{number(up)}</b> : <span className="text-ink3">–</span>}
         <Icon name="right" size={16} />
       </Link>
       {(down > 0 || first) && (
-        <span className="under">
+        <span className="flex items-center gap-10 text-small whitespace-nowrap">
           {down > 0 && (
             <Link
-              className="news"
+              className="inline-flex min-h-24 min-w-24 items-center gap-2 text-ink3 hover:text-accent"
               to={`/sites/${site.name}/forecast?from=${above}&onto=${one.path}`}
               title={`${number(down)} changed above ${one.path} since it was brought up to date`}
             >
@@ -138,7 +146,7 @@ function Lane({
           )}
           {first && (
             <Link
-              className="u"
+              className="inline-flex min-h-24 min-w-24 items-center underline decoration-rim underline-offset-3 hover:text-accent"
               to={requests.length === 1 ? `/requests/${first.id}` : `/requests?site=${site.name}`}
               title={requests.map((request) => request.title).join('\n')}
             >

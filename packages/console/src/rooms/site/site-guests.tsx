@@ -2,6 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { GuestLink, Site } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Link } from 'react-router';
+import { Button, TextButton } from '../../parts/button.js';
+import { Tick } from '../../parts/field.js';
 import { InviteGuest } from '../../parts/invite-guest.js';
 import { Failure } from '../../parts/states.js';
 import { clock } from '../../parts/words.js';
@@ -22,34 +24,30 @@ export function SiteGuests({ site }: { readonly site: Site }): JSX.Element | nul
   const toggle = (path: string): void =>
     setChosen((now = []) => (now.includes(path) ? now.filter((one) => one !== path) : [...now, path]));
   return (
-    <section className="slab p guests">
+    <section className="bg-slab px-16 py-12 max-desk:px-12" aria-label="Guests">
       <h2>
-        Guests <span className="qq">{open.length === 0 ? '' : open.length}</span>
+        Guests <span className="text-ink3">{open.length === 0 ? '' : open.length}</span>
       </h2>
       {guests.isError && <Failure error={guests.error} />}
       {open.map((one) => (
         <Guest key={one.id} one={one} mayAnswer={me.data?.permissions.includes('request.comment') === true} />
       ))}
       {mayInvite && chosen === undefined && (
-        <button
-          type="button"
-          className="bare-link"
-          onClick={() => setChosen(copies.length === 1 ? [copies[0]?.path ?? ''] : [])}
-        >
+        <TextButton onClick={() => setChosen(copies.length === 1 ? [copies[0]?.path ?? ''] : [])}>
           Show a copy to a guest
-        </button>
+        </TextButton>
       )}
       {chosen !== undefined && (
         <>
-          <fieldset className="picks">
-            <legend className="q">What they look at; of several they choose one</legend>
+          <fieldset className="my-8 flex flex-col gap-4">
+            <legend className="text-ink2">What they look at; of several they choose one</legend>
             {copies.map((one) => (
-              <label key={one.path}>
+              <Tick key={one.path}>
                 <input type="checkbox" checked={chosen.includes(one.path)} onChange={() => toggle(one.path)} />
                 <span>
-                  {one.name} <span className="qq">{one.description ?? ''}</span>
+                  {one.name} <span className="text-ink3">{one.description ?? ''}</span>
                 </span>
-              </label>
+              </Tick>
             ))}
           </fieldset>
           {chosen.length > 0 ? (
@@ -60,9 +58,7 @@ export function SiteGuests({ site }: { readonly site: Site }): JSX.Element | nul
               close={() => setChosen(undefined)}
             />
           ) : (
-            <button type="button" className="bare-link" onClick={() => setChosen(undefined)}>
-              Leave it
-            </button>
+            <TextButton onClick={() => setChosen(undefined)}>Leave it</TextButton>
           )}
         </>
       )}
@@ -73,14 +69,14 @@ export function SiteGuests({ site }: { readonly site: Site }): JSX.Element | nul
 function Guest({ one, mayAnswer }: { readonly one: GuestLink; readonly mayAnswer: boolean }): JSX.Element {
   const chosen = one.looks.find((look) => look.position === one.choice);
   return (
-    <div className="guest">
-      <p>
+    <div className="border-b border-line py-6">
+      <p className="wrap-anywhere">
         <b>{one.name}</b>{' '}
-        <span className="q">
+        <span className="text-ink2">
           {chosen ? `chose ${chosen.title}` : one.lastSeenAt ? 'has looked' : 'has not looked yet'}
         </span>
       </p>
-      <p className="qq">
+      <p className="wrap-anywhere text-ink3">
         {one.looks.map((look, i) => (
           <span key={look.position}>
             {i > 0 && ', '}
@@ -90,9 +86,9 @@ function Guest({ one, mayAnswer }: { readonly one: GuestLink; readonly mayAnswer
         · until {clock(one.expiresAt)}
       </p>
       {one.threads.map((thread) => (
-        <article key={thread.id} className="thread">
+        <article key={thread.id} className="mt-4 mb-8 block max-w-760 border-l-3 border-line py-4 pl-12">
           {thread.comments.map((comment) => (
-            <p key={comment.at}>
+            <p className="wrap-anywhere" key={comment.at}>
               <b>{comment.by}</b> {comment.text}
             </p>
           ))}
@@ -126,12 +122,18 @@ function Answer({
     if (text.trim() !== '') answer.mutate();
   };
   return (
-    <form className="inline-edit" onSubmit={submit}>
-      <input aria-label="Answer" placeholder="Answer" value={text} onChange={(event) => setText(event.target.value)} />
+    <form className="flex flex-wrap items-center gap-6" onSubmit={submit}>
+      <input
+        className="min-w-200 flex-1"
+        aria-label="Answer"
+        placeholder="Answer"
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+      />
       {text !== '' && (
-        <button type="submit" className="btn sm" disabled={answer.isPending}>
+        <Button type="submit" small disabled={answer.isPending}>
           Answer
-        </button>
+        </Button>
       )}
       {answer.isError && <Failure error={answer.error} />}
     </form>

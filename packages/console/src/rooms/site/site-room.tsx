@@ -1,9 +1,11 @@
 import { useQuery } from '@tanstack/react-query';
 import type { ChangeRequest, Site } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { ButtonLink, TextLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
+import { Crumb } from '../../parts/room.js';
 import { Unread } from '../../parts/states.js';
 import { client, useSite } from '../../session.js';
 import { SiteAside } from './aside.js';
@@ -40,26 +42,23 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
   ]);
   return (
     <>
-      <div className="crumb slab">
-        <Link to="/">Fleet</Link>
-        <i>/</i>
-        <h1>{site.name}</h1>
-        <span className="q cut">{site.client}</span>
-        <span className="sp" />
-        <span className="qq cut">
+      <Crumb way={[['Fleet', '/']]} here={site.name}>
+        <span className="truncate text-ink2">{site.client}</span>
+        <span className="flex-1 max-desk:hidden" />
+        <span className="truncate text-ink3 max-desk:hidden">
           {site.profile ? (
-            <Link className="u" to={`/profiles/${site.profile}`}>
+            <TextLink to={`/profiles/${site.profile}`}>
               {site.profile} version {site.profileVersion}
-            </Link>
+            </TextLink>
           ) : (
             'No profile'
           )}
         </span>
-        <Link className="btn" to={`/sites/${site.name}/new`}>
+        <ButtonLink small className="max-desk:hidden" to={`/sites/${site.name}/new`}>
           <Icon name="plus" /> New copy
-        </Link>
-      </div>
-      <main className="site">
+        </ButtonLink>
+      </Crumb>
+      <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto">
         <SiteMap
           site={site}
           at={at?.path}

@@ -1,6 +1,8 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { DeliveryPlan, Site } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
+import { Button } from '../../parts/button.js';
+import { Field } from '../../parts/field.js';
 import { FindChoice, type Option } from '../../parts/find-choice.js';
 import { Failure } from '../../parts/states.js';
 import { client, useSites } from '../../session.js';
@@ -59,32 +61,32 @@ export function NewPlan(): JSX.Element {
   const isSeveral = site === 'everything' || /^(?:tag|client):/.test(site);
   const kindOfTime = repeats === 'never' ? 'datetime-local' : 'date';
   return (
-    <div className="stack">
-      <h2>Windows or a freeze</h2>
+    <div className="flex flex-col gap-8">
+      <h2 className="mb-4 text-[14px]/24">Windows or a freeze</h2>
       <FindChoice name="For" value={site} choose={setSite} none="choose" options={placesOf(sites.data ?? [])} />
       {failure !== undefined && <Failure error={failure} />}
-      {(setWindows.isSuccess || freeze.isSuccess) && <p className="q">It holds from now on.</p>}
+      {(setWindows.isSuccess || freeze.isSuccess) && <p className="text-ink2">It holds from now on.</p>}
       {site !== '' && (
         <>
           {!isSeveral && (
             <>
-              <h2>A window</h2>
+              <h2 className="mt-8 mb-4 text-[14px]/24">A window</h2>
               <WindowForm add={(one) => setWindows.mutate(one)} />
             </>
           )}
-          <h2>A freeze</h2>
+          <h2 className="mt-8 mb-4 text-[14px]/24">A freeze</h2>
           <form
-            className="stack"
+            className="flex flex-col gap-8"
             onSubmit={(event) => {
               event.preventDefault();
               freeze.mutate();
             }}
           >
-            <label>
+            <Field>
               Reason
               <input required value={reason} onChange={(event) => setReason(event.target.value)} />
-            </label>
-            <label>
+            </Field>
+            <Field>
               How often
               <select
                 value={repeats}
@@ -97,18 +99,18 @@ export function NewPlan(): JSX.Element {
                 <option value="never">once</option>
                 <option value="yearly">each year</option>
               </select>
-            </label>
-            <label>
+            </Field>
+            <Field>
               {repeats === 'never' ? 'From, in the site’s zone' : 'From this day, whatever the year'}
               <input type={kindOfTime} required value={from} onChange={(event) => setFrom(event.target.value)} />
-            </label>
-            <label>
+            </Field>
+            <Field>
               {repeats === 'never' ? 'Until' : 'Up to and with'}
               <input type={kindOfTime} required value={until} onChange={(event) => setUntil(event.target.value)} />
-            </label>
-            <button type="submit" className="btn">
+            </Field>
+            <Button type="submit" className="self-start">
               Freeze {site.replace(/^tag:/, 'all with the tag ').replace(/^client:/, 'all of ')}
-            </button>
+            </Button>
           </form>
         </>
       )}

@@ -3,11 +3,14 @@ import type { DeliveryPlan } from '@tessarion/contract';
 import { momentWords } from '@tessarion/core';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
+import { TextButton } from '../../parts/button.js';
 import { Failure } from '../../parts/states.js';
 import { clock } from '../../parts/words.js';
 import { client } from '../../session.js';
 import { WindowForm } from './window-form.js';
 import { daysText } from './words.js';
+
+const LINE = 'flex items-baseline justify-between gap-8 border-b border-line py-4';
 
 /** Windows, freezes and deliveries of one site. */
 export function Plan({ plan, mayManage }: { readonly plan: DeliveryPlan; readonly mayManage: boolean }): JSX.Element {
@@ -21,66 +24,67 @@ export function Plan({ plan, mayManage }: { readonly plan: DeliveryPlan; readonl
   const lift = useMutation({ mutationFn: (id: string) => client.call('freezeRemove', { params: { id } }), ...done });
   const failure = [setWindows, lift].find((act) => act.isError)?.error;
   return (
-    <div className="stack">
-      <h2>
+    <div className="flex flex-col gap-8">
+      <h2 className="text-[14px]/24">
         <Link to={`/sites/${plan.site}`}>{plan.site}</Link>
       </h2>
-      <p className="q">
+      <p className="text-ink2">
         {momentWords(plan.moment, clock)}; times of {plan.timeZone}
       </p>
       {failure !== undefined && <Failure error={failure} />}
-      <ul className="plain">
+      <ul>
         {plan.windows.map((one, i) => (
-          <li key={`${one.from} ${one.days.join()}`} className="given">
+          <li key={`${one.from} ${one.days.join()}`} className={LINE}>
             <span>
               <b>
                 {one.from}–{one.until}
               </b>{' '}
-              <span className="q">{daysText(one.days)}</span>
+              <span className="text-ink2">{daysText(one.days)}</span>
             </span>
             {mayManage && (
-              <button
-                type="button"
-                className="bare-link"
+              <TextButton
+                className="flex-none self-baseline"
                 onClick={() => setWindows.mutate(plan.windows.filter((_one, j) => j !== i))}
               >
                 Take out
-              </button>
+              </TextButton>
             )}
           </li>
         ))}
-        {plan.windows.length === 0 && <li className="q">No windows: it is allowed at all times but in freezes.</li>}
+        {plan.windows.length === 0 && (
+          <li className="py-4 text-ink2">No windows: it is allowed at all times but in freezes.</li>
+        )}
       </ul>
       <Quiet plan={plan} take={mayManage ? (one) => setWindows.mutate([...plan.windows, one]) : undefined} />
       {mayManage && <WindowForm add={(one) => setWindows.mutate([...plan.windows, one])} />}
-      {plan.freezes.length > 0 && <h2>Freezes</h2>}
-      <ul className="plain">
+      {plan.freezes.length > 0 && <h2 className="mt-8">Freezes</h2>}
+      <ul>
         {plan.freezes.map((one) => (
-          <li key={one.id} className="given">
+          <li key={one.id} className={LINE}>
             <span>
               <b>{one.reason}</b>{' '}
-              <span className="q">
+              <span className="text-ink2">
                 {one.time.from.replace('T', ' ')} to {one.time.until.replace('T', ' ')}
                 {one.time.repeats === 'yearly' ? ', each year' : ''} · for{' '}
                 {one.scope.replace(/^client:/, '').replace(/^tag:/, 'all with the tag ')}
               </span>
             </span>
             {mayManage && (
-              <button type="button" className="bare-link" onClick={() => lift.mutate(one.id)}>
+              <TextButton className="flex-none self-baseline" onClick={() => lift.mutate(one.id)}>
                 Lift
-              </button>
+              </TextButton>
             )}
           </li>
         ))}
       </ul>
-      {plan.deliveries.length > 0 && <h2>Deliveries</h2>}
-      <ul className="plain">
+      {plan.deliveries.length > 0 && <h2 className="mt-8">Deliveries</h2>}
+      <ul>
         {plan.deliveries.map((one) => (
-          <li key={one.request}>
+          <li key={one.request} className="flex flex-col border-b border-line py-4">
             <Link to={`/requests/${one.request}`}>
               <b>{one.title}</b>
             </Link>
-            <span className="q">{clock(one.at)}</span>
+            <span className="text-ink2">{clock(one.at)}</span>
           </li>
         ))}
       </ul>
@@ -106,14 +110,9 @@ function Quiet({
   const { window, quiet: few, usual } = proposal;
   const isTaken = plan.windows.some((one) => one.from === window.from && one.until === window.until);
   return (
-    <p className="q">
+    <p className="text-ink2">
       Few visitors come from {window.from} to {window.until}, {daysText(window.days)}: {few} requests an hour, where{' '}
-      {usual} are usual.{' '}
-      {take && !isTaken && (
-        <button type="button" className="bare-link" onClick={() => take(window)}>
-          Make it a window
-        </button>
-      )}
+      {usual} are usual. {take && !isTaken && <TextButton onClick={() => take(window)}>Make it a window</TextButton>}
     </p>
   );
 }

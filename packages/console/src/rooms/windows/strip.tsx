@@ -8,11 +8,11 @@ const HEIGHT = 20;
 /** The days above the strips. */
 export function DayHeads({ days }: { readonly days: readonly number[] }): JSX.Element {
   return (
-    <span className="day-heads">
+    <span className="grid grid-cols-[repeat(14,1fr)] text-micro">
       {days.slice(0, -1).map((start, i) => {
         const day = new Date(start);
         return (
-          <span key={start} className={i === 0 ? 'today' : ''}>
+          <span key={start} className={i === 0 ? 'font-semibold text-accent' : ''}>
             {NAMES[(day.getDay() + 6) % 7]} {day.getDate()}
           </span>
         );
@@ -47,21 +47,21 @@ export function Strip({
   );
   return (
     <svg
-      className="strip"
+      className="block h-20 w-full"
       viewBox={`0 0 1000 ${HEIGHT}`}
       preserveAspectRatio="none"
       role="img"
       aria-label={`${plan.openings.length} openings in the next weeks, ${plan.frozen.length} freezes`}
     >
       {days.slice(0, -1).map((start, i) => (
-        <rect key={start} className="day" x={(i * 1000) / count} y={0} width={1000 / count - 2} height={HEIGHT} />
+        <rect key={start} className="fill-bed" x={(i * 1000) / count} y={0} width={1000 / count - 2} height={HEIGHT} />
       ))}
-      {plan.openings.filter(isInside).map((one) => bar(one, 'open', 3))}
-      {plan.frozen.filter(isInside).map((one) => bar(one, 'frozen', 8))}
+      {plan.openings.filter(isInside).map((one) => bar(one, 'fill-live', 3))}
+      {plan.frozen.filter(isInside).map((one) => bar(one, 'fill-warn', 8))}
       {plan.deliveries.map((one) => (
-        <rect key={one.request} className="due" x={x(one.at) - 1.5} y={0} width={4} height={HEIGHT} />
+        <rect key={one.request} className="fill-accent" x={x(one.at) - 1.5} y={0} width={4} height={HEIGHT} />
       ))}
-      <rect className="now" x={x(now)} y={0} width={1.2} height={HEIGHT} />
+      <rect className="fill-ink" x={x(now)} y={0} width={1.2} height={HEIGHT} />
     </svg>
   );
 }

@@ -1,5 +1,7 @@
 import type { DeliveryPlan } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
+import { Button } from '../../parts/button.js';
+import { Field, Tick } from '../../parts/field.js';
 import { NAMES } from './words.js';
 
 /** Days of the week and the hours between which one may deliver. */
@@ -12,33 +14,33 @@ export function WindowForm({ add }: { readonly add: (window: DeliveryPlan['windo
     if (days.length > 0) add({ days: [...days].sort(), from, until });
   };
   return (
-    <form className="stack" onSubmit={submit}>
-      <fieldset className="weekdays">
-        <legend>Days</legend>
+    <form className="flex flex-col gap-8" onSubmit={submit}>
+      <fieldset className="flex flex-wrap gap-x-12 gap-y-4">
+        <legend className="text-small text-ink2">Days</legend>
         {NAMES.map((name, i) => (
-          <label key={name}>
+          <Tick className="py-0 text-small text-ink2" key={name}>
             <input
               type="checkbox"
               checked={days.includes(i + 1)}
               onChange={() => setDays(days.includes(i + 1) ? days.filter((day) => day !== i + 1) : [...days, i + 1])}
             />
             {name}
-          </label>
+          </Tick>
         ))}
       </fieldset>
-      <div className="two-even">
-        <label>
+      <div className="grid grid-cols-[1fr_1fr] gap-8">
+        <Field>
           From
           <input type="time" required value={from} onChange={(event) => setFrom(event.target.value)} />
-        </label>
-        <label>
+        </Field>
+        <Field>
           Until
           <input type="time" required value={until} onChange={(event) => setUntil(event.target.value)} />
-        </label>
+        </Field>
       </div>
-      <button type="submit" className="btn" disabled={days.length === 0}>
+      <Button type="submit" className="self-start" disabled={days.length === 0}>
         Add this window
-      </button>
+      </Button>
     </form>
   );
 }

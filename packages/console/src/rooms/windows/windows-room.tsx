@@ -26,17 +26,22 @@ export function WindowsRoom(): JSX.Element {
     { head: 'Site', cell: ({ site }) => <Opens open={() => open(site)}>{site}</Opens> },
     {
       head: 'Now',
-      look: ({ moment }) => (moment.because === 'freeze' ? 'wn-text' : 'q'),
+      look: ({ moment }) => (moment.because === 'freeze' ? 'font-semibold text-warn' : 'text-ink2'),
       cell: ({ moment }) => momentWords(moment, clock),
     },
-    { head: <DayHeads days={days} />, look: 'days', cell: (plan) => <Strip plan={plan} days={days} now={now} /> },
+    {
+      head: <DayHeads days={days} />,
+      look: 'w-[70%] max-desk:w-full',
+      cell: (plan) => <Strip plan={plan} days={days} now={now} />,
+    },
   ];
   return (
     <ListRoom
       title="Windows"
       legend={
-        <span className="key-list">
-          <i className="k-open" /> open <i className="k-frozen" /> frozen <i className="k-due" /> delivery
+        <span className="ml-12 inline-flex items-center gap-6 text-small text-ink3">
+          <i className="ml-8 h-10 w-10 bg-live" /> open <i className="ml-8 h-4 w-10 bg-warn" /> frozen{' '}
+          <i className="ml-8 h-10 w-4 bg-accent" /> delivery
         </span>
       }
       act={mayManage ? { words: 'Set windows or a freeze' } : undefined}
@@ -46,7 +51,6 @@ export function WindowsRoom(): JSX.Element {
       at={at}
       choose={open}
       columns={columns}
-      tableLook="cal"
       more={<Older pages={pages} words="Show more sites" />}
       empty={
         <Empty title="No windows yet">
@@ -59,7 +63,7 @@ export function WindowsRoom(): JSX.Element {
       ) : at === 'new' && mayManage ? (
         <NewPlan />
       ) : (
-        <p className="q">Choose a site to see its windows, freezes and deliveries.</p>
+        <p className="text-ink2">Choose a site to see its windows, freezes and deliveries.</p>
       )}
     </ListRoom>
   );
