@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
-import { type Environment, JournalEntry, type Site } from '@tessarion/contract';
+import { type FleetEnvironment, type FleetSite, JournalEntry } from '@tessarion/contract';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Browsing } from './support/browsing.js';
@@ -31,19 +31,22 @@ const settled = async (): Promise<void> => {
 };
 
 /** A fleet of any size, made of the one that is there. */
-async function fleetOf(sites: number, change: (site: Site, i: number) => Site = (site) => site): Promise<Site[]> {
-  const [model] = await studio.client.call('siteList');
+async function fleetOf(
+  sites: number,
+  change: (site: FleetSite, i: number) => FleetSite = (site) => site,
+): Promise<FleetSite[]> {
+  const [model] = await studio.client.call('fleetShow');
   return Array.from({ length: sites }, (_one, i) => {
     const name = `site-${String(i).padStart(4, '0')}`;
-    const environments = (model as Site).environments.map(
-      (one): Environment => ({ ...one, site: name, path: `${name}/${one.name}` }),
+    const environments = (model as FleetSite).environments.map(
+      (one): FleetEnvironment => ({ ...one, site: name, path: `${name}/${one.name}` }),
     );
-    return change({ ...(model as Site), name, client: `Client ${i % 40}`, environments }, i);
+    return change({ ...(model as FleetSite), name, client: `Client ${i % 40}`, environments }, i);
   });
 }
 
-const answerSites = (sites: Site[]): Promise<unknown> =>
-  page.route('**/api/v1/sites', (route) => route.fulfill({ json: sites }));
+const answerSites = (sites: FleetSite[]): Promise<unknown> =>
+  page.route('**/api/v1/fleet', (route) => route.fulfill({ json: sites }));
 
 describe('every room', () => {
   const ROOMS = [
@@ -104,7 +107,7 @@ describe('every room', () => {
 
   it('says what is wrong when the service answers with a problem, and when it does not answer', async () => {
     for (const [pattern, path] of [
-      ['**/api/v1/sites', '/'],
+      ['**/api/v1/fleet', '/'],
       ['**/api/v1/sites/threadmill', '/sites/threadmill'],
       ['**/api/v1/transfers?*', '/transfers'],
       ['**/api/v1/snapshots*', '/snapshots'],
@@ -158,7 +161,7 @@ describe('the fleet', () => {
     await page.getByText('No sites yet').waitFor();
     await page.getByRole('main').getByRole('link', { name: 'Bring in a site' }).waitFor();
     expect(await faults()).toEqual([]);
-    await page.unroute('**/api/v1/sites');
+    await page.unroute('**/api/v1/fleet');
   });
 
   it('stays quick with 2,000 sites: few elements, filtered as one types, and the end can be reached', async () => {
@@ -189,7 +192,7 @@ describe('the fleet', () => {
     await page.getByRole('button', { name: /not reached/ }).click();
     await page.waitForURL(/state=not-reached/);
     expect(await faults()).toEqual([]);
-    await page.unroute('**/api/v1/sites');
+    await page.unroute('**/api/v1/fleet');
   });
 
   it('keeps its form with names that are longer than any column', async () => {
@@ -211,7 +214,7 @@ describe('the fleet', () => {
       expect(await page.getByText('<markup>').first().count()).toBe(1);
     }
     await page.setViewportSize({ width: 1280, height: 800 });
-    await page.unroute('**/api/v1/sites');
+    await page.unroute('**/api/v1/fleet');
   });
 
   it('follows what happens without being asked', async () => {

@@ -1,6 +1,16 @@
 import { QueryClient, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Client } from '@tessarion/client';
-import type { Environment, Forecast, Me, Site, StreamEvent, Transfer, TransferDetail } from '@tessarion/contract';
+import type {
+  AgendaItem,
+  ChangeRequest,
+  FleetSite,
+  Forecast,
+  Me,
+  Site,
+  StreamEvent,
+  Transfer,
+  TransferDetail,
+} from '@tessarion/contract';
 import { useEffect, useRef, useState } from 'react';
 
 /** Calls go to the page's own origin, with its cookie. */
@@ -16,7 +26,25 @@ export const queries = new QueryClient({
 
 /** Who is signed in, and what they may do. */
 export const useMe = () => useQuery<Me>({ queryKey: ['me'], queryFn: () => client.call('me') });
-export const useSites = () => useQuery<Site[]>({ queryKey: ['sites'], queryFn: () => client.call('siteList') });
+/** All sites at a glance. What changes comes by itself, one site at a time. */
+export const useFleet = () =>
+  useQuery<FleetSite[]>({ queryKey: ['fleet'], queryFn: () => client.call('fleetShow'), staleTime: 300_000 });
+/** Change requests that wait for who is signed in, the newest first; the first hundred. */
+export const useWaiting = () =>
+  useQuery<ChangeRequest[]>({
+    queryKey: ['requests', 'waiting'],
+    queryFn: async () => (await client.call('requestList', { query: { whose: 'waiting', limit: 100 } })).items,
+  });
+/** Deliveries, windows and freezes between two moments, in milliseconds since 1970. */
+export const useAgenda = (from: number, until: number) =>
+  useQuery<AgendaItem[]>({
+    queryKey: ['plans', 'agenda', from, until],
+    queryFn: () =>
+      client.call('agendaShow', {
+        query: { from: new Date(from).toISOString(), until: new Date(until).toISOString() },
+      }),
+    staleTime: 60_000,
+  });
 export const useSite = (site: string) =>
   useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
 export const useTransfer = (id: string) =>
@@ -47,6 +75,23 @@ export interface Outage {
 
 /** Tried again so long after a connection was lost. */
 const AGAIN_MS = 5000;
+
+/** More sites than these are asked for together. */
+const FEW = 8;
+
+/** Asks again for the sites that have changed, and puts each in its place among the others. */
+async function lookAgain(cache: QueryClient, sites: readonly string[]): Promise<void> {
+  const known = cache.getQueryData<FleetSite[]>(['fleet']);
+  const isNew = sites.some((name) => known?.every((one) => one.name !== name));
+  if (!known || isNew || sites.length > FEW) return cache.invalidateQueries({ queryKey: ['fleet'] });
+  for (const name of sites) {
+    const found = await client.call('fleetShow', { query: { site: name } }).catch(() => undefined);
+    if (found === undefined) continue;
+    cache.setQueryData<FleetSite[]>(['fleet'], (all) =>
+      all?.flatMap((one) => (one.name === name ? found.slice(0, 1) : [one])),
+    );
+  }
+}
 
 /** Lets what is on the screen follow the event stream; progress is written in place, the rest is asked for again. */
 export function useLiveData(): { readonly outage: Outage | undefined; readonly again: () => void } {
@@ -87,35 +132,46 @@ export function useLiveData(): { readonly outage: Outage | undefined; readonly a
     };
     again.current = open;
     let waiting: ReturnType<typeof setTimeout> | undefined;
-    const refresh = (): void => {
+    const changed = new Set<string>();
+    const refresh = (site: string): void => {
+      changed.add(site);
       waiting ??= setTimeout(() => {
         waiting = undefined;
-        for (const queryKey of ['sites', 'transfers', 'snapshots', 'plans', 'request'])
+        const sites = [...changed];
+        changed.clear();
+        void lookAgain(cache, sites);
+        for (const name of sites) void cache.invalidateQueries({ queryKey: ['sites', name] });
+        for (const queryKey of ['transfers', 'snapshots', 'plans', 'request'])
           void cache.invalidateQueries({ queryKey: [queryKey] });
       }, 400);
     };
     const follow = (message: MessageEvent<string>): void => {
       const event = JSON.parse(message.data) as StreamEvent;
       if (event.type === 'forecast') void cache.invalidateQueries({ queryKey: ['forecast', event.forecast] });
-      else if (event.type === 'site') refresh();
+      else if (event.type === 'site') refresh(event.site);
       else if (event.type === 'request') {
         void cache.invalidateQueries({ queryKey: ['request', event.request] });
         for (const queryKey of ['requests', 'notices', 'plans']) void cache.invalidateQueries({ queryKey: [queryKey] });
+        refresh(event.site);
       } else {
         void cache.invalidateQueries({ queryKey: ['transfer', event.transfer] });
         if (event.state === 'running' && event.progress) {
           const { transfer: id, progress } = event;
-          const goOn = (one: Transfer | null): Transfer | null =>
+          const goOn = <T extends Pick<Transfer, 'id' | 'state' | 'progress'>>(one: T | null): T | null =>
             one?.id === id ? { ...one, state: 'running', progress } : one;
-          const update = (site: Site): Site => ({
-            ...site,
-            environments: site.environments.map((e): Environment => ({ ...e, running: goOn(e.running) })),
-          });
-          cache.setQueryData<Site[]>(['sites'], (sites) =>
-            sites?.map((site) => (site.name === event.site ? update(site) : site)),
+          cache.setQueryData<FleetSite[]>(['fleet'], (sites) =>
+            sites?.map((site) =>
+              site.name === event.site
+                ? { ...site, environments: site.environments.map((e) => ({ ...e, running: goOn(e.running) })) }
+                : site,
+            ),
           );
-          cache.setQueryData<Site>(['sites', event.site], (site) => site && update(site));
-        } else refresh();
+          cache.setQueryData<Site>(
+            ['sites', event.site],
+            (site) =>
+              site && { ...site, environments: site.environments.map((e) => ({ ...e, running: goOn(e.running) })) },
+          );
+        } else refresh(event.site);
       }
     };
     open();

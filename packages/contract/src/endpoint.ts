@@ -45,6 +45,8 @@ export interface Endpoint<
   readonly isEdit?: true;
   /** Answers with text, piece by piece; its response is an iterable of them. */
   readonly isText?: true;
+  /** May be kept by who asked, and is sent again only once it is another one (RFC 9111, 4.3; RFC 9110, 13.1.2). */
+  readonly isKept?: true;
   /** As how many requests a call counts against those that somebody may make in a minute; one, unless it is said. */
   readonly costs?: number;
   readonly summary: string;

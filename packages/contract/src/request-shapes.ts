@@ -275,4 +275,17 @@ export const DeliveryPlan = z.object({
 });
 export type DeliveryPlan = z.infer<typeof DeliveryPlan>;
 
+/** Something that is due, or holds, in a span of time. */
+export const AgendaItem = z.object({
+  is: z.enum(['delivery', 'window', 'freeze']),
+  from: Time,
+  /** Null for what happens at once. */
+  until: Time.nullable(),
+  /** Title of the request that is delivered, or why it is frozen. */
+  reason: z.string().nullable(),
+  request: Id.nullable(),
+  sites: z.array(z.string()),
+});
+export type AgendaItem = z.infer<typeof AgendaItem>;
+
 export const ReviewerWish = z.strictObject({ person: Id.optional(), team: Name.optional() });

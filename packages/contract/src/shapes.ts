@@ -83,7 +83,12 @@ export const Team = z.object({
 export type Team = z.infer<typeof Team>;
 
 /** Who is signed in, and what they may do somewhere. */
-export const Me = Person.extend({ permissions: z.array(Permission), roles: z.array(RoleGiven) });
+export const Me = Person.extend({
+  permissions: z.array(Permission),
+  roles: z.array(RoleGiven),
+  /** What each role that they have allows them for what, as it decides (core, `decide`); a token's limit is taken out. */
+  grants: z.array(z.object({ role: z.string(), permissions: z.array(Permission), scope: ScopeText })),
+});
 export type Me = z.infer<typeof Me>;
 
 export const Session = z.object({
@@ -324,6 +329,54 @@ export const Site = z.object({
   environments: z.array(Environment),
 });
 export type Site = z.infer<typeof Site>;
+
+/** An environment as it is shown among all: nothing that has to be opened for it, and nothing that nobody reads there. */
+export const FleetEnvironment = Environment.pick({
+  path: true,
+  site: true,
+  name: true,
+  kind: true,
+  state: true,
+  reason: true,
+  refreshedAt: true,
+  server: true,
+  drift: true,
+}).extend({
+  running: Transfer.pick({
+    id: true,
+    kind: true,
+    state: true,
+    from: true,
+    onto: true,
+    startedAt: true,
+    progress: true,
+  }).nullable(),
+  last: Transfer.pick({ id: true, kind: true, state: true, endedAt: true }).nullable(),
+});
+export type FleetEnvironment = z.infer<typeof FleetEnvironment>;
+
+/** A change request as far as it concerns who looks at all sites. */
+export const FleetRequest = z.object({
+  id: Id,
+  title: z.string(),
+  state: z.enum(['in-review', 'returned', 'approved', 'scheduled', 'blocked', 'delivering']),
+  from: z.string(),
+  onto: z.string(),
+  openThreads: z.number().int(),
+  /** Collisions that wait for a decision. */
+  unsettled: z.number().int(),
+  deliverAt: Time.nullable(),
+});
+export type FleetRequest = z.infer<typeof FleetRequest>;
+
+export const FleetSite = Site.pick({ name: true, client: true, tags: true }).extend({
+  environments: z.array(FleetEnvironment),
+  /** Until when a freeze keeps deliveries from live; null without one. */
+  frozenUntil: Time.nullable(),
+  /** Those that are neither drafts nor over. */
+  requests: z.array(FleetRequest),
+});
+export type FleetSite = z.infer<typeof FleetSite>;
 
 /** One time that a thing came to an environment, changed there, or went. */
 export const ItemVisit = z.object({

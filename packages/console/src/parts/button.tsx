@@ -1,5 +1,7 @@
+import type { Decision } from '@tessarion/core';
 import type { ComponentProps, JSX } from 'react';
 import { Link, type LinkProps } from 'react-router';
+import { Locked } from './locked.js';
 
 export interface Look {
   /** What the room is for: one of them, at most. */
@@ -29,8 +31,14 @@ export function buttonLook({ main, danger, bare, small, wide }: Look = {}): stri
   return `inline-flex cursor-pointer items-center gap-6 whitespace-nowrap rounded-sm border disabled:cursor-default disabled:border-dashed disabled:border-rim disabled:bg-bed disabled:text-ink3 disabled:filter-none ${size} ${colour}`;
 }
 
+interface Guarded {
+  /** Whether who looks may do it; otherwise it is locked, and says why on hover. */
+  readonly may?: Decision;
+}
+
 /** Does something. */
 export function Button({
+  may,
   main,
   danger,
   bare,
@@ -39,7 +47,13 @@ export function Button({
   className = '',
   type = 'button',
   ...rest
-}: ComponentProps<'button'> & Look): JSX.Element {
+}: ComponentProps<'button'> & Look & Guarded): JSX.Element {
+  if (may?.allowed === false)
+    return (
+      <Locked decision={may} wide={wide} small={small}>
+        {rest.children}
+      </Locked>
+    );
   return (
     <button
       type={type}
@@ -51,6 +65,7 @@ export function Button({
 
 /** Leads to where something is done. */
 export function ButtonLink({
+  may,
   main,
   danger,
   bare,
@@ -58,7 +73,13 @@ export function ButtonLink({
   wide,
   className = '',
   ...rest
-}: LinkProps & Look): JSX.Element {
+}: LinkProps & Look & Guarded): JSX.Element {
+  if (may?.allowed === false)
+    return (
+      <Locked decision={may} wide={wide} small={small}>
+        {rest.children}
+      </Locked>
+    );
   return <Link className={`${buttonLook({ main, danger, bare, small, wide })} ${className}`.trim()} {...rest} />;
 }
 

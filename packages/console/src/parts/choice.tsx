@@ -1,5 +1,5 @@
 import type { JSX } from 'react';
-import { useSites } from '../session.js';
+import { useFleet } from '../session.js';
 import { Button } from './button.js';
 import { FindChoice } from './find-choice.js';
 import { Icon } from './icon.js';
@@ -10,18 +10,21 @@ export function Choice({
   name,
   value,
   options,
+  none,
   choose,
 }: {
   readonly name: string;
   readonly value: string;
   readonly options: readonly string[];
+  /** What stands first, where that is not all of them. */
+  readonly none?: string;
   readonly choose: (value: string) => void;
 }): JSX.Element {
   return (
     <label className="flex items-center gap-6 text-small">
       <span className="text-ink3">{name}</span>
       <select className="w-auto" value={value} onChange={(event) => choose(event.target.value)}>
-        <option value="">all</option>
+        {none === undefined ? <option value="">all</option> : <option>{none}</option>}
         {options.map((one) => (
           <option key={one}>{one}</option>
         ))}
@@ -32,7 +35,7 @@ export function Choice({
 
 /** The site to which a list is narrowed. */
 export function SiteChoice({ view }: { readonly view: View }): JSX.Element {
-  const sites = useSites();
+  const sites = useFleet();
   return (
     <FindChoice
       name="Site"

@@ -1,7 +1,7 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/react';
 import { type JSX, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { useSites } from '../session.js';
+import { useFleet } from '../session.js';
 import { Dialog } from './dialog.js';
 import { hasWords } from './find-choice.js';
 import { Icon } from './icon.js';
@@ -21,10 +21,11 @@ const MOST = 12;
 export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly close: () => void }): JSX.Element {
   const [text, setText] = useState('');
   const navigate = useNavigate();
-  const sites = useSites();
+  const sites = useFleet();
   const all = useMemo((): Found[] => {
     const list = sites.data ?? [];
     return [
+      { id: 'fleet', text: 'Fleet', hint: 'room', to: '/' },
       { id: 'transfers', text: 'Transfers', hint: 'room', to: '/transfers' },
       { id: 'snapshots', text: 'Snapshots', hint: 'room', to: '/snapshots' },
       { id: 'requests', text: 'Change requests', hint: 'room', to: '/requests' },
@@ -35,6 +36,7 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
       { id: 'webhooks', text: 'Webhooks', hint: 'room', to: '/webhooks' },
       { id: 'journal', text: 'Journal', hint: 'room', to: '/journal' },
       { id: 'profiles', text: 'Profiles', hint: 'room', to: '/profiles' },
+      { id: 'settings', text: 'Settings', hint: 'room', to: '/settings' },
       ...list.map((site): Found => ({ id: site.name, text: site.name, hint: site.client, to: `/sites/${site.name}` })),
       ...list.flatMap((site) =>
         site.environments.map(
@@ -45,6 +47,11 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
             to: `/sites/${site.name}?at=${one.name}`,
             tile: <Tile kind={one.kind} state={one.state} size={18} decorative />,
           }),
+        ),
+      ),
+      ...list.flatMap((site) =>
+        site.requests.map(
+          (one): Found => ({ id: one.id, text: one.title, hint: `request, ${site.name}`, to: `/requests/${one.id}` }),
         ),
       ),
       ...list.map(

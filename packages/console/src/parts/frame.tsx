@@ -5,7 +5,7 @@ import type { Me } from '@tessarion/contract';
 import { type JSX, useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
-import { client, queries, useLiveData } from '../session.js';
+import { client, queries, useLiveData, useWaiting } from '../session.js';
 import { Button, buttonLook } from './button.js';
 import { Finder } from './finder.js';
 import { Icon } from './icon.js';
@@ -16,6 +16,7 @@ import { POP, POP_ITEM } from './pop.js';
 import { Room } from './room.js';
 import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
+import { number } from './words.js';
 
 const ROOMS = [
   { to: '/', name: 'Fleet', key: 'f' },
@@ -76,6 +77,7 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const navigate = useNavigate();
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
+  const waiting = useWaiting().data?.length ?? 0;
   const { outage, again } = useLiveData();
   useKeys([
     { key: 'Ctrl k', does: 'Find anything, or do it', isEverywhere: true, act: () => setFinding(true) },
@@ -127,6 +129,12 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
               }
             >
               {room.name}
+              {room.to === '/requests' && waiting > 0 && (
+                <b className="min-w-16 rounded-sm bg-accent px-4 text-center text-micro text-on-accent">
+                  {number(waiting)}
+                  <span className="sr-only"> wait for you</span>
+                </b>
+              )}
             </NavLink>
           ))}
         </nav>

@@ -1,4 +1,4 @@
-import type { EnvironmentKind, Transfer } from '@tessarion/contract';
+import type { EnvironmentKind, FleetEnvironment, Transfer } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { Tile } from './tile.js';
@@ -10,7 +10,7 @@ export const kindOf = (path: string, kinds: ReadonlyMap<string, EnvironmentKind>
 
 /** How far a transfer is: share where the total is known, rate and time left. */
 export function measureProgress(
-  transfer: Transfer,
+  transfer: Pick<Transfer, 'progress' | 'startedAt'>,
   now: number,
 ): { share: number | undefined; rate: number; left: number | undefined } {
   const { progress, startedAt } = transfer;
@@ -60,7 +60,7 @@ export function RunningJob({
   transfer,
   kinds,
 }: {
-  readonly transfer: Transfer;
+  readonly transfer: NonNullable<FleetEnvironment['running']>;
   readonly kinds: ReadonlyMap<string, EnvironmentKind>;
 }): JSX.Element {
   const now = useNow(1000);

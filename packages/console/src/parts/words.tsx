@@ -46,6 +46,10 @@ export const clock = (time: string): string =>
     .format(new Date(time))
     .replace(',', '');
 
+/** Hours and minutes, in the viewer's zone. */
+export const timeOfDay = (time: string): string =>
+  new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' }).format(new Date(time));
+
 /** The current time, renewed every few seconds, so that ages stay true. */
 export function useNow(everyMs = 15_000): number {
   const [now, setNow] = useState(Date.now);

@@ -1,18 +1,19 @@
 import { useMutation } from '@tanstack/react-query';
 import type { JournalEntry } from '@tessarion/contract';
+import { PERMISSIONS } from '@tessarion/core';
 import { type JSX, useState } from 'react';
 import { Link } from 'react-router';
 import { Button } from '../parts/button.js';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Older } from '../parts/older.js';
-import { RoomHead } from '../parts/room.js';
+import { Room, RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { clock, exact, number } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useMe } from '../session.js';
 
 const OUTCOMES = ['done', 'refused', 'failed'] as const;
 
@@ -26,6 +27,16 @@ export function JournalRoom(): JSX.Element {
   const { pages, items: entries } = usePaged(['journal', filter], (page) =>
     client.call('journalList', { query: { ...filter, ...page } }),
   );
+  const me = useMe();
+  if (me.data?.permissions.includes('journal.read') === false)
+    return (
+      <Room>
+        <h1 className="sr-only">Journal</h1>
+        <Empty title="The journal is not open to you">
+          Your role may not {PERMISSIONS['journal.read']}. Ask somebody who gives roles here.
+        </Empty>
+      </Room>
+    );
   return (
     <main className="flex min-h-0 flex-1 flex-col bg-slab">
       <RoomHead>

@@ -2,9 +2,11 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { checkProfile } from '@tessarion/core';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { placeOf, useMay } from '../may.js';
 import { Button } from '../parts/button.js';
 import { Tick } from '../parts/field.js';
 import { Icon } from '../parts/icon.js';
+import { WhyLocked } from '../parts/locked.js';
 import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
@@ -45,6 +47,7 @@ export function NewEnvironmentRoom(): JSX.Element {
   });
   const taken = snapshots.data?.find((one) => one.id === snapshot);
   const leftOutPaths = paths.split(/[\n,]/).flatMap((one) => (one.trim() === '' ? [] : [one.trim()]));
+  const may = useMay()('environmentCreate', site.data && placeOf(site.data));
   const create = useMutation({
     mutationFn: () =>
       client.call('environmentCreate', {
@@ -235,9 +238,10 @@ export function NewEnvironmentRoom(): JSX.Element {
             </li>
           </ul>
           {create.isError && <Failure error={create.error} />}
-          <Button type="submit" main wide disabled={fault !== undefined || wished === '' || create.isPending}>
+          <Button type="submit" main wide may={may} disabled={fault !== undefined || wished === '' || create.isPending}>
             Make {siteName}/{wished}
           </Button>
+          <WhyLocked of={[may]} />
         </section>
       </form>
     </>

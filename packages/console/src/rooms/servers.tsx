@@ -9,7 +9,7 @@ import { FIGURE, WIDE } from '../parts/table.js';
 import { HostFields, NameField, TextField } from '../parts/text-field.js';
 import { useOpen } from '../parts/use-view.js';
 import { size } from '../parts/words.js';
-import { client, useMe, useSites } from '../session.js';
+import { client, useFleet, useMe } from '../session.js';
 
 /** Machines where environments live. */
 export function ServersRoom(): JSX.Element {
@@ -69,7 +69,7 @@ export function ServersRoom(): JSX.Element {
 }
 
 function Shown({ server }: { readonly server: Server }): JSX.Element {
-  const sites = useSites();
+  const sites = useFleet();
   const { databases, folders, notKnown } = server.leftBehind;
   const left = [...databases, ...folders];
   const open = server.openToAll ?? [];

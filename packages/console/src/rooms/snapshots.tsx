@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Snapshot } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Link, useNavigate, useSearchParams } from 'react-router';
+import { placeOf, useMay } from '../may.js';
 import { Button, ButtonLink } from '../parts/button.js';
 import { Confirm } from '../parts/confirm.js';
 import { Icon } from '../parts/icon.js';
@@ -9,7 +10,7 @@ import { RoomHead } from '../parts/room.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { Ago, clock, number, size } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useFleet } from '../session.js';
 
 /** Immutable records of environments: what they hold, whether they are whole, and what one may do with them. */
 export function SnapshotsRoom(): JSX.Element {
@@ -97,6 +98,9 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
   });
   const failure = [verify, remove, restore].find((act) => act.isError)?.error;
   const isLive = one.kind === 'live';
+  const site = useFleet().data?.find(({ name }) => name === one.site);
+  const may = useMay();
+  const place = site && placeOf(site, { path: one.environment, kind: one.kind });
   return (
     <>
       <tr>
@@ -127,25 +131,35 @@ function Row({ one }: { readonly one: Snapshot }): JSX.Element {
         </td>
         <td>
           <span className="flex justify-end gap-4 max-desk:justify-start max-desk:pt-6">
-            <Button small disabled={verify.isPending} onClick={() => verify.mutate()}>
+            <Button
+              small
+              may={may('snapshotVerify', place)}
+              disabled={verify.isPending}
+              onClick={() => verify.mutate()}
+            >
               Verify
             </Button>
-            <ButtonLink small to={`/sites/${one.site}/new?snapshot=${one.id}`}>
-              Copy
+            <ButtonLink
+              small
+              may={may('environmentCreate', site && placeOf(site))}
+              to={`/sites/${one.site}/new?snapshot=${one.id}`}
+            >
+              New copy
             </ButtonLink>
             {isLive ? (
               <ButtonLink
                 small
+                may={may('restoreCreate', place)}
                 to={`/sites/${one.site}/forecast?${new URLSearchParams({ from: one.environment, onto: one.environment, snapshot: one.id })}`}
               >
                 Restore…
               </ButtonLink>
             ) : (
-              <Button small onClick={() => setRestoring(true)}>
+              <Button small may={may('restoreCreate', place)} onClick={() => setRestoring(true)}>
                 Restore
               </Button>
             )}
-            <Button small onClick={() => setRemoving(true)}>
+            <Button small may={may('snapshotRemove', place)} onClick={() => setRemoving(true)}>
               Remove
             </Button>
           </span>

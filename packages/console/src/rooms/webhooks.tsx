@@ -11,7 +11,7 @@ import { Older } from '../parts/older.js';
 import { Empty, Failure } from '../parts/states.js';
 import { useOpen } from '../parts/use-view.js';
 import { Ago, clock } from '../parts/words.js';
-import { client, useMe, useSites } from '../session.js';
+import { client, useFleet, useMe } from '../session.js';
 
 const short = (type: string): string => type.replace('tessarion.', '').replace('.', ' ');
 
@@ -68,7 +68,7 @@ export function WebhooksRoom(): JSX.Element {
 
 function NewHook(): JSX.Element {
   const cache = useQueryClient();
-  const sites = useSites();
+  const sites = useFleet();
   const [url, setUrl] = useState('');
   const [types, setTypes] = useState<readonly Announced[]>(ANNOUNCED);
   const [scope, setScope] = useState('everything');

@@ -77,6 +77,18 @@ export const fleetEndpoints = {
     body: none,
     response: s.LeftBehind,
   }),
+  fleetShow: endpoint({
+    method: 'GET',
+    path: '/fleet',
+    permission: 'site.read',
+    about: 'listed',
+    isKept: true,
+    summary: 'Show the fleet at a glance: each site with the states of its environments and what is on its way.',
+    params: nothing,
+    query: z.strictObject({ site: s.Name.optional() }),
+    body: none,
+    response: z.array(s.FleetSite),
+  }),
   siteList: endpoint({
     method: 'GET',
     path: '/sites',

@@ -373,6 +373,23 @@ export const requestsEndpoints = {
     body: none,
     response: paged(r.DeliveryPlan),
   }),
+  agendaShow: endpoint({
+    method: 'GET',
+    path: '/agenda',
+    permission: 'site.read',
+    about: 'listed',
+    costs: 5,
+    summary: 'Show deliveries, windows and freezes of all sites that touch a span of time, of two months at most.',
+    params: nothing,
+    query: z
+      .strictObject({ from: s.Time, until: s.Time })
+      .refine(({ from, until }) => from < until && Date.parse(until) - Date.parse(from) <= 62 * 86_400_000, {
+        path: ['until'],
+        message: 'is to be after from, by two months at most',
+      }),
+    body: none,
+    response: z.array(r.AgendaItem),
+  }),
   windowSet: edit({
     method: 'PUT',
     path: '/sites/:site/windows',

@@ -113,10 +113,12 @@ async function actedUpon(installation: Installation, about: Exclude<About, strin
     const absent = noTransfer(id);
     const found = await records('transfer').where({ id }).first('onto_path', 'site');
     if (!found) throw absent;
-    // A site that could not be brought in is gone; why is for those who look after all of them.
-    if (!(await records('site').where({ name: found.site }).first('name')))
-      return { ends: [], target: { is: 'installation' }, absent };
-    return upon(installation, [found.onto_path], found.onto_path, absent);
+    // Of a site that could not be brought in, or was given back, what happened is for those who look after all of them.
+    const target = await environmentThing(records, found.onto_path, absent).catch((error: unknown): Thing => {
+      if (error === absent) return { is: 'installation' };
+      throw error;
+    });
+    return { ends: target.is === 'installation' ? [] : [found.onto_path], target, absent };
   }
   if ('forecast' in about) {
     const id = value(about.forecast);

@@ -1,12 +1,12 @@
 import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
-import { type Freeze, formatLocation, frozenOf, isFreezeFor, type Profile } from '@tessarion/core';
+import { type FreezableSite, type Freeze, formatLocation, frozenOf, isFreezeFor, type Profile } from '@tessarion/core';
 import type { Sight } from '../access/sight.js';
 import { noSite } from '../records/absent.js';
 import { etagOf } from '../records/entity-tag.js';
 import type { EnvironmentRecord } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
-import { iso, type TransferRecord, toTransfer } from '../records/transfers.js';
+import { iso, type Move, type TransferRecord, toTransfer } from '../records/transfers.js';
 import { listFreezes } from '../requests/plan.js';
 import type { Installation } from '../work/context.js';
 
@@ -47,16 +47,17 @@ interface Moves {
 /** Refusals before anything is written, by the code of their failure: there is nothing to look at on the environment. */
 const REFUSED: ReadonlySet<string> = new Set(['outdated', 'closed']);
 
-const wroteNothing = ({ failure, data, remains }: TransferRecord): boolean =>
-  failure !== null && REFUSED.has(failure.code) && data.pastSwitch !== true && remains.length === 0;
+const wroteNothing = ({ failure, isPastSwitch, remains }: LastMove): boolean =>
+  failure !== null && REFUSED.has(failure.code) && !isPastSwitch && remains.length === 0;
+
+type LastMove = Pick<Move, 'state' | 'acknowledged' | 'failure' | 'remains' | 'isPastSwitch'>;
 
 /** The first state that holds (design: Interfaces, Console). */
-function stateOf(
-  record: EnvironmentRecord,
-  moves: Moves,
+export function stateOf(
+  record: Pick<EnvironmentRecord, 'unreached' | 'status' | 'drift'>,
+  { last, running }: { readonly last?: LastMove | undefined; readonly running?: unknown },
   frozen: string | undefined,
 ): { state: EnvironmentState; reason: string } {
-  const { last, running } = moves;
   if (record.unreached) return { state: 'not-reached', reason: record.unreached.problem };
   if (last && !last.acknowledged && last.state === 'failed' && !wroteNothing(last))
     return { state: 'failed', reason: last.failure?.message ?? 'The last transfer failed.' };
@@ -81,7 +82,11 @@ export function toEnvironment(
     site: record.site,
     name: record.name,
     kind: record.kind,
-    ...stateOf(record, moves, frozen),
+    ...stateOf(
+      record,
+      { ...moves, last: moves.last && { ...moves.last, isPastSwitch: moves.last.data.pastSwitch === true } },
+      frozen,
+    ),
     addresses: record.addresses.map((address) => ({ name: address.name, url: formatLocation(address) })),
     editorsUrl: main && profile?.editors ? `${formatLocation(main)}${profile.editors.path}` : null,
     madeFrom: record.made_from,
@@ -143,7 +148,7 @@ export async function readFleet(
             environment,
             moves.get(environment.path) ?? {},
             profile?.profile,
-            environment.kind === 'live' ? frozen.get(one.name) : undefined,
+            environment.kind === 'live' ? frozen.get(one.name)?.words : undefined,
           ),
         )
         .sort((a, b) => rank[a.kind] - rank[b.kind] || (a.name < b.name ? -1 : 1)),
@@ -151,19 +156,29 @@ export async function readFleet(
   });
 }
 
-/** Why nothing may be delivered now, by the sites that a freeze holds for. */
-function frozenSites(
-  sites: readonly SiteRecord[],
+/** How far ahead the end of a freeze is looked for. */
+const YEAR_MS = 366 * 86_400_000;
+
+/** Why nothing may be delivered now, and until when, by the sites that a freeze holds for. */
+export function frozenSites(
+  sites: readonly (FreezableSite & { readonly name: string; readonly time_zone: string })[],
   freezes: readonly { reason: string; scope: string; time: Freeze }[],
   now: Date,
-): Map<string, string> {
-  const moment = { from: now.getTime(), until: now.getTime() + 1 };
+): Map<string, { readonly words: string; readonly until: Date }> {
+  const from = now.getTime();
   return new Map(
     sites.flatMap((site) => {
-      const found = freezes.find(
-        ({ scope, time }) => isFreezeFor(scope, site) && frozenOf([time], site.time_zone, moment).length > 0,
+      const own = freezes.filter(({ scope }) => isFreezeFor(scope, site));
+      const found = own.find(({ time }) => frozenOf([time], site.time_zone, { from, until: from + 1 }).length > 0);
+      if (!found) return [];
+      const [first] = frozenOf(
+        own.map(({ time }) => time),
+        site.time_zone,
+        { from, until: from + YEAR_MS },
       );
-      return found ? [[site.name, `Frozen: ${found.reason}`] as const] : [];
+      return [
+        [site.name, { words: `Frozen: ${found.reason}`, until: new Date(first?.until ?? from + YEAR_MS) }] as const,
+      ];
     }),
   );
 }

@@ -45,6 +45,7 @@ import { mustMatch } from './if-match.js';
 import { Limits } from './limits.js';
 import { journalOf } from './note.js';
 import { addProviderRoutes, RETURN_PATH } from './provider-routes.js';
+import { sendKept } from './send-kept.js';
 
 export interface AppOptions {
   readonly installation: Installation;
@@ -222,6 +223,7 @@ export async function createApp(options: AppOptions): Promise<FastifyInstance> {
           }),
         );
         if (CHANGES_SIGHT.has(name)) await publishHolders(installation);
+        if (definition.isKept) return sendKept(request, reply, result);
         const etag = (result as { etag?: unknown } | undefined)?.etag;
         if (typeof etag === 'string') reply.header('etag', `"${etag}"`);
         // The entity tag is that of what can be edited: nobody may keep the answer by it.

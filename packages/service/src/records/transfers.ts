@@ -50,6 +50,22 @@ export interface TransferRecord {
   readonly worker: string | null;
 }
 
+/** What a transfer says of where an environment stands. */
+export type Move = Pick<
+  TransferRecord,
+  | 'id'
+  | 'kind'
+  | 'state'
+  | 'from_path'
+  | 'onto_path'
+  | 'started_at'
+  | 'ended_at'
+  | 'progress'
+  | 'failure'
+  | 'acknowledged'
+  | 'remains'
+> & { readonly isPastSwitch: boolean };
+
 export interface StepRecord {
   readonly transfer_id: string;
   readonly position: number;
@@ -193,6 +209,24 @@ export class Transfers {
     for (const row of rows.rows) {
       const entry = found.get(row.onto_path) ?? {};
       found.set(row.onto_path, { ...entry, [row.ended_at === null ? 'running' : 'last']: this.#read(row) });
+    }
+    return found;
+  }
+
+  /** The same with no more than a list of all environments shows, whatever each transfer has on record. */
+  async newestMoves(on: OnRecords, site?: string): Promise<Map<string, { running?: Move; last?: Move }>> {
+    const { rows } = await on.raw<{ rows: (Omit<Move, 'isPastSwitch'> & { data: string | null })[] }>(
+      `SELECT DISTINCT ON (onto_path, ended_at IS NULL) id, kind, state, from_path, onto_path, started_at, ended_at,
+         progress, failure, acknowledged, remains, CASE WHEN state = 'failed' AND NOT acknowledged THEN data END AS data
+       FROM transfer WHERE kind <> 'snapshot' ${site === undefined ? '' : 'AND site = :site'}
+       ORDER BY onto_path, ended_at IS NULL, coalesce(ended_at, created_at) DESC`,
+      site === undefined ? {} : { site },
+    );
+    const found = new Map<string, { running?: Move; last?: Move }>();
+    for (const { data, ...row } of rows) {
+      const isPastSwitch = data !== null && JSON.parse(this.#folder.keys.decrypt(data)).pastSwitch === true;
+      const entry = found.get(row.onto_path) ?? {};
+      found.set(row.onto_path, { ...entry, [row.ended_at === null ? 'running' : 'last']: { ...row, isPastSwitch } });
     }
     return found;
   }

@@ -62,7 +62,10 @@ const lastLook = ({ looked_at, refreshed_at, made_at }: EnvironmentRecord): numb
 /** Records whether an environment's folder and databases answer, and says so when that has changed. */
 async function seeIfReached(installation: Installation, record: EnvironmentRecord): Promise<boolean> {
   const { records, environments, now, log } = installation;
-  if (record.isUnreadable) return false;
+  if (record.isUnreadable) {
+    await environments.update(records, record.path, { unreached: record.unreached });
+    return false;
+  }
   const problem = await problemOf(toEngine(record, undefined));
   if (problem !== (record.unreached?.problem ?? null)) {
     log.warn({ environment: record.path, problem }, problem === null ? 'reached again' : 'not reached');

@@ -1,15 +1,16 @@
-import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
-import { type JSX, useMemo, useRef, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { useQuery } from '@tanstack/react-query';
+import type { EnvironmentState, FleetSite } from '@tessarion/contract';
+import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
-import { RunningJob } from '../../parts/progress.js';
 import { Room } from '../../parts/room.js';
 import { Empty, Unread } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
-import { Ago, number, useNow } from '../../parts/words.js';
-import { useMe, useSites } from '../../session.js';
+import { number, useNow } from '../../parts/words.js';
+import { client, useFleet, useMe, useWaiting } from '../../session.js';
+import { FleetAside } from './fleet-aside.js';
 import { Frieze } from './frieze.js';
-import { STALE_DAYS } from './groups.js';
+import { type Grouping, isStale } from './groups.js';
 import { Rows } from './rows.js';
 
 const STATES: readonly EnvironmentState[] = ['in-step', 'drifted', 'working', 'failed', 'frozen', 'not-reached'];
@@ -21,7 +22,7 @@ const WORD = 'text-ink2 max-desk:basis-full max-desk:text-micro/14';
 
 /** Every site with its tiles; what each needs, and what is on the move. */
 export function FleetRoom(): JSX.Element {
-  const sites = useSites();
+  const sites = useFleet();
   const me = useMe();
   if (!sites.isSuccess) return <Unread error={sites.error} what="Reading the fleet" rows={14} />;
   if (sites.data.length === 0) {
@@ -47,15 +48,14 @@ export function FleetRoom(): JSX.Element {
   return <Fleet sites={sites.data} />;
 }
 
-function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
+function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
   const [query, setQuery] = useSearchParams();
   const now = useNow();
   const [text, setText] = useState(() => query.get('find') ?? '');
   const following = useRef<ReturnType<typeof setTimeout>>(undefined);
   const state = query.get('state') as EnvironmentState | null;
   const view = query.get('view');
-  const isStale = (one: Environment): boolean =>
-    one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
+  const mine = useMine(view === 'mine');
   const set = (name: string, value: string | null): void => {
     // As the address is now: what follows the field may come after another filter was set.
     const next = new URLSearchParams(window.location.search);
@@ -69,29 +69,33 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
     clearTimeout(following.current);
     following.current = setTimeout(() => set('find', wanted), 150);
   };
-  const fits = (site: Site): boolean =>
-    `${site.name} ${site.client} ${site.tags.join(' ')} ${site.environments[0]?.server ?? ''}`
-      .toLowerCase()
-      .includes(text.toLowerCase()) &&
-    (state === null || site.environments.some((one) => one.state === state)) &&
-    (view !== 'stale' || site.environments.some(isStale));
-  const shown = sites.filter(fits);
-  const environments = sites.flatMap((site) => site.environments);
-  const kinds = useMemo(
-    () => new Map(sites.flatMap((site) => site.environments.map((one) => [one.path, one.kind] as const))),
-    [sites],
-  );
-  const running = environments.flatMap((one) => (one.running ? [one.running] : []));
-  const lastMoves = environments
-    .flatMap((one) => (one.last ? [one.last] : []))
-    .sort((a, b) => (a.createdAt < b.createdAt ? 1 : -1))
-    .slice(0, 5);
-  const stale = environments.filter(isStale).length;
+  // Who has gone on is not called back by it.
+  useEffect(() => () => clearTimeout(following.current), []);
+  const clear = (): void => {
+    clearTimeout(following.current);
+    setText('');
+    setQuery({}, { replace: true });
+  };
+  const shown = useMemo(() => {
+    const wanted = text.toLowerCase();
+    return sites.filter(
+      (site) =>
+        `${site.name} ${site.client} ${site.tags.join(' ')} ${site.environments[0]?.server ?? ''}`
+          .toLowerCase()
+          .includes(wanted) &&
+        (state === null || site.environments.some((one) => one.state === state)) &&
+        (view !== 'stale' || site.environments.some((one) => isStale(one, now))) &&
+        (view !== 'mine' || mine.has(site.name)),
+    );
+  }, [sites, text, state, view, now, mine]);
+  const counts = useMemo(() => countsOf(sites, now), [sites, now]);
+  const names = useMemo(() => new Set(shown.map((site) => site.name)), [shown]);
+  const by = (query.get('by') ?? 'need') as Grouping;
 
   return (
     <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto max-desk:flex max-desk:min-h-auto max-desk:flex-col">
       <h1 className="sr-only">Fleet</h1>
-      <Frieze sites={sites} shown={new Set(shown.map((site) => site.name))} at={query.get('at')} />
+      <Frieze sites={sites} shown={names} at={query.get('at')} />
       <section
         className="col-span-full flex bg-slab px-2 max-desk:grid max-desk:grid-cols-[repeat(4,1fr)] max-desk:px-12 max-desk:py-4"
         aria-label="Count"
@@ -101,11 +105,11 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
           <span className={WORD}>{sites.length === 1 ? 'site' : 'sites'}</span>
         </span>
         <span className={TALLY}>
-          <span className={NUMERAL}>{number(environments.length)}</span>
+          <span className={NUMERAL}>{number(counts.environments)}</span>
           <span className={WORD}>environments</span>
         </span>
         {STATES.map((one) => {
-          const count = environments.filter((environment) => environment.state === one).length;
+          const count = counts.states.get(one) ?? 0;
           return (
             <button
               key={one}
@@ -121,31 +125,53 @@ function Fleet({ sites }: { readonly sites: Site[] }): JSX.Element {
           );
         })}
       </section>
-      <Rows sites={shown} text={text} find={find} set={set} view={view} stale={stale} at={query.get('at')} />
-      <aside className="flex min-h-0 flex-col gap-2 overflow-auto">
-        <section className="bg-slab px-16 py-12 max-desk:px-12">
-          <h2>
-            On the move <span className="text-ink3">{running.length}</span>
-          </h2>
-          {running.length === 0 && <p className="text-ink3">Nothing is running.</p>}
-          {running.slice(0, 6).map((transfer) => (
-            <RunningJob key={transfer.id} transfer={transfer} kinds={kinds} />
-          ))}
-        </section>
-        <section className="flex-1 bg-slab px-16 py-12 max-desk:px-12">
-          <h2>Last moves</h2>
-          {lastMoves.map((transfer) => (
-            <Link key={transfer.id} className="flex min-h-24 flex-col py-3" to={`/transfers/${transfer.id}`}>
-              <b>
-                {transfer.kind} {transfer.state === 'done' ? '' : transfer.state}
-              </b>
-              <span className="text-ink2">
-                {transfer.onto} · <Ago time={transfer.endedAt} suffix=" ago" />
-              </span>
-            </Link>
-          ))}
-        </section>
-      </aside>
+      <Rows
+        sites={shown}
+        text={text}
+        find={find}
+        set={set}
+        clear={clear}
+        view={view}
+        stale={counts.stale}
+        by={by}
+        at={query.get('at')}
+      />
+      <FleetAside sites={sites} />
     </main>
   );
+}
+
+/** Sites at which a change request is the viewer's own, or waits for them. */
+function useMine(isWanted: boolean): ReadonlySet<string> {
+  const waiting = useWaiting();
+  const own = useQuery({
+    queryKey: ['requests', 'own'],
+    enabled: isWanted,
+    queryFn: async () =>
+      (await client.call('requestList', { query: { whose: 'mine', open: 'yes', limit: 100 } })).items,
+  });
+  return useMemo(
+    () => new Set([...(waiting.data ?? []), ...(own.data ?? [])].map(({ site }) => site)),
+    [waiting.data, own.data],
+  );
+}
+
+/** How many environments there are, in each state, and how many are stale. */
+function countsOf(
+  sites: readonly FleetSite[],
+  now: number,
+): {
+  readonly environments: number;
+  readonly states: ReadonlyMap<EnvironmentState, number>;
+  readonly stale: number;
+} {
+  const states = new Map<EnvironmentState, number>();
+  let [environments, stale] = [0, 0];
+  for (const site of sites)
+    for (const one of site.environments) {
+      environments++;
+      states.set(one.state, (states.get(one.state) ?? 0) + 1);
+      if (isStale(one, now)) stale++;
+    }
+  return { environments, states, stale };
 }

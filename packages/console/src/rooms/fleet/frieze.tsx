@@ -1,4 +1,4 @@
-import type { Environment, Site } from '@tessarion/contract';
+import type { FleetEnvironment, FleetSite } from '@tessarion/contract';
 import { type JSX, useEffect, useRef } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { stateWord, Tile } from '../../parts/tile.js';
@@ -10,7 +10,7 @@ export function Frieze({
   shown,
   at,
 }: {
-  readonly sites: Site[];
+  readonly sites: FleetSite[];
   readonly shown: ReadonlySet<string>;
   readonly at: string | null;
 }): JSX.Element {
@@ -86,7 +86,13 @@ export function Frieze({
 }
 
 /** The same mosaic for large fleets, drawn on one canvas. */
-function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown: ReadonlySet<string> }): JSX.Element {
+function FriezeCanvas({
+  sites,
+  shown,
+}: {
+  readonly sites: FleetSite[];
+  readonly shown: ReadonlySet<string>;
+}): JSX.Element {
   const canvas = useRef<HTMLCanvasElement>(null);
   const navigate = useNavigate();
   const unit = sites.length <= 600 ? 5 : 3;
@@ -112,7 +118,7 @@ function FriezeCanvas({ sites, shown }: { readonly sites: Site[]; readonly shown
       const pen = element.getContext('2d');
       if (!pen) return;
       pen.scale(ratio, ratio);
-      const paint = (one: Environment | undefined, x: number, y: number, side: number): void => {
+      const paint = (one: FleetEnvironment | undefined, x: number, y: number, side: number): void => {
         if (!one) pen.fillStyle = colour('bed');
         else if (one.state === 'failed') pen.fillStyle = colour('danger');
         else pen.fillStyle = colour(one.state === 'not-reached' ? 'rim' : one.kind);

@@ -1,21 +1,23 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import type { Site } from '@tessarion/contract';
-import { type JSX, useMemo, useRef } from 'react';
+import type { FleetSite } from '@tessarion/contract';
+import { type JSX, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { Button, ButtonLink } from '../../parts/button.js';
+import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { Tile } from '../../parts/tile.js';
 import { Views } from '../../parts/views.js';
+import { number } from '../../parts/words.js';
 import { useMe } from '../../session.js';
-import { GROUPS, type Group, groupOf, ofKind, STALE_DAYS } from './groups.js';
+import { GROUPINGS, type Grouping, groupsOf, ofKind, STALE_DAYS } from './groups.js';
 import { COLUMNS, SiteRow } from './site-row.js';
 
 type Line =
-  | { readonly type: 'head'; readonly group: Group; readonly count: number }
-  | { readonly type: 'site'; readonly site: Site };
+  | { readonly type: 'head'; readonly name: string; readonly count: number }
+  | { readonly type: 'site'; readonly site: FleetSite; readonly group: string };
 
 /** The sites, line by line, those that need a hand first; filtered as one types. */
 export function Rows({
@@ -23,37 +25,46 @@ export function Rows({
   text,
   find,
   set,
+  clear,
   view,
   stale,
+  by,
   at,
 }: {
-  readonly sites: Site[];
+  readonly sites: readonly FleetSite[];
   readonly text: string;
   readonly find: (wanted: string) => void;
   readonly set: (name: string, value: string | null) => void;
+  /** Takes every filter out. */
+  readonly clear: () => void;
   readonly view: string | null;
   readonly stale: number;
+  readonly by: Grouping;
   readonly at: string | null;
 }): JSX.Element {
   const navigate = useNavigate();
   const me = useMe();
   const scroll = useRef<HTMLDivElement>(null);
-  const lines = useMemo((): Line[] => {
-    return GROUPS.flatMap((group) => {
-      const members = sites.filter((site) => groupOf(site) === group);
-      return members.length === 0
-        ? []
-        : [
-            { type: 'head' as const, group, count: members.length },
-            ...members.map((site) => ({ type: 'site' as const, site })),
-          ];
+  const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
+  const lines = useMemo(
+    (): Line[] =>
+      groupsOf(sites, by).flatMap(({ name, sites: members }) => [
+        { type: 'head' as const, name, count: members.length },
+        ...(folded.has(name) ? [] : members.map((site) => ({ type: 'site' as const, site, group: name }))),
+      ]),
+    [sites, by, folded],
+  );
+  const fold = (name: string): void =>
+    setFolded((now) => {
+      const next = new Set(now);
+      if (!next.delete(name)) next.add(name);
+      return next;
     });
-  }, [sites]);
   const isNarrow = window.matchMedia('(max-width: 720px)').matches;
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
-    estimateSize: (i) => (lines[i]?.type === 'head' ? 28 : isNarrow ? 64 : 32),
+    estimateSize: (i) => (lines[i]?.type === 'head' ? (isNarrow ? 44 : 28) : isNarrow ? 64 : 32),
     overscan: 12,
   });
   const ordered = lines.flatMap((line) => (line.type === 'site' ? [line.site.name] : []));
@@ -87,6 +98,7 @@ export function Rows({
           name="Which"
           views={[
             { view: 'all', words: 'All' },
+            { view: 'mine', words: 'Mine' },
             {
               view: 'stale',
               words: (
@@ -98,6 +110,13 @@ export function Rows({
           ]}
           at={view ?? 'all'}
           choose={(wanted) => set('view', wanted === 'all' ? null : wanted)}
+        />
+        <Choice
+          name="Group by"
+          value={by}
+          none="need"
+          options={GROUPINGS.slice(1)}
+          choose={(wanted) => set('by', wanted === 'need' ? null : wanted)}
         />
         {me.data?.permissions.includes('site.manage') && (
           <>
@@ -130,19 +149,10 @@ export function Rows({
       </div>
       <div className="flex-1 overflow-auto max-desk:h-[70dvh] max-desk:flex-none" ref={scroll}>
         {lines.length === 0 && (
-          <Empty
-            title="No site fits"
-            act={
-              <Button
-                onClick={() => {
-                  find('');
-                }}
-              >
-                Show all sites
-              </Button>
-            }
-          >
-            Nothing in the fleet has “{text}” in its name or client, in this view.
+          <Empty title="No site fits" act={<Button onClick={clear}>Show all sites</Button>}>
+            {text === ''
+              ? 'No site is as this view and the count above ask for.'
+              : `Nothing in this view has “${text}” in its name, client, tags or server.`}
           </Empty>
         )}
         <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
@@ -150,15 +160,21 @@ export function Rows({
             const line = lines[row.index] as Line;
             return (
               <div
-                key={line.type === 'head' ? line.group : line.site.name}
+                key={line.type === 'head' ? `${line.name}/` : `${line.group}/${line.site.name}`}
                 ref={virtual.measureElement}
                 data-index={row.index}
                 style={{ position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${row.start}px)` }}
               >
                 {line.type === 'head' ? (
-                  <div className="sticky top-0 z-1 h-28 border-b border-line bg-course px-16 py-4 max-desk:px-12">
-                    <b>{line.group}</b> <span className="text-ink3">{line.count}</span>
-                  </div>
+                  <button
+                    type="button"
+                    aria-expanded={!folded.has(line.name)}
+                    className="group flex h-28 w-full items-center gap-8 border-b border-line bg-course px-16 text-left focus-visible:-outline-offset-2 max-desk:h-44 max-desk:px-12"
+                    onClick={() => fold(line.name)}
+                  >
+                    <Icon name="down" size={12} className="text-ink3 group-aria-expanded:rotate-0 -rotate-90" />
+                    <b>{line.name}</b> <span className="text-ink3">{number(line.count)}</span>
+                  </button>
                 ) : (
                   <SiteRow site={line.site} isCurrent={line.site.name === at} />
                 )}

@@ -1,31 +1,30 @@
-import type { Environment, Site } from '@tessarion/contract';
+import type { FleetEnvironment, FleetSite } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Tile } from '../../parts/tile.js';
 import { Ago, age, useNow } from '../../parts/words.js';
-import { groupOf, ofKind, rank, STALE_DAYS } from './groups.js';
+import { type GoingOn, goingOn } from './going-on.js';
+import { isStale, ofKind } from './groups.js';
 
 /** Site, dev, lane, staging, lane, live, what is going on, last move. */
 export const COLUMNS =
   'grid-cols-[minmax(206px,1.2fr)_116px_72px_minmax(128px,.8fr)_96px_44px_minmax(160px,2fr)_96px] items-center whitespace-nowrap px-16';
 
 /** A site: its tiles, and what waits on each lane. */
-export function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isCurrent: boolean }): JSX.Element {
+export function SiteRow({ site, isCurrent }: { readonly site: FleetSite; readonly isCurrent: boolean }): JSX.Element {
   const [dev] = ofKind(site, 'dev');
   const [staging, ...more] = ofKind(site, 'staging');
   const [live] = ofKind(site, 'live');
-  const reason =
-    [...site.environments].sort((a, b) => rank(a) - rank(b)).find((one) => one.reason !== '')?.reason ?? '';
-  const running = site.environments.find((one) => one.running)?.running;
+  const news = goingOn(site);
   const last = site.environments
     .flatMap((one) => (one.last ? [one.last] : []))
     .sort((a, b) => ((a.endedAt ?? '') < (b.endedAt ?? '') ? 1 : -1))[0];
-  const isHot = groupOf(site) === 'Needs a hand' || running !== undefined;
   return (
     <div
       className={`group grid h-32 ${COLUMNS} border-b border-line ${isCurrent ? 'bg-accent-tint shadow-at' : ''} max-desk:flex max-desk:h-auto max-desk:flex-wrap max-desk:gap-x-6 max-desk:gap-y-2 max-desk:px-12 max-desk:py-8`}
+      data-row
       data-current={isCurrent || undefined}
     >
       <Link
@@ -43,45 +42,50 @@ export function SiteRow({ site, isCurrent }: { readonly site: Site; readonly isC
       <span className="flex min-w-0 items-center justify-center gap-6 max-desk:h-24">
         {live && <Tile kind="live" state={live.state} size={18} />}
       </span>
-      <span
-        className={`truncate px-8 max-desk:px-0 ${isHot ? 'font-medium text-ink max-desk:flex-[1_1_100%]' : 'text-ink2 max-desk:flex-1 max-desk:text-right max-desk:text-small'}`}
-        title={reason}
-      >
-        {running ? `${verbOf(running.kind)} ${running.onto.split('/')[1]}` : reason}
-      </span>
-      <span className="min-w-0 text-right text-small text-ink3 max-desk:-order-1 max-desk:w-84">
-        {isCurrent && staging ? (
-          <ButtonLink small to={`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`}>
+      <News news={news} />
+      <span className="min-w-0 text-right text-ink3 text-small max-desk:-order-1 max-desk:w-84">
+        {staging && (
+          <ButtonLink
+            small
+            className={
+              isCurrent ? '' : 'hidden! group-focus-within:inline-flex! group-hover:inline-flex! no-hover:hidden!'
+            }
+            to={`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`}
+          >
             Forecast
           </ButtonLink>
-        ) : last ? (
-          <>
+        )}
+        {last && !(isCurrent && staging) && (
+          <span className={staging ? 'group-focus-within:hidden group-hover:hidden no-hover:inline!' : ''}>
             {last.kind} <Ago time={last.endedAt} />
-          </>
-        ) : null}
+          </span>
+        )}
       </span>
     </div>
   );
 }
 
-const VERBS: Record<string, string> = {
-  clone: 'Making',
-  push: 'Pushing onto',
-  pull: 'Bringing news into',
-  reset: 'Resetting',
-  restore: 'Restoring',
-  undo: 'Undoing on',
-  snapshot: 'Taking a snapshot of',
-  remove: 'Removing',
-  rename: 'Renaming',
-  adopt: 'Bringing in',
-};
-const verbOf = (kind: string): string => VERBS[kind] ?? kind;
+function News({ news }: { readonly news: GoingOn | undefined }): JSX.Element {
+  if (!news) return <span className="max-desk:hidden" />;
+  const look = `truncate px-8 max-desk:px-0 ${
+    news.isHot
+      ? 'font-medium text-ink max-desk:flex-[1_1_100%]'
+      : 'text-ink2 max-desk:flex-1 max-desk:text-right max-desk:text-small'
+  }`;
+  return news.to === undefined ? (
+    <span className={look} title={news.words}>
+      {news.words}
+    </span>
+  ) : (
+    <Link className={`${look} hover:text-accent`} to={news.to} title={news.words}>
+      {news.words}
+    </Link>
+  );
+}
 
-function Cell({ one, more }: { readonly one: Environment | undefined; readonly more: number }): JSX.Element {
+function Cell({ one, more }: { readonly one: FleetEnvironment | undefined; readonly more: number }): JSX.Element {
   const now = useNow();
   if (!one) return <span className="max-desk:hidden" />;
-  const isStale = one.refreshedAt !== null && now - Date.parse(one.refreshedAt) > STALE_DAYS * 86_400_000;
   return (
     <span className="flex min-w-0 items-center gap-6 max-desk:h-24">
       <Tile kind={one.kind} state={one.state} size={18} />
@@ -89,7 +93,7 @@ function Cell({ one, more }: { readonly one: Environment | undefined; readonly m
       {more > 0 && <span className="text-ink3 max-desk:hidden">+{more}</span>}
       {one.refreshedAt && (
         <span
-          className={`ml-auto flex-none text-small max-desk:hidden ${isStale ? 'font-semibold text-warn' : 'text-ink3'}`}
+          className={`ml-auto flex-none text-small max-desk:hidden ${isStale(one, now) ? 'font-semibold text-warn' : 'text-ink3'}`}
         >
           {age(one.refreshedAt, now)}
         </span>
@@ -98,7 +102,7 @@ function Cell({ one, more }: { readonly one: Environment | undefined; readonly m
   );
 }
 
-function Lane({ from }: { readonly from: Environment | undefined }): JSX.Element {
+function Lane({ from }: { readonly from: FleetEnvironment | undefined }): JSX.Element {
   const now = useNow();
   if (!from) return <span className="max-desk:hidden" />;
   const { drift } = from;

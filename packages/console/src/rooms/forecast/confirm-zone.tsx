@@ -1,30 +1,47 @@
 import { useMutation } from '@tanstack/react-query';
 import { ServiceProblem } from '@tessarion/client';
-import type { Forecast, Me } from '@tessarion/contract';
+import type { EndpointName, Forecast, Me } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { type Place, useMay } from '../../may.js';
 import { Button, TextButton } from '../../parts/button.js';
 import { Field } from '../../parts/field.js';
 import { Icon } from '../../parts/icon.js';
+import { WhyLocked } from '../../parts/locked.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
 import { duration, number } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 import { AskForm, useLane } from './ask-form.js';
 
+/** What of the interface the button calls. */
+const actOf = ({ undoes, snapshot, direction }: Forecast, isLive: boolean): EndpointName =>
+  undoes !== null
+    ? 'transferUndo'
+    : snapshot !== null && isLive
+      ? 'restoreCreate'
+      : direction === 'up'
+        ? 'pushCreate'
+        : 'pullCreate';
+
 /** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
 export function ConfirmZone({
   forecast,
-  isLive,
+  onto,
   isCounting,
   showNeeds,
 }: {
   readonly forecast: Forecast;
-  readonly isLive: boolean;
+  /** Where it goes; undefined until that is known. */
+  readonly onto: Place | undefined;
   readonly isCounting: boolean;
   readonly showNeeds: () => void;
 }): JSX.Element {
   const navigate = useNavigate();
+  const isLive = onto?.environment?.kind === 'live';
+  const may = useMay();
+  const decision = may(actOf(forecast, isLive), onto);
+  const mayAsk = may('requestOpen', onto);
   const [typed, setTyped] = useState('');
   const [urgent, setUrgent] = useState<string>();
   const [override, setOverride] = useState('');
@@ -46,7 +63,7 @@ export function ConfirmZone({
   });
   const lane = useLane(forecast);
   const me = useMe();
-  const may = (permission: Me['permissions'][number]): boolean => me.data?.permissions.includes(permission) === true;
+  const holds = (permission: Me['permissions'][number]): boolean => me.data?.permissions.includes(permission) === true;
   const [isAsking, setAsking] = useState(false);
   const isClosed = act.error instanceof ServiceProblem && act.error.problem.type === 'tessarion:closed';
   const passed = forecast.checks.filter((check) => check.state === 'passed').length;
@@ -54,6 +71,7 @@ export function ConfirmZone({
   const [failed] = forecast.checks.filter((check) => check.state === 'failed');
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const isOpen = !failed && written > 0 && forecast.unsettled === 0;
+  const mustAsk = (lane.asks || isAsking || (!decision.allowed && lane.isUp)) && urgent === undefined;
   const isReady =
     isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto) && urgent?.trim() !== '';
   const submit = (event: FormEvent): void => {
@@ -114,10 +132,17 @@ export function ConfirmZone({
             </span>
           )}
         </>
-      ) : (lane.asks || isAsking) && urgent === undefined ? (
+      ) : mustAsk && mayAsk.allowed ? (
         <>
-          <AskForm forecast={forecast} words={lane.words} />
-          {lane.asks && may('live.urgent') && <TextButton onClick={() => setUrgent('')}>It cannot wait</TextButton>}
+          <AskForm forecast={forecast} words={lane.words || (decision.allowed ? '' : decision.words)} />
+          {lane.asks && holds('live.urgent') && <TextButton onClick={() => setUrgent('')}>It cannot wait</TextButton>}
+        </>
+      ) : mustAsk || !decision.allowed ? (
+        <>
+          <Button main wide may={mustAsk ? mayAsk : decision}>
+            {forecast.button}
+          </Button>
+          <WhyLocked of={mustAsk ? [decision, mayAsk] : [decision]} />
         </>
       ) : (
         <div className="mt-auto flex flex-col gap-8">
@@ -127,7 +152,7 @@ export function ConfirmZone({
               <input autoFocus value={urgent} onChange={(event) => setUrgent(event.target.value)} />
             </Field>
           )}
-          {isClosed && may('window.override') && (
+          {isClosed && holds('window.override') && (
             <Field>
               Why outside a window or in a freeze; it stays marked
               <input value={override} onChange={(event) => setOverride(event.target.value)} />

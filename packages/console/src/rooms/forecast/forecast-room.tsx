@@ -1,8 +1,9 @@
 import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
-import type { Environment, Forecast, ForecastItem, ForecastWishes } from '@tessarion/contract';
+import type { Environment, Forecast, ForecastItem, ForecastWishes, Site } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { placeOf } from '../../may.js';
 import { Button } from '../../parts/button.js';
 import { Fact, Facts } from '../../parts/facts.js';
 import { Tick } from '../../parts/field.js';
@@ -132,7 +133,7 @@ export function ForecastRoom(): JSX.Element {
             </div>
           </section>
         ) : data && data.sentence.length > 0 ? (
-          <Ready forecast={data} from={find(from)} onto={find(onto)} />
+          <Ready forecast={data} site={site.data} from={find(from)} onto={find(onto)} />
         ) : (
           <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
             <Loading
@@ -171,10 +172,12 @@ function UndonePlate({ id }: { readonly id: string }): JSX.Element {
 
 function Ready({
   forecast,
+  site,
   from,
   onto,
 }: {
   readonly forecast: Forecast;
+  readonly site: Site | undefined;
   readonly from: Environment | undefined;
   readonly onto: Environment | undefined;
 }): JSX.Element {
@@ -227,7 +230,7 @@ function Ready({
       </section>
       <ConfirmZone
         forecast={forecast}
-        isLive={onto?.kind === 'live'}
+        onto={site && onto && placeOf(site, onto)}
         isCounting={wishes.isCounting}
         showNeeds={() => show('needs')}
       />

@@ -1,6 +1,6 @@
 import type { JSX } from 'react';
 import { FindChoice } from '../../parts/find-choice.js';
-import { useSites } from '../../session.js';
+import { useFleet } from '../../session.js';
 
 /** For what something is given: everything, a client, a site, or one environment. */
 export function ScopeField({
@@ -10,7 +10,7 @@ export function ScopeField({
   readonly scope: string;
   readonly choose: (scope: string) => void;
 }): JSX.Element {
-  const sites = useSites();
+  const sites = useFleet();
   const all = sites.data ?? [];
   const clients = [...new Set(all.map((one) => one.client))].sort();
   return (

@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf, Environment, Site, Transfer } from '@tessarion/contract';
+import type { Decision } from '@tessarion/core';
 import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { Button, ButtonLink, TextLink } from '../../parts/button.js';
@@ -185,7 +186,7 @@ export function Siblings({ one, site }: { readonly one: Environment; readonly si
 }
 
 /** Gives a copy another name and address. */
-export function Rename({ one }: { readonly one: Environment }): JSX.Element {
+export function Rename({ one, may }: { readonly one: Environment; readonly may: Decision }): JSX.Element {
   const navigate = useNavigate();
   const [isOpen, setOpen] = useState(false);
   const [name, setName] = useState(one.name);
@@ -195,7 +196,7 @@ export function Rename({ one }: { readonly one: Environment }): JSX.Element {
   });
   return (
     <>
-      <Button disabled={one.state === 'working'} onClick={() => setOpen(true)}>
+      <Button may={may} disabled={one.state === 'working'} onClick={() => setOpen(true)}>
         Rename
       </Button>
       {rename.isError && <Failure error={rename.error} />}

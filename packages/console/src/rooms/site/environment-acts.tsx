@@ -2,12 +2,19 @@ import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site, Transfer } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { placeOf, useMay } from '../../may.js';
 import { Button, ButtonLink } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
+import { WhyLocked } from '../../parts/locked.js';
 import { Failure } from '../../parts/states.js';
 import { number, size } from '../../parts/words.js';
 import { client } from '../../session.js';
 import { Rename } from './copy-facts.js';
+
+const ACTS = {
+  live: ['snapshotTake', 'siteLeave'],
+  copy: ['snapshotTake', 'pullCreate', 'resetCreate', 'environmentRename', 'environmentRemove'],
+} as const;
 
 /** What one may do with an environment as a whole; what takes work away says how much. */
 export function EnvironmentActs({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
@@ -35,41 +42,48 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
   const isBusy = one.state === 'working';
   const own = one.drift?.up ?? 0;
   const theirs = own === 1 ? '1 item exists' : `${number(own)} items exist`;
+  const may = useMay();
+  const place = placeOf(site, one);
   const failure = [snapshot, remove, reset, leave].find((act) => act.isError)?.error;
   return (
     <>
       {failure !== undefined && <Failure error={failure} />}
-      <footer className="flex flex-wrap gap-8 px-16 py-12">
-        <Button disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
-          Take a snapshot
-        </Button>
-        {one.kind === 'live' && (
-          <Button
-            danger
-            disabled={isBusy || copies > 0}
-            title={copies > 0 ? 'Its copies are removed first.' : undefined}
-            onClick={() => setAsked('leave')}
-          >
-            Give the site back
+      <footer className="flex flex-col gap-8 px-16 py-12">
+        <div className="flex flex-wrap gap-8">
+          <Button may={may('snapshotTake', place)} disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
+            Take a snapshot
           </Button>
-        )}
-        {one.kind !== 'live' && (
-          <>
-            <ButtonLink
-              to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
-              aria-disabled={isBusy}
+          {one.kind === 'live' && (
+            <Button
+              danger
+              may={may('siteLeave', place)}
+              disabled={isBusy || copies > 0}
+              title={copies > 0 ? 'Its copies are removed first.' : undefined}
+              onClick={() => setAsked('leave')}
             >
-              Bring live’s news
-            </ButtonLink>
-            <Button disabled={isBusy} onClick={() => setAsked('reset')}>
-              Reset from live
+              Give the site back
             </Button>
-            <Rename one={one} />
-            <Button danger onClick={() => setAsked('remove')}>
-              Remove
-            </Button>
-          </>
-        )}
+          )}
+          {one.kind !== 'live' && (
+            <>
+              <ButtonLink
+                may={may('pullCreate', place)}
+                to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
+                aria-disabled={isBusy}
+              >
+                Bring live’s news
+              </ButtonLink>
+              <Button may={may('resetCreate', place)} disabled={isBusy} onClick={() => setAsked('reset')}>
+                Reset from live
+              </Button>
+              <Rename one={one} may={may('environmentRename', place)} />
+              <Button danger may={may('environmentRemove', place)} onClick={() => setAsked('remove')}>
+                Remove
+              </Button>
+            </>
+          )}
+        </div>
+        <WhyLocked of={ACTS[one.kind === 'live' ? 'live' : 'copy'].map((name) => may(name, place))} />
       </footer>
       <Confirm
         isOpen={asked === 'remove'}

@@ -3,6 +3,7 @@ import type { ChangeRequest, Site } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { placeOf, useMay } from '../../may.js';
 import { ButtonLink, TextLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Crumb } from '../../parts/room.js';
@@ -40,6 +41,7 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
     },
     { key: 'Escape', does: 'Back to the fleet', act: () => void navigate('/') },
   ]);
+  const may = useMay();
   return (
     <>
       <Crumb way={[['Fleet', '/']]} here={site.name}>
@@ -54,7 +56,12 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
             'No profile'
           )}
         </span>
-        <ButtonLink small className="max-desk:hidden" to={`/sites/${site.name}/new`}>
+        <ButtonLink
+          small
+          may={may('environmentCreate', placeOf(site))}
+          className="max-desk:hidden"
+          to={`/sites/${site.name}/new`}
+        >
           <Icon name="plus" /> New copy
         </ButtonLink>
       </Crumb>

@@ -1,15 +1,15 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import type { DeliveryPlan, Site } from '@tessarion/contract';
+import type { DeliveryPlan, FleetSite } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
 import { Button } from '../../parts/button.js';
 import { Field } from '../../parts/field.js';
 import { FindChoice, type Option } from '../../parts/find-choice.js';
 import { Failure } from '../../parts/states.js';
-import { client, useSites } from '../../session.js';
+import { client, useFleet } from '../../session.js';
 import { WindowForm } from './window-form.js';
 
 /** A site, for windows or a freeze of its own; or several, for a freeze. */
-function placesOf(sites: readonly Site[]): Option[] {
+function placesOf(sites: readonly FleetSite[]): Option[] {
   const among = (names: readonly string[]): string[] => [...new Set(names)].sort();
   return [
     ...sites.map(({ name }) => ({ value: name, words: name, kind: 'site' })),
@@ -30,7 +30,7 @@ function placesOf(sites: readonly Site[]): Option[] {
 /** A window more for a site, or a freeze. */
 export function NewPlan(): JSX.Element {
   const cache = useQueryClient();
-  const sites = useSites();
+  const sites = useFleet();
   const [site, setSite] = useState('');
   const [reason, setReason] = useState('');
   const [from, setFrom] = useState('');

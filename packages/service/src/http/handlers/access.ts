@@ -1,5 +1,5 @@
 import type { Person } from '@tessarion/contract';
-import { decide, PERMISSIONS, type Permission } from '@tessarion/core';
+import { decide, PERMISSIONS, type Permission, scopeText } from '@tessarion/core';
 import { mustBeUnlimited } from '../../access/allow.js';
 import type { SessionRow, TokenRow } from '../../access/sign-in.js';
 import { hashSecret } from '../../data-folder.js';
@@ -99,7 +99,12 @@ export const accessHandlers: Handlers<
     );
     const { token } = actor;
     const permissions = held.filter((one) => !token?.permissions || token.permissions.includes(one));
-    return { ...person, permissions, roles: colleague?.roles ?? [] };
+    const grants = actor.grants.map((grant) => ({
+      role: grant.role,
+      permissions: grant.permissions.filter((one) => !token?.permissions || token.permissions.includes(one)),
+      scope: scopeText(grant.scope),
+    }));
+    return { ...person, permissions, roles: colleague?.roles ?? [], grants };
   },
   async firstAdministrator(call) {
     const { access, address } = call;

@@ -7,6 +7,7 @@ import { LocalServer, PostgresAdmin } from '@tessarion/engine';
 import { adoptionChecks, adoptionMoves } from '../../facts/adopting.js';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
+import { glanceAt } from '../../facts/glance.js';
 import { findLeftBehind, removeLeftBehind } from '../../facts/left-behind.js';
 import { failureOf, NotConfirmed, ProblemError } from '../../problems.js';
 import { noSite } from '../../records/absent.js';
@@ -69,6 +70,7 @@ export const fleetHandlers: Handlers<
   | 'serverList'
   | 'serverCreate'
   | 'serverClear'
+  | 'fleetShow'
   | 'siteList'
   | 'siteShow'
   | 'siteTag'
@@ -127,6 +129,9 @@ export const fleetHandlers: Handlers<
     return removed;
   },
 
+  async fleetShow({ installation, query, sight }) {
+    return glanceAt(installation, installation.records, sight, query.site);
+  },
   async siteList({ installation, query, sight }) {
     const sites = await readFleet(installation, installation.records, sight);
     return sites

@@ -9,6 +9,7 @@ import { publishEvent, publishEvents } from '../../records/events.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { getTeam } from '../../records/people.js';
 import { holdRequest, ruleOfLane, showRule } from '../../records/requests.js';
+import { agendaOf } from '../../requests/agenda.js';
 import { listFreezes, plannedSites, planOf, rulesOfSite, toFreeze, windowsTag } from '../../requests/plan.js';
 import { settleApproval } from '../../requests/standing.js';
 import { CALENDAR_PATH } from '../calendar.js';
@@ -29,6 +30,7 @@ export const planHandlers: Handlers<
   | 'calendarMake'
   | 'calendarEnd'
   | 'deliveryPlanList'
+  | 'agendaShow'
   | 'windowSet'
   | 'freezeList'
   | 'freezeAdd'
@@ -110,6 +112,9 @@ export const planHandlers: Handlers<
     for (const { name } of page) items.push(await planOf(records, name, now()));
     return { items, next: found.length > limit ? (page.at(-1)?.name ?? null) : null };
   },
+
+  agendaShow: ({ installation: { records }, query, sight }) =>
+    agendaOf(records, sight, { from: Date.parse(query.from), until: Date.parse(query.until) }),
 
   async windowSet(call) {
     const { installation, params, body } = call;
