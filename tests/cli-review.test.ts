@@ -120,9 +120,10 @@ describe('on the command line a change, step by step', { shuffle: false }, () =>
 
   it('is traced to its request, and taken back by one of its own', async () => {
     expect(await out(`env whence ${LIVE} "Madder and weld"`)).toMatch(
-      /Madder and weld changed\n +push t-\w+ from threadmill\/staging[\s\S]*"The page on dyes" of Maren Brask, approved by Lise Aune/,
+      /Madder and weld changed, "How we dye" before\n +push t-\w+ from threadmill\/staging[\s\S]*"The page on dyes" of Maren Brask, approved by Lise Aune/,
     );
-    expect(await out(`env whence ${LIVE} page:2`)).toContain('Madder and weld');
+    for (const named of ['page:2', '"How we dye"'])
+      expect(await out(`env whence ${LIVE} ${named}`)).toContain('Madder and weld');
     expect(await out(`env whence ${LIVE} nothing-of-this-name`)).toContain('No transfer has written');
     const [visit] = await asList<ItemVisit>(`env whence ${LIVE} page:2`);
     const words = await refused(`undo ${visit?.transfer} --confirm ${LIVE}`, 3);
@@ -324,9 +325,10 @@ describe('people and roles', () => {
 describe('the journal', () => {
   it('is listed, exported and verified', async () => {
     expect(await out('journal list --act siteAdopt --outcome done')).toMatch(
-      /Maren Brask +siteAdopt +threadmill\/live/,
+      /Maren Brask +brought in threadmill\/live/,
     );
     expect(await out('journal list --limit 3')).toContain('More: --after');
+    expect(await out('journal list --find "nothing of the kind"')).toContain('Nothing in the journal fits.');
     const made = await out('freeze add --for threadmill --from 12-24 --until 12-26 --reason "=1+1, nobody is here"');
     await out(`freeze lift ${/z-\w{10}/.exec(made)?.[0]}`);
     const lines = (await run('journal export --act freezeAdd')).out.trim().split('\n');

@@ -382,12 +382,16 @@ describe('the room of a site', () => {
     await done(studio, await pushOnto(studio, COPY, LIVE, { wishes: { only: ['product:3'] } }));
     await room('/sites/threadmill?at=live');
     await settled();
-    await page.getByLabel('When did this come here?').fill('Bag of bags');
-    await page.getByRole('button', { name: 'Find out' }).click();
-    await page.getByRole('region', { name: 'Where a thing came from' }).getByText('push by Maren Brask').waitFor();
-    await page.getByLabel('When did this come here?').fill('Something else');
-    await page.getByRole('button', { name: 'Find out' }).click();
-    await page.getByText('No transfer has written it').waitFor();
+    const history = page.getByRole('region', { name: 'What changed here' });
+    await history.getByText('Bag of bags').waitFor();
+    // By the title that it had before, too.
+    await page.getByLabel('Find by a title that it has or had').fill('Market bag');
+    await history.getByText('“Market bag” before').waitFor();
+    expect(await history.textContent()).toContain('push by Maren Brask');
+    expect(await history.getByRole('link', { name: 'Take it back' }).count()).toBe(1);
+    await page.getByLabel('Find by a title that it has or had').fill('Something else');
+    await history.getByText('No transfer has written a thing called “Something else”').waitFor();
+    await page.keyboard.press('Escape');
     expect(await faults()).toEqual([]);
 
     await page.getByRole('button', { name: 'Give it some' }).click();
@@ -520,7 +524,7 @@ describe('transfers and who one is', () => {
 
   it('narrows the journal to days, and saves it', async () => {
     await room('/journal?act=siteAdopt');
-    await page.getByRole('button', { name: 'siteAdopt' }).first().waitFor();
+    await page.getByText('brought in').first().waitFor();
     const day = await page.evaluate(() => new Date().toLocaleDateString('sv'));
     await page.getByLabel('Since').fill(day);
     await page.getByLabel('Until').fill(day);

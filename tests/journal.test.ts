@@ -2,7 +2,8 @@ import { readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Client, ServiceProblem } from '@tessarion/client';
-import type { JournalHead } from '@tessarion/contract';
+import { type Endpoint, endpoints, isAct, type JournalHead } from '@tessarion/contract';
+import { actWords, hasActWords } from '@tessarion/core';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { done, forecastOf, invited, makeCopy, onSite, type Studio, startStudio } from './support/studio.js';
@@ -96,6 +97,25 @@ describe('the journal', () => {
     const adopted = await entries({ act: 'siteAdopt' });
     expect(adopted.map((one) => one.thing)).toEqual(['threadmill/live']);
     expect(await entries({ until: adopted[0]?.at ?? '' })).not.toContainEqual(adopted[0]);
+  });
+});
+
+describe('an entry in words', () => {
+  it('is there for everything that one can do', () => {
+    const acts = Object.entries(endpoints).flatMap(([name, one]) => (isAct(one as Endpoint) ? [name] : []));
+    expect(acts.length).toBeGreaterThan(80);
+    expect(acts.filter((name) => !hasActWords(name))).toEqual([]);
+  });
+
+  it('calls people by their names, and is found by a part of it', async () => {
+    const { id } = await studio.client.call('personInvite', {
+      body: { name: 'Torgeir Vang', mail: 'torgeir@copperlane.example', role: 'observer', scope: 'everything' },
+    });
+    const { items } = await studio.client.call('journalList', { query: { find: id, act: 'personInvite' } });
+    expect(items.map(({ thing, called }) => ({ thing, called }))).toEqual([{ thing: id, called: 'Torgeir Vang' }]);
+    expect(actWords('personInvite')).toEqual(['invited', true, '']);
+    expect(actWords('verdictGive', 'return')).toEqual(['sent', true, 'back']);
+    expect((await studio.client.call('journalList', { query: { find: '100%_nothing' } })).items).toEqual([]);
   });
 });
 

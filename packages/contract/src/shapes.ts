@@ -113,6 +113,8 @@ export const JournalEntry = z.object({
   act: z.string(),
   outcome: z.enum(['done', 'refused', 'failed']),
   thing: z.string(),
+  /** What people call what it is about: the title of a request, the name of a person; null where `thing` says it. */
+  called: z.string().nullable(),
   details: z.record(z.string(), z.unknown()),
 });
 export type JournalEntry = z.infer<typeof JournalEntry>;
@@ -383,6 +385,10 @@ export const ItemVisit = z.object({
   /** As the environment knows it. */
   item: z.string(),
   title: z.string(),
+  /** What it was called there before; null where it kept its title. */
+  formerTitle: z.string().nullable(),
+  /** What it is, such as `page`. */
+  itemKind: z.string(),
   change: z.enum(['new', 'changed', 'deleted']),
   transfer: Id,
   kind: TransferKind,
@@ -391,6 +397,8 @@ export const ItemVisit = z.object({
   person: z.string(),
   /** The transfer that took it back. */
   undoneBy: Id.nullable(),
+  /** Whether the transfer can be taken back. */
+  canUndo: z.boolean(),
   urgent: z.string().nullable(),
   override: z.string().nullable(),
   /** The change request that it was a part of. */

@@ -8,6 +8,7 @@ export { MARKER } from './address/token.js';
 export * from './delivery/moment-words.js';
 export * from './delivery/quiet-hours.js';
 export * from './delivery/windows.js';
+export * from './journal/act-words.js';
 export * from './journal/seal.js';
 export * from './mask/mask.js';
 export * from './mask/mask-inside.js';

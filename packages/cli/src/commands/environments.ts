@@ -196,9 +196,12 @@ export function addEnvironments(program: Command): void {
     const visits = await (await connect(command)).call('itemHistory', { params: readPath(path), query: { item } });
     if (wantsJson(command)) return printJson(visits);
     if (visits.length === 0)
-      return print(`No transfer has written "${item}" here: it was there before, or was made there.`);
+      return print(
+        `No transfer has written a thing called "${item}" onto ${path}: it was there before, was made there, or has another name.`,
+      );
     for (const one of visits) {
-      print(`${when(one.at)}  ${bold(one.title)} ${one.change}`);
+      const former = one.formerTitle === null ? '' : `, "${one.formerTitle}" before`;
+      print(`${when(one.at)}  ${bold(one.title)} ${one.change}${former}`);
       print(`  ${one.kind} ${one.transfer}${one.from ? ` from ${one.from}` : ''}, by ${one.person}`);
       if (one.undoneBy) print(`  taken back by ${one.undoneBy}`);
       if (one.request) {

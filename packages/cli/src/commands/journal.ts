@@ -1,5 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import type { ExportForm, JournalEntry, JournalHead } from '@tessarion/contract';
+import { actWords } from '@tessarion/core';
 import { type Command, Option } from 'commander';
 import { CliError } from '../errors.js';
 import { count, cut, dim, print, printJson, printTable, when, writeOut } from '../output.js';
@@ -7,7 +8,7 @@ import { connect, mustSayYes, wantsJson } from '../program.js';
 import { readSecret } from '../settings.js';
 import { examples, exportForm, given, json } from './options.js';
 
-const FILTERS = ['actor', 'act', 'outcome', 'thing', 'since', 'until'] as const;
+const FILTERS = ['actor', 'act', 'outcome', 'thing', 'find', 'since', 'until'] as const;
 
 const filtering = (command: Command): Command =>
   command
@@ -15,6 +16,7 @@ const filtering = (command: Command): Command =>
     .option('--act <NAME>', 'such as pushCreate')
     .addOption(new Option('--outcome <OUTCOME>').choices(['done', 'refused', 'failed']))
     .option('--thing <NAME>', 'such as threadmill/live')
+    .option('--find <WORDS>', 'a part of the thing, of who acted, or of the details')
     .option('--since <TIME>', 'RFC 3339, such as 2026-11-01T00:00:00Z')
     .option('--until <TIME>');
 
@@ -24,6 +26,12 @@ const words = ({ details }: JournalEntry): string =>
     .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
     .map(([name, value]) => `${name} ${value}`)
     .join(', ');
+
+/** What somebody did, and to what. */
+function sentence({ act, thing, called, details }: JournalEntry): string {
+  const [before, hasThing, after] = actWords(act, details.says);
+  return [before, ...(hasThing ? [called ?? thing] : []), after].filter((part) => part !== '').join(' ');
+}
 
 const MOST_HEADS = 1000;
 
@@ -75,17 +83,16 @@ export function addJournal(program: Command): void {
     if (wantsJson(command)) return printJson(page);
     if (page.items.length === 0) return print('Nothing in the journal fits.');
     printTable(
-      ['at', 'who', 'act', '', 'what', 'more'],
+      ['at', 'who', 'what', '', 'more'],
       page.items.map((one) => [
         when(one.at),
         cut(one.name ?? one.actor, 14),
-        one.act,
+        cut(sentence(one), 44),
         one.outcome === 'done' ? '' : one.outcome,
-        cut(one.thing, 20),
         words(one),
       ]),
       [],
-      5,
+      4,
     );
     if (page.next) print(dim(`More: --after "${page.next}"`));
   });

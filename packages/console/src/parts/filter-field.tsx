@@ -1,6 +1,7 @@
-import { type JSX, useRef } from 'react';
+import { type JSX, useEffect, useRef, useState } from 'react';
 import { useKeys } from '../keys.js';
 import { Icon } from './icon.js';
+import type { View } from './use-view.js';
 
 /** Narrows a list by words; `/` leads to it, Escape out of it. */
 export function FilterField({
@@ -39,4 +40,24 @@ export function FilterField({
       <kbd className="no-hover:hidden">/</kbd>
     </label>
   );
+}
+
+/** Narrows a list by words that its address holds; the list follows once one pauses. */
+export function FindInView({
+  view,
+  name,
+  placeholder,
+}: {
+  readonly view: View;
+  readonly name: string;
+  readonly placeholder: string;
+}): JSX.Element {
+  const said = view.get('find');
+  const [text, setText] = useState(said);
+  useEffect(() => {
+    if (text.trim() === said) return;
+    const pause = setTimeout(() => view.set('find', text.trim()), 250);
+    return () => clearTimeout(pause);
+  });
+  return <FilterField name={name} placeholder={placeholder} does="Find" text={text} change={setText} />;
 }

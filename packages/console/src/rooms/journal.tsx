@@ -1,15 +1,16 @@
-import { useMutation } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import type { JournalEntry } from '@tessarion/contract';
-import { PERMISSIONS } from '@tessarion/core';
+import { actWords, PERMISSIONS } from '@tessarion/core';
 import { type JSX, useState } from 'react';
-import { Link } from 'react-router';
-import { Button } from '../parts/button.js';
+import { Button, TextLink } from '../parts/button.js';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
+import { FindInView } from '../parts/filter-field.js';
+import { FindChoice } from '../parts/find-choice.js';
 import { Older } from '../parts/older.js';
 import { Room, RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
-import { Figure, FigureHead, WideCell } from '../parts/table.js';
+import { WideCell } from '../parts/table.js';
 import { usePaged } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { clock, exact, number } from '../parts/words.js';
@@ -21,12 +22,13 @@ const OUTCOMES = ['done', 'refused', 'failed'] as const;
 export function JournalRoom(): JSX.Element {
   const view = useView();
   const filter = {
-    ...view.among(['thing', 'act', 'outcome', 'actor']),
+    ...view.among(['thing', 'act', 'outcome', 'actor', 'find']),
     ...momentsOf(view.get('since'), view.get('until')),
   };
   const { pages, items: entries } = usePaged(['journal', filter], (page) =>
     client.call('journalList', { query: { ...filter, ...page } }),
   );
+  const people = useQuery({ queryKey: ['people', 'people'], queryFn: () => client.call('personList') });
   const me = useMe();
   if (me.data?.permissions.includes('journal.read') === false)
     return (
@@ -43,9 +45,22 @@ export function JournalRoom(): JSX.Element {
         <h1 className="text-title">Journal</h1>
         <Seal />
         <span className="flex-1 max-desk:hidden" />
-        {['thing', 'act', 'actor'].map((name) => (
+        {['thing', 'act'].map((name) => (
           <Chosen key={name} name={name} view={view} />
         ))}
+        <FindInView view={view} name="Find by thing, person or details" placeholder="Thing, person, details" />
+        <FindChoice
+          name="Person"
+          isFilter
+          none="all"
+          value={view.get('actor')}
+          choose={(actor) => view.set('actor', actor)}
+          options={(people.data ?? []).map(({ id, name, mail }) => ({
+            value: `person ${id}`,
+            words: name,
+            kind: mail,
+          }))}
+        />
         <Choice
           name="Outcome"
           value={view.get('outcome')}
@@ -67,13 +82,12 @@ export function JournalRoom(): JSX.Element {
           <table>
             <thead>
               <tr>
-                <FigureHead>Place</FigureHead>
                 <th>At</th>
-                <th>Who</th>
-                <th>Act</th>
-                <th>What</th>
-                <th>More</th>
+                <th>What happened</th>
                 <th>From</th>
+                <th>
+                  <span className="sr-only">Details</span>
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -111,6 +125,19 @@ function Seal(): JSX.Element {
   );
 }
 
+/** Where what an entry is about is shown. */
+function pathTo({ thing, details }: JournalEntry): string | undefined {
+  if (typeof details.request === 'string') return `/requests/${details.request}`;
+  if (/^t-[0-9a-z]{10}$/.test(thing)) return `/transfers/${thing}`;
+  if (/^p-[0-9a-z]{10}$/.test(thing)) return `/people?at=${thing}`;
+  const [kind = '', name = ''] = thing.split(' ');
+  if (kind === 'server') return `/servers?at=${name}`;
+  if (kind === 'profile') return `/profiles/${name}`;
+  const [site, environment] = thing.split('/');
+  if (!/^[a-z][a-z0-9-]*(\/[a-z][a-z0-9-]*)?$/.test(thing)) return undefined;
+  return environment === undefined ? `/sites/${site}` : `/sites/${site}?at=${environment}`;
+}
+
 function Row({
   one,
   choose,
@@ -119,60 +146,60 @@ function Row({
   readonly choose: (name: string, value: string) => void;
 }): JSX.Element {
   const [isOpen, setOpen] = useState(false);
-  const words = Object.entries(one.details)
-    .filter(([, value]) => typeof value === 'string' || typeof value === 'number')
-    .map(([name, value]) => `${name} ${value}`)
-    .join(' · ');
-  const { request, transfer } = one.details;
+  const [before, hasThing, after] = actWords(one.act, one.details.says);
+  const to = pathTo(one);
+  const called = one.called ?? one.thing;
+  const { transfer } = one.details;
   return (
     <>
       <tr>
-        <Figure className="text-ink3">{one.position ?? '–'}</Figure>
         <td className="text-ink2" title={exact(one.at)}>
           {clock(one.at)}
         </td>
-        <td>
-          <button
-            type="button"
-            className="hover:text-accent"
-            onClick={() => choose('actor', one.actor)}
-            title={one.actor}
-          >
-            {one.name ?? one.actor}
-          </button>
-        </td>
-        <td>
-          <button type="button" className="mono hover:text-accent" onClick={() => choose('act', one.act)}>
-            {one.act}
-          </button>
-          {one.outcome !== 'done' && <span className="font-semibold text-danger"> {one.outcome}</span>}
-        </td>
-        <td>
-          <button type="button" className="mono hover:text-accent" onClick={() => choose('thing', one.thing)}>
-            {one.thing}
-          </button>
-        </td>
-        <WideCell className="text-ink2">
-          <button
-            type="button"
-            className="block max-w-full truncate hover:text-accent"
-            aria-expanded={isOpen}
-            onClick={() => setOpen(!isOpen)}
-          >
-            {words === '' ? '–' : words}
-          </button>
+        <WideCell>
+          <b>{one.name ?? one.actor}</b> {before}{' '}
+          {hasThing &&
+            (to === undefined ? <span className="mono">{called}</span> : <TextLink to={to}>{called}</TextLink>)}{' '}
+          {after}
+          {one.called !== null && one.thing !== '' && one.called !== one.thing && !one.thing.startsWith('p-') && (
+            <span className="text-ink3"> · {one.thing}</span>
+          )}
+          {one.outcome !== 'done' && <span className="font-semibold text-danger"> · {one.outcome}</span>}
         </WideCell>
         <td className="text-ink3">{one.from ?? ''}</td>
+        <td>
+          <button
+            type="button"
+            className="min-h-24 text-ink2 underline underline-offset-2 hover:text-accent"
+            aria-expanded={isOpen}
+            aria-label={`${isOpen ? 'Less' : 'More'} of what ${one.name ?? one.actor} did, ${clock(one.at)}`}
+            onClick={() => setOpen(!isOpen)}
+          >
+            {isOpen ? 'Less' : 'More'}
+          </button>
+        </td>
       </tr>
       {isOpen && (
         <tr>
-          <td />
-          <td colSpan={6} className="h-auto">
-            <pre className="mt-4 mb-8 mono wrap-anywhere whitespace-pre-wrap">
-              {JSON.stringify(one.details, null, 2)}
-            </pre>
-            {typeof request === 'string' && <Link to={`/requests/${request}`}>Change request {request}</Link>}{' '}
-            {typeof transfer === 'string' && <Link to={`/transfers/${transfer}`}>Transfer {transfer}</Link>}
+          <td colSpan={4} className="h-auto bg-bed">
+            <div className="flex flex-wrap items-center gap-8 py-8">
+              <Button small onClick={() => choose('actor', one.actor)}>
+                Only {one.name ?? one.actor}
+              </Button>
+              <Button small onClick={() => choose('act', one.act)}>
+                Only {one.act}
+              </Button>
+              {one.thing !== '' && (
+                <Button small onClick={() => choose('thing', one.thing)}>
+                  Only {one.thing}
+                </Button>
+              )}
+              {typeof transfer === 'string' && <TextLink to={`/transfers/${transfer}`}>Transfer {transfer}</TextLink>}
+              <span className="text-ink3">
+                {one.position === null ? 'waits for its seal' : `sealed at place ${number(one.position)}`}
+              </span>
+            </div>
+            <pre className="mono wrap-anywhere pb-8 whitespace-pre-wrap">{JSON.stringify(one.details, null, 2)}</pre>
           </td>
         </tr>
       )}

@@ -1,17 +1,17 @@
 import type { ChangeRequest } from '@tessarion/contract';
 import { REQUEST_STATES } from '@tessarion/core';
-import { type JSX, useEffect, useState } from 'react';
+import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { Choice, SiteChoice } from '../parts/choice.js';
 import { Course } from '../parts/course.js';
-import { FilterField } from '../parts/filter-field.js';
+import { FindInView } from '../parts/filter-field.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
-import { useView, type View } from '../parts/use-view.js';
+import { useView } from '../parts/use-view.js';
 import { Views } from '../parts/views.js';
 import { Ago, clock, number } from '../parts/words.js';
 import { client } from '../session.js';
@@ -52,7 +52,7 @@ export function RequestsRoom(): JSX.Element {
           choose={(name) => view.set('view', name)}
         />
         <span className="flex-1 max-desk:hidden" />
-        <FindField view={view} />
+        <FindInView view={view} name="Find by title, or by whom" placeholder="Title, or by whom" />
         <SiteChoice view={view} />
         <Choice
           name="State"
@@ -98,26 +98,6 @@ export function RequestsRoom(): JSX.Element {
         </div>
       )}
     </main>
-  );
-}
-
-/** Finds by words of the title, or the name of who opened it; the list follows once one pauses. */
-function FindField({ view }: { readonly view: View }): JSX.Element {
-  const said = view.get('find');
-  const [text, setText] = useState(said);
-  useEffect(() => {
-    if (text.trim() === said) return;
-    const pause = setTimeout(() => view.set('find', text.trim()), 250);
-    return () => clearTimeout(pause);
-  });
-  return (
-    <FilterField
-      name="Find by title, or by whom"
-      placeholder="Title, or by whom"
-      does="Find"
-      text={text}
-      change={setText}
-    />
   );
 }
 

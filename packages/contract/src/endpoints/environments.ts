@@ -107,11 +107,14 @@ export const environmentsEndpoints = {
     path: '/environments/:site/:environment/item-history',
     permission: 'site.read',
     about: { environments: ['params.site/params.environment'] },
-    summary: 'Say when a thing came to an environment: in which transfers, by which request, approved by whom.',
+    summary:
+      'Say when a thing, or all things, came to an environment: in which transfers, by which request, approved by whom.',
     params: onEnvironment,
     query: z.strictObject({
-      /** The id of an item, such as `product:3`, or its title. */
-      item: z.string().trim().min(1, 'name an item').max(2000),
+      /** The id of an item, such as `product:3`, or a title that it has or had. */
+      item: z.string().trim().min(1, 'name an item').max(2000).optional(),
+      /** A part of the title that a thing has or had. */
+      find: z.string().trim().min(1).max(100).optional(),
       limit: z.coerce.number().int().min(1).max(200).optional(),
     }),
     body: none,

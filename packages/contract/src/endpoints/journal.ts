@@ -10,6 +10,8 @@ export const JournalFilter = z.strictObject({
   outcome: z.enum(['done', 'refused', 'failed']).optional(),
   /** A site, an environment, a transfer: whatever the entry is about. */
   thing: z.string().max(200).optional(),
+  /** A part of the thing's name, of who acted, or of the details. */
+  find: z.string().trim().min(1).max(100).optional(),
   since: s.Time.optional(),
   until: s.Time.optional(),
 });

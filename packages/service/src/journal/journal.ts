@@ -84,10 +84,14 @@ export class Journal {
       .select('e.*', 's.text as side_text');
     for (const column of ['act', 'outcome', 'thing', 'actor'] as const)
       if (filter[column] !== undefined) query.where(`e.${column}`, filter[column]);
+    if (filter.find !== undefined) {
+      const like = `%${filter.find.replace(/[\\%_]/g, '\\$&')}%`;
+      query.whereRaw('(e.thing ILIKE :like OR e.details ILIKE :like OR s.text ILIKE :like)', { like });
+    }
     if (filter.since !== undefined) query.where('e.at', '>=', filter.since);
     if (filter.until !== undefined) query.where('e.at', '<', filter.until);
     if (filter.before) query.whereRaw('(e.at, e.id) < (?::timestamptz, ?)', [filter.before.at, filter.before.id]);
-    return ((await query) as (EntryRow & { side_text: string | null })[]).map((row) => {
+    const entries = ((await query) as (EntryRow & { side_text: string | null })[]).map((row) => {
       const who = row.side_text === null ? undefined : (JSON.parse(row.side_text) as Who);
       return {
         id: row.id,
@@ -99,10 +103,33 @@ export class Journal {
         act: row.act,
         outcome: row.outcome,
         thing: row.thing,
-        details: JSON.parse(row.details),
+        details: JSON.parse(row.details) as JournalEntry['details'],
       };
     });
+    const names = await namesOf(
+      on,
+      entries.flatMap(({ thing, details }) => [thing, details.request]),
+    );
+    return entries.map((one) => ({
+      ...one,
+      called: names.get(String(one.details.request)) ?? names.get(one.thing) ?? null,
+    }));
   }
+}
+
+/** Titles of change requests and names of people, by their ids. */
+async function namesOf(on: OnRecords, ids: readonly unknown[]): Promise<Map<string, string>> {
+  const of = (prefix: string): string[] => [
+    ...new Set(ids.filter((id): id is string => typeof id === 'string' && id.startsWith(prefix))),
+  ];
+  const requests = (await on('change_request').whereIn('id', of('q-')).select('id', 'title as name')) as Named[];
+  const people = (await on('person').whereIn('id', of('p-')).select('id', 'name')) as Named[];
+  return new Map([...requests, ...people].map(({ id, name }) => [id, name]));
+}
+
+interface Named {
+  readonly id: string;
+  readonly name: string;
 }
 
 /** Takes out of the journal who somebody was; what they did stays, and the seals hold. */

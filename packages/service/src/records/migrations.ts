@@ -8,6 +8,7 @@ import { addFollows } from './migrations/follows.js';
 import { addSealedFields } from './migrations/forecast-items.js';
 import { addForecastTries } from './migrations/forecast-tries.js';
 import { addForeignOrigins } from './migrations/foreign-origins.js';
+import { addFormerTitles } from './migrations/former-titles.js';
 import { addGuestNotices } from './migrations/guest-notices.js';
 import { addGuests } from './migrations/guests.js';
 import { addJournal } from './migrations/journal.js';
@@ -272,6 +273,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '030_foreign_origins': addForeignOrigins,
   '031_forecast_tries': addForecastTries,
   '032_transfer_notices': addTransferNotices,
+  '033_former_titles': addFormerTitles,
 };
 
 /**

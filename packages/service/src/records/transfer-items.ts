@@ -3,7 +3,7 @@ import type { ChangedItem } from '@tessarion/core';
 import { standingOf } from '../requests/standing.js';
 import type { OnRecords } from './open.js';
 import { getRequest } from './requests.js';
-import type { TransferRecord } from './transfers.js';
+import { type TransferRecord, UNDOABLE } from './transfers.js';
 
 const AT_ONCE = 10_000;
 
@@ -11,15 +11,17 @@ const AT_ONCE = 10_000;
 export async function recordWhence(
   on: OnRecords,
   { id, onto_path }: Pick<TransferRecord, 'id' | 'onto_path'>,
-  items: readonly Pick<ChangedItem, 'id' | 'kind' | 'title' | 'change'>[],
+  items: readonly Pick<ChangedItem, 'id' | 'kind' | 'title' | 'change' | 'fields'>[],
   namesThere: ReadonlyMap<string, string>,
 ): Promise<void> {
   await on('transfer_item').where({ transfer_id: id }).delete();
   for (let at = 0; at < items.length; at += AT_ONCE) {
     const some = items.slice(at, at + AT_ONCE);
     await on.raw(
-      `INSERT INTO transfer_item (transfer_id, onto_path, item, source_item, kind, title, change)
-       SELECT ?, ?, * FROM unnest(?::text[], ?::text[], ?::text[], ?::text[], ?::text[])`,
+      `INSERT INTO transfer_item (transfer_id, onto_path, item, source_item, kind, title, change, former_title)
+       SELECT ?, ?, item, source, kind, title, change, nullif(former, '')
+       FROM unnest(?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[])
+         AS one (item, source, kind, title, change, former)`,
       [
         id,
         onto_path,
@@ -28,16 +30,26 @@ export async function recordWhence(
         some.map((one) => one.kind),
         some.map((one) => one.title),
         some.map((one) => one.change),
+        some.map((one) => formerTitle(one) ?? ''),
       ],
     );
   }
+}
+
+/** What the destination called a thing that gets another title; null where it keeps its own. */
+function formerTitle({ title, fields }: Pick<ChangedItem, 'title' | 'fields'>): string | null {
+  const field = fields.find(({ before, after }) => after === title && before !== null && before !== after);
+  return field?.before ?? null;
 }
 
 interface VisitRow {
   readonly item: string;
   readonly source_item: string;
   readonly title: string;
+  readonly former_title: string | null;
+  readonly item_kind: string;
   readonly change: ItemVisit['change'];
+  readonly can_undo: boolean;
   readonly transfer: string;
   readonly kind: ItemVisit['kind'];
   readonly from_path: string | null;
@@ -49,28 +61,43 @@ interface VisitRow {
   readonly request: string | null;
 }
 
+/** Of what one asks: a thing by its id there or a title that it has or had; or all whose title holds some words. */
+export interface Asked {
+  readonly item?: string | undefined;
+  readonly find?: string | undefined;
+}
+
 /**
- * When a thing came to an environment, or changed there: the transfers that wrote it, the newest first, with the request
+ * When things came to an environment, or changed there: the transfers that wrote them, the newest first, with the request
  * that each delivered and who had approved the thing as it went.
- *
- * @param named the thing's id, as the environment knows it, or its title then
  */
-export async function visitsOf(on: OnRecords, onto: string, named: string, limit: number): Promise<ItemVisit[]> {
+export async function visitsOf(on: OnRecords, onto: string, asked: Asked, limit: number): Promise<ItemVisit[]> {
+  const item = asked.item ?? null;
+  const find = asked.find === undefined ? null : `%${asked.find.replace(/[\\%_]/g, '\\$&')}%`;
   const { rows } = await on.raw<{ rows: VisitRow[] }>(
-    `SELECT i.item, i.source_item, i.title, i.change, t.id AS transfer, t.kind, t.from_path, t.person, t.ended_at,
-       t.undone_by, t.urgent, t.override, t.request
+    `SELECT i.item, i.source_item, i.title, i.former_title, i.kind AS item_kind, i.change, t.id AS transfer, t.kind,
+       t.from_path, t.person, t.ended_at, t.undone_by, t.urgent, t.override, t.request,
+       t.state = 'done' AND t.undone_by IS NULL AND t.kind = ANY (:undoable) AS can_undo
      FROM transfer_item i JOIN transfer t ON t.id = i.transfer_id
      WHERE i.onto_path = :onto AND t.state IN ('done', 'undone')
-       AND (i.item = :named OR i.item IN (
-         SELECT item FROM transfer_item WHERE onto_path = :onto AND lower(title) = lower(:named)))
-     ORDER BY t.ended_at DESC, t.id DESC LIMIT :limit`,
-    { onto, named, limit },
+       AND (:item::text IS NULL OR i.item = :item OR i.item IN (
+         SELECT item FROM transfer_item WHERE onto_path = :onto
+           AND (lower(title) = lower(:item) OR lower(former_title) = lower(:item))))
+       AND (:find::text IS NULL OR i.title ILIKE :find OR i.former_title ILIKE :find)
+     ORDER BY t.ended_at DESC, t.id DESC, i.title LIMIT :limit`,
+    { onto, item, find, limit, undoable: [...UNDOABLE] },
   );
+  const requests = new Map<string, Awaited<ReturnType<typeof deliveredBy>>>();
   const visits: ItemVisit[] = [];
-  for (const row of rows)
+  for (const row of rows) {
+    if (row.request !== null && !requests.has(row.request))
+      requests.set(row.request, await deliveredBy(on, row.request));
+    const delivered = row.request === null ? undefined : requests.get(row.request);
     visits.push({
       item: row.item,
       title: row.title,
+      formerTitle: row.former_title,
+      itemKind: row.item_kind,
       change: row.change,
       transfer: row.transfer,
       kind: row.kind,
@@ -78,26 +105,28 @@ export async function visitsOf(on: OnRecords, onto: string, named: string, limit
       at: row.ended_at.toISOString(),
       person: row.person,
       undoneBy: row.undone_by,
+      canUndo: row.can_undo,
       urgent: row.urgent,
       override: row.override,
-      ...(row.request === null ? { request: null, approvedBy: [] } : await requestOf(on, row.request, row.source_item)),
+      request: delivered?.request ?? null,
+      approvedBy: delivered?.approvedBy(row.source_item) ?? [],
     });
+  }
   return visits;
 }
 
-/** What a request says of an item that it delivered: its last revision is the one that went. */
-async function requestOf(on: OnRecords, id: string, item: string): Promise<Pick<ItemVisit, 'request' | 'approvedBy'>> {
+/** A request that was delivered, and who had approved each of its items: its last revision is the one that went. */
+async function deliveredBy(on: OnRecords, id: string) {
   const request = await getRequest(on, id);
-  const { approvedBy = [] } = (await standingOf(on, request)).items.get(item) ?? {};
+  const standing = await standingOf(on, request);
   const author = await on('person').where({ id: request.author }).first('name');
-  const people = (await on('person')
-    .whereIn('id', [...approvedBy])
-    .select('name')) as { name: string }[];
-  const guests = (await on('guest_link')
-    .whereIn('id', [...approvedBy])
-    .select('name')) as { name: string }[];
+  const ids = [...new Set([...standing.items.values()].flatMap(({ approvedBy }) => [...approvedBy]))];
+  const named = (table: string) =>
+    on(table).whereIn('id', ids).select('id', 'name') as Promise<{ id: string; name: string }[]>;
+  const names = new Map([...(await named('person')), ...(await named('guest_link'))].map((one) => [one.id, one.name]));
   return {
-    request: { id, title: request.title, author: author?.name ?? '' },
-    approvedBy: [...people, ...guests].map((one) => one.name),
+    request: { id, title: request.title, author: (author?.name as string | undefined) ?? '' },
+    approvedBy: (item: string): string[] =>
+      [...(standing.items.get(item)?.approvedBy ?? [])].flatMap((one) => names.get(one) ?? []),
   };
 }

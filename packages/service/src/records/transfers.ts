@@ -288,7 +288,7 @@ export class Transfers {
   }
 }
 
-const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];
+export const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];
 
 export const iso = (date: Date | null): string | null => (date === null ? null : date.toISOString());
 

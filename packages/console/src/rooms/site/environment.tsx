@@ -1,6 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site } from '@tessarion/contract';
 import type { JSX } from 'react';
+import { placeOf } from '../../may.js';
 import { Button, ButtonLink } from '../../parts/button.js';
 import { Fact, Facts } from '../../parts/facts.js';
 import { Icon } from '../../parts/icon.js';
@@ -58,7 +59,7 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
         </div>
       )}
       <About site={site} one={one} />
-      <ItemHistory one={one} />
+      <ItemHistory one={one} place={placeOf(site, one)} />
       <EnvironmentActs site={site} one={one} />
     </section>
   );

@@ -311,7 +311,7 @@ export const environmentHandlers: Handlers<
   },
 
   itemHistory: ({ installation, params, query }) =>
-    visitsOf(installation.records, `${params.site}/${params.environment}`, query.item, query.limit ?? 50),
+    visitsOf(installation.records, `${params.site}/${params.environment}`, query, query.limit ?? 50),
 
   async environmentLogins(call) {
     const { installation, params } = call;
