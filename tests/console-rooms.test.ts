@@ -314,7 +314,7 @@ describe('a transfer that has ended', () => {
     await page.getByRole('link', { name: 'Forecast again' }).waitFor();
     expect(await page.getByLabel('In figures').textContent()).not.toContain('written');
     await page.getByRole('link', { name: 'Forecast again' }).click();
-    await page.waitForURL(/forecast\?from=threadmill\/staging&onto=threadmill\/live/);
+    await page.waitForURL((url) => url.pathname.endsWith('/forecast') && url.searchParams.get('from') === COPY);
     await page.getByText('to settle').first().waitFor();
   });
 });

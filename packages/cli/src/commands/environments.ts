@@ -197,7 +197,7 @@ export function addEnvironments(program: Command): void {
     if (wantsJson(command)) return printJson(visits);
     if (visits.length === 0)
       return print(
-        `No transfer has written a thing called "${item}" onto ${path}: it was there before, was made there, or has another name.`,
+        `No transfer has written "${item}" onto ${path}.\n${dim('It was there before, was made there, or has another name.')}`,
       );
     for (const one of visits) {
       const former = one.formerTitle === null ? '' : `, "${one.formerTitle}" before`;

@@ -57,6 +57,7 @@ export function Button({
   return (
     <button
       type={type}
+      data-main={(main && !danger) || undefined}
       className={`${buttonLook({ main, danger, bare, small, wide })} ${className}`.trim()}
       {...rest}
     />
@@ -80,7 +81,13 @@ export function ButtonLink({
         {rest.children}
       </Locked>
     );
-  return <Link className={`${buttonLook({ main, danger, bare, small, wide })} ${className}`.trim()} {...rest} />;
+  return (
+    <Link
+      data-main={main || undefined}
+      className={`${buttonLook({ main, danger, bare, small, wide })} ${className}`.trim()}
+      {...rest}
+    />
+  );
 }
 
 /** A lesser act, in the words of a line; large enough for a finger, and no taller than a line of text. */

@@ -1,4 +1,5 @@
 import { type JSX, useEffect, useRef, useState } from 'react';
+import { useNavigation } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Icon } from './icon.js';
 import type { View } from './use-view.js';
@@ -54,8 +55,10 @@ export function FindInView({
 }): JSX.Element {
   const said = view.get('find');
   const [text, setText] = useState(said);
+  // Who has set out for another room is not called back.
+  const isLeaving = useNavigation().state !== 'idle';
   useEffect(() => {
-    if (text.trim() === said) return;
+    if (isLeaving || text.trim() === said) return;
     const pause = setTimeout(() => view.set('find', text.trim()), 250);
     return () => clearTimeout(pause);
   });

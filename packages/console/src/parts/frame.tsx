@@ -2,7 +2,7 @@ import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useQuery } from '@tanstack/react-query';
 import { ServiceProblem } from '@tessarion/client';
 import type { Me } from '@tessarion/contract';
-import { type JSX, useEffect, useState } from 'react';
+import { type JSX, useEffect, useRef, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
 import { client, queries, useLiveData, useWaiting } from '../session.js';
@@ -77,16 +77,17 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   const navigate = useNavigate();
   const [isFinding, setFinding] = useState(false);
   const [isListing, setListing] = useState(false);
-  const waiting = useWaiting().data?.length ?? 0;
   const { outage, again } = useLiveData();
+  const waiting = useWaiting().data?.length ?? 0;
   useKeys([
     { key: 'Ctrl k', does: 'Find anything, or do it', isEverywhere: true, act: () => setFinding(true) },
     { key: '?', does: 'These keys', isEverywhere: true, act: () => setListing(true) },
+    { key: 'Ctrl Enter', does: 'What the room is for, or what is asked before it', isEverywhere: true, act: doMain },
     ...rooms.map((room) => ({
       key: `g ${room.key}`,
       does: room.name,
       isEverywhere: true,
-      act: () => void navigate(room.to),
+      act: () => void navigate(room.to === '/requests' && waiting > 0 ? '/requests?view=waiting' : room.to),
     })),
   ]);
   const signOut = async (): Promise<void> => {
@@ -97,12 +98,22 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
     await navigate('/sign-in');
   };
   const { pathname } = useLocation();
+  const room = useRef<HTMLDivElement>(null);
   useEffect(() => {
     document.title = `${titleOf(pathname)} · Tessarion`;
+    // What had the focus went with its room: who goes on by keys goes on in this one.
+    if (document.activeElement === document.body) room.current?.focus({ preventScroll: true });
   }, [pathname]);
   const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
   return (
     <>
+      <button
+        type="button"
+        className="fixed top-2 left-2 z-50 bg-slab px-16 py-12 shadow-pop not-focus:sr-only"
+        onClick={() => room.current?.focus()}
+      >
+        To the room
+      </button>
       <header className="flex h-44 flex-none bg-slab">
         <NavLink
           className="flex items-center gap-10 pr-16 pl-12 text-[15px] font-strong tracking-[-0.005em] font-stretch-112% max-desk:pr-12"
@@ -198,11 +209,27 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
         </Menu>
       </header>
       {outage && <OutageStrip outage={outage} again={again} />}
-      <Outlet />
+      <p className="sr-only" role="status">
+        {titleOf(pathname)}
+      </p>
+      <div ref={room} id="room" tabIndex={-1} className="flex min-h-0 flex-1 flex-col gap-2 outline-0">
+        <Outlet />
+      </div>
       <Finder isOpen={isFinding} close={() => setFinding(false)} />
       <KeyList isOpen={isListing} close={() => setListing(false)} />
     </>
   );
+}
+
+/** Presses what a room is for, or leads to the field that must be filled before. @returns false where there is none */
+function doMain(): boolean {
+  const asked = document.querySelector<HTMLInputElement>('#room [data-asked]');
+  const main = document.querySelector<HTMLElement>('#room [data-main]:not(:disabled)');
+  if (asked && !main) {
+    asked.focus();
+    asked.scrollIntoView({ block: 'nearest' });
+  } else main?.click();
+  return asked !== null || main !== null;
 }
 
 const initials = (name: string): string =>

@@ -2,7 +2,8 @@ import type { ComponentProps, JSX } from 'react';
 
 /** A cell of figures, and one that takes what room is left and is cut there. */
 export const FIGURE = 'w-px text-right max-desk:w-auto max-desk:text-left';
-export const WIDE = 'w-[60%] max-w-0 overflow-hidden text-ellipsis max-desk:w-auto max-desk:max-w-none';
+export const WIDE =
+  'w-[60%] max-w-0 overflow-hidden text-ellipsis max-desk:-order-1 max-desk:w-full max-desk:max-w-none';
 
 export function Figure({ className = '', ...rest }: ComponentProps<'td'>): JSX.Element {
   return <td className={`${FIGURE} ${className}`.trim()} {...rest} />;

@@ -5,10 +5,13 @@ export function TypeName({
   path,
   typed,
   type,
+  isFirst = false,
 }: {
   readonly path: string;
   readonly typed: string;
   readonly type: (text: string) => void;
+  /** Whether nothing else is to be decided before. */
+  readonly isFirst?: boolean;
 }): JSX.Element {
   return (
     <label className="grid gap-4">
@@ -17,6 +20,8 @@ export function TypeName({
       </span>
       <input
         className="mono"
+        data-asked
+        autoFocus={isFirst}
         spellCheck={false}
         autoComplete="off"
         value={typed}

@@ -1,7 +1,7 @@
 import { keepPreviousData, type UseInfiniteQueryResult, useInfiniteQuery } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
-import type { View } from './use-view.js';
+import { useAt, type View } from './use-view.js';
 
 interface Page<T> {
   readonly items: T[];
@@ -24,21 +24,26 @@ export function usePaged<T>(
   return { pages, items: pages.data?.pages.flatMap((page) => page.items) ?? [] };
 }
 
-/** Lets keys go up and down a list and open what one is at, which the view remembers. */
+/**
+ * Lets keys go up and down a list and open what one is at, which the view remembers.
+ *
+ * @returns what one is at
+ */
 export function useRowKeys(
   items: readonly { readonly id: string }[],
   view: View,
   pathOf: (id: string) => string,
-): void {
+): string | undefined {
   const navigate = useNavigate();
-  const at = view.get('at');
+  const [at, goTo] = useAt('at', (id) => view.set('at', id ?? ''));
   const move = (step: number): void => {
     const next = items[Math.min(items.length - 1, Math.max(0, items.findIndex((one) => one.id === at) + step))];
-    if (next) view.set('at', next.id);
+    if (next) goTo(next.id);
   };
   useKeys([
     { key: 'j', does: 'Next row', act: () => move(1) },
     { key: 'k', does: 'Previous row', act: () => move(-1) },
-    { key: 'Enter', does: 'Open the row', act: () => at !== '' && void navigate(pathOf(at)) },
+    { key: 'Enter', does: 'Open the row', act: () => at !== undefined && void navigate(pathOf(at)) },
   ]);
+  return at;
 }

@@ -1,3 +1,4 @@
+import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 
 export interface View {
@@ -32,4 +33,34 @@ export function useView(): View {
         { replace: true },
       ),
   };
+}
+
+/**
+ * What one is at in a list: at once here, and a moment later in the address, which the router changes when it has time. A
+ * key that comes right after another one finds what that led to.
+ *
+ * @param name of the part of the address
+ * @param follow puts it there
+ */
+export function useAt(
+  name: string,
+  follow: (id: string | undefined) => void,
+): readonly [at: string | undefined, go: (id: string | undefined) => void] {
+  const [query] = useSearchParams();
+  const said = query.get(name) ?? undefined;
+  const [at, setAt] = useState(said);
+  const own = useRef<(string | undefined)[]>([]);
+  useEffect(() => {
+    const mine = own.current.indexOf(said);
+    if (mine === -1) setAt(said);
+    else own.current.splice(0, mine + 1);
+  }, [said]);
+  return [
+    at,
+    (id) => {
+      own.current.push(id);
+      setAt(id);
+      follow(id);
+    },
+  ];
 }

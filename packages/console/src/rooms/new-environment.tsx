@@ -122,7 +122,8 @@ export function NewEnvironmentRoom(): JSX.Element {
               aria-invalid={fault !== undefined}
               aria-describedby="name-note"
               // A proposal that arrives now does not change what is under somebody's hands.
-              onFocus={() => setName(wished)}
+              autoFocus
+              onFocus={() => wished !== '' && setName(wished)}
               onChange={(event) => {
                 setTyped(true);
                 setName(event.target.value);

@@ -39,8 +39,7 @@ export function RequestsRoom(): JSX.Element {
     client.call('requestList', { query: { ...filter, ...page } }),
   );
   const isNarrowed = Object.keys(view.among(['site', 'state', 'find'])).length > 0;
-  const at = view.get('at');
-  useRowKeys(items, view, (id) => `/requests/${id}`);
+  const at = useRowKeys(items, view, (id) => `/requests/${id}`);
   return (
     <main className="flex min-h-0 flex-1 flex-col bg-slab">
       <RoomHead>

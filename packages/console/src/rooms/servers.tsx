@@ -29,7 +29,7 @@ export function ServersRoom(): JSX.Element {
     },
     {
       head: 'Folder',
-      look: () => `mono text-ink2 ${WIDE}`,
+      look: () => `mono text-ink2 ${WIDE} max-desk:order-none!`,
       whole: ({ folder }) => folder,
       cell: ({ folder }) => folder,
     },

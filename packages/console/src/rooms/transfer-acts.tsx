@@ -1,6 +1,6 @@
 import { useMutation } from '@tanstack/react-query';
 import type { Environment, Site, TransferDetail } from '@tessarion/contract';
-import type { JSX } from 'react';
+import { type JSX, useEffect } from 'react';
 import { Button, ButtonLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
 import { Failure } from '../parts/states.js';
@@ -34,6 +34,11 @@ export function TransferActs({
   const acknowledge = useMutation({
     mutationFn: () => client.call('transferAcknowledge', { params: { id: transfer.id } }),
   });
+  // Once it has ended, who waited for it goes on with a key.
+  useEffect(() => {
+    const at = document.activeElement;
+    if (at === document.body || at?.id === 'room') document.querySelector<HTMLElement>('#room [data-main]')?.focus();
+  }, [transfer.id]);
   const moves = (transfer.kind === 'push' || transfer.kind === 'pull') && from && onto;
   return (
     <>

@@ -39,8 +39,7 @@ export function TransfersRoom(): JSX.Element {
   const { pages, items } = usePaged(['transfers', filter], (page) =>
     client.call('transferList', { query: { ...filter, ...page } }),
   );
-  const at = view.get('at');
-  useRowKeys(items, view, (id) => `/transfers/${id}`);
+  const at = useRowKeys(items, view, (id) => `/transfers/${id}`);
   const choice = (name: string, options: readonly string[]): JSX.Element => (
     <Choice
       name={`${name[0]?.toUpperCase()}${name.slice(1)}`}

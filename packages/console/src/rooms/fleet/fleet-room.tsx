@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query';
 import type { EnvironmentState, FleetSite } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
-import { useSearchParams } from 'react-router';
+import { useLocation, useSearchParams } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
 import { Room } from '../../parts/room.js';
 import { Empty, Unread } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
+import { useAt } from '../../parts/use-view.js';
 import { number, useNow } from '../../parts/words.js';
 import { client, useFleet, useMe, useWaiting } from '../../session.js';
 import { FleetAside } from './fleet-aside.js';
@@ -50,6 +51,7 @@ export function FleetRoom(): JSX.Element {
 
 function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
   const [query, setQuery] = useSearchParams();
+  const { pathname } = useLocation();
   const now = useNow();
   const [text, setText] = useState(() => query.get('find') ?? '');
   const following = useRef<ReturnType<typeof setTimeout>>(undefined);
@@ -63,13 +65,19 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
     else next.set(name, value);
     setQuery(next, { replace: true });
   };
-  // The field keeps what is typed; the address follows it a moment later.
+  // The field keeps what is typed; the address follows it a moment later, past the router: that would call back who has
+  // set out for another room meanwhile.
   const find = (wanted: string): void => {
     setText(wanted);
     clearTimeout(following.current);
-    following.current = setTimeout(() => set('find', wanted), 150);
+    following.current = setTimeout(() => {
+      if (window.location.pathname !== pathname) return;
+      const next = new URLSearchParams(window.location.search);
+      if (wanted === '') next.delete('find');
+      else next.set('find', wanted);
+      window.history.replaceState(window.history.state, '', `${pathname}?${next}`);
+    }, 150);
   };
-  // Who has gone on is not called back by it.
   useEffect(() => () => clearTimeout(following.current), []);
   const clear = (): void => {
     clearTimeout(following.current);
@@ -90,12 +98,13 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
   }, [sites, text, state, view, now, mine]);
   const counts = useMemo(() => countsOf(sites, now), [sites, now]);
   const names = useMemo(() => new Set(shown.map((site) => site.name)), [shown]);
+  const [at, goTo] = useAt('at', (name) => set('at', name ?? null));
   const by = (query.get('by') ?? 'need') as Grouping;
 
   return (
     <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto max-desk:flex max-desk:min-h-auto max-desk:flex-col">
       <h1 className="sr-only">Fleet</h1>
-      <Frieze sites={sites} shown={names} at={query.get('at')} />
+      <Frieze sites={sites} shown={names} at={at ?? null} />
       <section
         className="col-span-full flex bg-slab px-2 max-desk:grid max-desk:grid-cols-[repeat(4,1fr)] max-desk:px-12 max-desk:py-4"
         aria-label="Count"
@@ -130,11 +139,12 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
         text={text}
         find={find}
         set={set}
+        goTo={goTo}
         clear={clear}
         view={view}
         stale={counts.stale}
         by={by}
-        at={query.get('at')}
+        at={at ?? null}
       />
       <FleetAside sites={sites} />
     </main>

@@ -25,6 +25,7 @@ export function Rows({
   text,
   find,
   set,
+  goTo,
   clear,
   view,
   stale,
@@ -35,6 +36,8 @@ export function Rows({
   readonly text: string;
   readonly find: (wanted: string) => void;
   readonly set: (name: string, value: string | null) => void;
+  /** Makes a site the one that keys act upon. */
+  readonly goTo: (name: string) => void;
   /** Takes every filter out. */
   readonly clear: () => void;
   readonly view: string | null;
@@ -72,12 +75,13 @@ export function Rows({
     const index = Math.min(ordered.length - 1, Math.max(0, ordered.indexOf(at ?? '') + step));
     const name = ordered[index];
     if (name === undefined) return;
-    set('at', name);
+    goTo(name);
     virtual.scrollToIndex(lines.findIndex((line) => line.type === 'site' && line.site.name === name));
   };
   useKeys([
     { key: 'j', does: 'Next site', act: () => move(1) },
     { key: 'k', does: 'Previous site', act: () => move(-1) },
+    { key: 'c', does: 'New copy of the site', act: () => at !== null && void navigate(`/sites/${at}/new`) },
     { key: 'Enter', does: 'Open the site', act: () => at !== null && void navigate(`/sites/${at}`) },
     {
       key: 'f',

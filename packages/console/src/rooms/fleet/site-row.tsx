@@ -44,19 +44,23 @@ export function SiteRow({ site, isCurrent }: { readonly site: FleetSite; readonl
       </span>
       <News news={news} />
       <span className="min-w-0 text-right text-ink3 text-small max-desk:-order-1 max-desk:w-84">
-        {staging && (
+        {live && (
           <ButtonLink
             small
             className={
               isCurrent ? '' : 'hidden! group-focus-within:inline-flex! group-hover:inline-flex! no-hover:hidden!'
             }
-            to={`/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`}
+            to={
+              staging
+                ? `/sites/${site.name}/forecast?from=${staging.path}&onto=${site.name}/live`
+                : `/sites/${site.name}/new`
+            }
           >
-            Forecast
+            {staging ? 'Forecast' : 'New copy'}
           </ButtonLink>
         )}
-        {last && !(isCurrent && staging) && (
-          <span className={staging ? 'group-focus-within:hidden group-hover:hidden no-hover:inline!' : ''}>
+        {last && !(isCurrent && live) && (
+          <span className={live ? 'group-focus-within:hidden group-hover:hidden no-hover:inline!' : ''}>
             {last.kind} <Ago time={last.endedAt} />
           </span>
         )}

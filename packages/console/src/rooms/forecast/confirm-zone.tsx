@@ -158,7 +158,7 @@ export function ConfirmZone({
               <input value={override} onChange={(event) => setOverride(event.target.value)} />
             </Field>
           )}
-          {isLive && <TypeName path={forecast.onto} typed={typed} type={setTyped} />}
+          {isLive && <TypeName path={forecast.onto} typed={typed} type={setTyped} isFirst={forecast.undoes !== null} />}
           <Button type="submit" main wide disabled={!isReady}>
             {forecast.button}
           </Button>

@@ -103,9 +103,12 @@ export function ForecastRoom(): JSX.Element {
           Forecast again
         </Button>
       </Crumb>
-      <main className="grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[auto_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104">
+      <main
+        data-detail={query.has('item') || undefined}
+        className="group/room grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[auto_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104"
+      >
         <section
-          className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8"
+          className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8 max-desk:group-data-detail/room:hidden"
           aria-label="Direction"
         >
           {undoes === null ? (
@@ -217,7 +220,7 @@ function Ready({
   const bytes = forecast.parts.reduce((sum, part) => sum + part.bytes, 0);
   return (
     <>
-      <section className="col-[1/3] -mt-2 bg-slab px-16 pt-8 pb-12 max-desk:px-12">
+      <section className="col-[1/3] -mt-2 bg-slab px-16 pt-8 pb-12 max-desk:px-12 max-desk:group-data-detail/room:hidden">
         <p
           className={`max-w-900 text-pretty text-sentence max-desk:text-[17px]/24 ${wishes.isCounting ? 'text-ink3' : ''}`}
           data-counting={wishes.isCounting}
@@ -234,7 +237,10 @@ function Ready({
         isCounting={wishes.isCounting}
         showNeeds={() => show('needs')}
       />
-      <section className="col-span-full grid grid-cols-4 gap-2 max-desk:grid-cols-[1fr_1fr]" aria-label="Outcomes">
+      <section
+        className="col-span-full grid grid-cols-4 gap-2 max-desk:grid-cols-[1fr_1fr] max-desk:group-data-detail/room:hidden"
+        aria-label="Outcomes"
+      >
         <OutcomeTab
           outcome="needs"
           count={needs}

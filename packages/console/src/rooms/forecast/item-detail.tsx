@@ -320,7 +320,10 @@ function Edited({
     if (!isKept) area.current?.focus();
   }, [isKept]);
   const press = (event: KeyboardEvent): void => {
-    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) keep(text);
+    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) {
+      event.preventDefault();
+      keep(text);
+    }
   };
   return (
     <div className={ROW}>

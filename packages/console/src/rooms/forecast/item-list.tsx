@@ -8,6 +8,7 @@ import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
+import { useAt } from '../../parts/use-view.js';
 import { number } from '../../parts/words.js';
 import { Unclassified } from './classify.js';
 import { ItemDetail, type Sides } from './item-detail.js';
@@ -82,27 +83,28 @@ export function Items({
   }, [items, text, kind, placed]);
   const isMoved = !wishes.isCounting && items.some((item) => placed.get(item.id)?.group !== groupOf(item));
   const firstOf = shown.find((item) => placed.get(item.id)?.group === look);
-  const current = shown.find((item) => item.id === query.get('item')) ?? firstOf ?? shown[0];
-  const virtual = useVirtualizer({
-    count: lines.length,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
-    overscan: 10,
-  });
-  const isAt = query.has('item');
-  useEffect(() => {
-    const at = lines.findIndex((line) => line.is === 'group' && line.group === look);
-    if (!isAt && at !== -1) virtual.scrollToIndex(at, { align: 'start' });
-  }, [look, isAt]);
   const set = (name: string, value: string | undefined): void => {
     const next = new URLSearchParams(query);
     if (value === undefined || value === '') next.delete(name);
     else next.set(name, value);
     setQuery(next, { replace: true });
   };
+  const [isAt, goTo] = useAt('item', (id) => set('item', id));
+  const current = shown.find((item) => item.id === isAt) ?? firstOf ?? shown[0];
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
+    overscan: 10,
+  });
+  const hasItem = query.has('item');
+  useEffect(() => {
+    const at = lines.findIndex((line) => line.is === 'group' && line.group === look);
+    if (!hasItem && at !== -1) virtual.scrollToIndex(at, { align: 'start' });
+  }, [look, hasItem]);
   const open = (item: ForecastItem | undefined): void => {
     if (!item) return;
-    set('item', item.id);
+    goTo(item.id);
     virtual.scrollToIndex(lines.findIndex((line) => line.is === 'item' && line.item.id === item.id));
   };
   const at = shown.findIndex((item) => item.id === current?.id);
@@ -141,7 +143,7 @@ export function Items({
   const sides = sidesOf(forecast, ends);
   return (
     <>
-      <section className="flex min-h-0 flex-col bg-slab" aria-label="Items">
+      <section className="flex min-h-0 flex-col bg-slab max-desk:group-data-detail/room:hidden" aria-label="Items">
         <div className="flex items-center gap-4 border-b border-line px-16 py-6 max-desk:flex-wrap max-desk:px-12">
           <FilterField
             name="Filter items"
@@ -158,7 +160,7 @@ export function Items({
             <Choice name="Kind" value={kind} options={kinds} choose={(value) => set('kind', value)} />
           )}
         </div>
-        <div className="flex-1 overflow-auto max-desk:h-320" ref={scroll}>
+        <div className="flex-1 overflow-auto max-desk:h-[60dvh]" ref={scroll}>
           {forecast.unclassified.map((one) => (
             <Unclassified key={`${one.database} ${one.table}`} forecast={forecast} one={one} />
           ))}
@@ -221,7 +223,13 @@ export function Items({
           </div>
         </div>
       </section>
-      <section className="col-[2/4] flex min-h-0 flex-col overflow-auto bg-slab max-desk:block" aria-label="Values">
+      <section
+        className="col-[2/4] flex min-h-0 flex-col overflow-auto bg-slab max-desk:hidden max-desk:group-data-detail/room:block"
+        aria-label="Values"
+      >
+        <Button bare className="desk:hidden" onClick={() => goTo(undefined)}>
+          <Icon name="left" /> All items
+        </Button>
         {current ? (
           <ItemDetail
             key={current.id}
@@ -232,7 +240,7 @@ export function Items({
             step={
               needing.includes(current) && needing.length > 1 ? (
                 <span className="flex items-center gap-4">
-                  <span className="text-ink3">
+                  <span className="whitespace-nowrap text-ink3">
                     {needing.indexOf(current) + 1} of {needing.length}
                   </span>
                   <Button bare onClick={() => moveToNeed(-1)} aria-label="Previous that needs you">

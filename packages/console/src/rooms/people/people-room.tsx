@@ -24,7 +24,7 @@ export function PeopleRoom(): JSX.Element {
   const current = people.data?.find((one) => one.id === at);
   const columns: readonly Column<Colleague>[] = [
     { head: 'Name', cell: (one) => <Named one={one} open={() => open(one.id)} /> },
-    { head: 'Roles', look: () => WIDE, whole: rolesOf, cell: rolesOf },
+    { head: 'Roles', look: () => `${WIDE} max-desk:order-none!`, whole: rolesOf, cell: rolesOf },
     { head: 'Teams', look: () => 'q', cell: ({ teams }) => teams.join(', ') },
     { head: 'Seen', look: () => 'q', cell: ({ lastSeenAt }) => <Ago time={lastSeenAt} suffix=" ago" /> },
   ];

@@ -24,7 +24,7 @@ export function Acts({ request, deeds }: { readonly request: RequestDetail; read
   const may = (name: RequestAct['act']): boolean => actOf(request, name)?.allowed === true;
   return (
     <section
-      className="flex flex-col gap-8 bg-slab px-16 py-12 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible"
+      className="flex flex-col gap-8 bg-slab px-16 py-12 max-wide:col-1 max-wide:row-auto max-wide:overflow-visible max-desk:order-1"
       aria-label="What may be done"
     >
       <p className="flex items-center font-semibold" data-state={request.state}>
@@ -91,10 +91,14 @@ function VerdictForm({ request, deeds }: { readonly request: RequestDetail; read
     );
   const unseen = request.items.filter((item) => !item.isSeen && item.outcome !== 'kept').length;
   return (
-    <form className="flex flex-col gap-8" onSubmit={(event) => event.preventDefault()}>
+    <form
+      className="flex flex-col gap-8 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:bg-slab max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)]"
+      onSubmit={(event) => event.preventDefault()}
+    >
       <label className="flex flex-col gap-4">
         <span className="text-ink2">Your verdict on revision {request.revision}</span>
         <textarea
+          data-verdict
           rows={2}
           placeholder="Words to go with it; a reason, to send it back"
           value={words}

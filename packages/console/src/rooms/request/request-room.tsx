@@ -10,6 +10,7 @@ import { Markdown } from '../../parts/markdown.js';
 import { Plate } from '../../parts/plate.js';
 import { Crumb } from '../../parts/room.js';
 import { Unread } from '../../parts/states.js';
+import { useAt } from '../../parts/use-view.js';
 import { SentenceText } from '../../parts/words.js';
 import { client, useMe, useSite } from '../../session.js';
 import { Acts } from './acts.js';
@@ -54,14 +55,13 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
       }),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['request', request.id] }),
   });
-  const wanted = query.get('item');
-  const current = request.items.find((item) => item.id === wanted);
-  const open = (item: string | undefined): void => {
+  const [wanted, open] = useAt('item', (item) => {
     const next = new URLSearchParams(query);
     if (item === undefined) next.delete('item');
     else next.set('item', item);
     setQuery(next, { replace: true });
-  };
+  });
+  const current = request.items.find((item) => item.id === wanted);
   const move = (step: number): void => {
     const at = request.items.findIndex((item) => item.id === wanted);
     const next = request.items[Math.min(request.items.length - 1, Math.max(0, at + step))];
@@ -70,6 +70,8 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
   useKeys([
     { key: 'j', does: 'Next item', act: () => move(1) },
     { key: 'k', does: 'Previous item', act: () => move(-1) },
+    { key: 'c', does: 'Comment', act: () => focusOn('textarea[aria-label^="Comment on"]') },
+    { key: 'b', does: 'Words of your verdict', act: () => focusOn('textarea[data-verdict]') },
     { key: 'v', does: 'Mark the item as seen', act: () => current !== undefined && see.mutate(current) },
     { key: 'Escape', does: 'Back to the whole request', act: () => open(undefined) },
   ]);
@@ -189,6 +191,13 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
       </main>
     </>
   );
+}
+
+/** @returns false where there is no such field */
+function focusOn(field: string): boolean {
+  const found = document.querySelector<HTMLElement>(`#room ${field}`);
+  found?.focus();
+  return found !== null;
 }
 
 const LINE =

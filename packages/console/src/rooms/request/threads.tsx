@@ -49,8 +49,14 @@ export function Writing({
     send();
   };
   const press = (event: KeyboardEvent): void => {
-    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) send();
-    if (event.key === 'Escape') close?.();
+    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) {
+      event.preventDefault();
+      send();
+    }
+    if (event.key === 'Escape') {
+      field.current?.blur();
+      close?.();
+    }
   };
   return (
     <form className="mt-8 flex max-w-760 flex-1 flex-col gap-6" onSubmit={submit}>

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import type { Environment, ItemVisit } from '@tessarion/contract';
-import { type JSX, useDeferredValue, useState } from 'react';
+import { type JSX, useDeferredValue, useRef, useState } from 'react';
+import { useKeys } from '../../keys.js';
 import { type Place, useMay } from '../../may.js';
 import { ButtonLink, TextLink } from '../../parts/button.js';
 import { FilterField } from '../../parts/filter-field.js';
@@ -27,6 +28,14 @@ export function ItemHistory({ one, place }: { readonly one: Environment; readonl
     placeholderData: keepPreviousData,
   });
   const found = visits.data ?? [];
+  const list = useRef<HTMLOListElement>(null);
+  useKeys([
+    {
+      key: 'w',
+      does: 'To the last change that can be taken back',
+      act: () => list.current?.querySelector<HTMLElement>('[data-undo]')?.focus(),
+    },
+  ]);
   return (
     <section className="border-t border-line" aria-label="What changed here">
       <div className="flex flex-wrap items-center gap-8 px-16 pt-12 pb-8">
@@ -48,7 +57,7 @@ export function ItemHistory({ one, place }: { readonly one: Environment; readonl
             : `No transfer has written a thing called “${find}” onto ${one.path}: it was there before, was made there, or has another name.`}
         </p>
       )}
-      <ol className="border-line not-empty:border-t">
+      <ol ref={list} className="border-line not-empty:border-t">
         {found.map((visit) => (
           <Visit key={`${visit.transfer} ${visit.item}`} visit={visit} one={one} place={place} />
         ))}
@@ -104,6 +113,7 @@ function Visit({
         {visit.canUndo && (
           <ButtonLink
             small
+            data-undo
             may={may('transferUndo', place)}
             to={`/sites/${one.site}/forecast?${new URLSearchParams({ undo: visit.transfer, onto: one.path })}`}
           >

@@ -8,6 +8,7 @@ import { ButtonLink, TextLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Crumb } from '../../parts/room.js';
 import { Unread } from '../../parts/states.js';
+import { useAt } from '../../parts/use-view.js';
 import { client, useSite } from '../../session.js';
 import { SiteAside } from './aside.js';
 import { Detail } from './environment.js';
@@ -22,14 +23,15 @@ export function SiteRoom(): JSX.Element {
 }
 
 function SiteShown({ site }: { readonly site: Site }): JSX.Element {
-  const [query, setQuery] = useSearchParams();
-  const at = site.environments.find((one) => one.name === query.get('at')) ?? site.environments[0];
+  const [, setQuery] = useSearchParams();
+  const [chosen, choose] = useAt('at', (name) => setQuery(name === undefined ? {} : { at: name }, { replace: true }));
+  const at = site.environments.find((one) => one.name === chosen) ?? site.environments[0];
   const navigate = useNavigate();
   const requests = useOnTheirWay(site.name);
   const order = KINDS.flatMap((kind) => site.environments.filter((one) => one.kind === kind));
   const move = (step: number): void => {
     const next = order[Math.min(order.length - 1, Math.max(0, order.findIndex((one) => one.path === at?.path) + step))];
-    if (next) setQuery({ at: next.name }, { replace: true });
+    if (next) choose(next.name);
   };
   useKeys([
     { key: 'j', does: 'Next environment', act: () => move(1) },
@@ -39,6 +41,7 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
       does: 'Forecast',
       act: () => at !== undefined && at.kind !== 'live' && void navigate(forecastLink(site, at)),
     },
+    { key: 'c', does: 'New copy', act: () => void navigate(`/sites/${site.name}/new`) },
     { key: 'Escape', does: 'Back to the fleet', act: () => void navigate('/') },
   ]);
   const may = useMay();
@@ -66,12 +69,7 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
         </ButtonLink>
       </Crumb>
       <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto">
-        <SiteMap
-          site={site}
-          at={at?.path}
-          requests={requests}
-          choose={(name) => setQuery({ at: name }, { replace: true })}
-        />
+        <SiteMap site={site} at={at?.path} requests={requests} choose={choose} />
         {at && <Detail key={at.path} site={site} one={at} />}
         <SiteAside site={site} requests={requests} />
       </main>
