@@ -204,10 +204,13 @@ describe('two collisions', () => {
     await at.page.goto(`${studio.url}/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}`);
     await at.page.getByText('2 collisions to settle').first().waitFor();
     await at.page.getByRole('button', { name: /^Staging’s/ }).waitFor();
+    const outcomes = at.page.getByRole('region', { name: 'Outcomes' });
+    const before = await outcomes.boundingBox();
     await at.press('1', 'n', '2');
     await at.page.locator('input[data-asked]').waitFor();
     expect(await at.page.getByText('to settle').count()).toBe(0);
     expect(at.keys).toBe(3);
+    expect(await outcomes.boundingBox(), 'nothing jumps').toEqual(before);
     await at.page.context().close();
   });
 });

@@ -196,3 +196,20 @@ describe('pushing a part', () => {
     expect(await row('Dyes of the year').getByRole('checkbox').isChecked()).toBe(false);
   });
 });
+
+describe('from room to room', () => {
+  it('the focus stays with who goes by keys, and the room is told', async () => {
+    await page.goto(`${studio.url}/`);
+    await page.locator('[data-site]').first().waitFor();
+    await page.keyboard.press('Tab');
+    const skip = page.getByRole('button', { name: 'To the room' });
+    await expect.poll(() => skip.evaluate((one) => one === document.activeElement)).toBe(true);
+    await page.keyboard.press('Enter');
+    await page.keyboard.press('Tab');
+    expect(await page.evaluate(() => document.activeElement?.closest('#room') !== null)).toBe(true);
+    await page.locator('[data-site]').first().click();
+    await page.waitForURL(/\/sites\//);
+    await expect.poll(() => page.evaluate(() => document.activeElement?.id)).toBe('room');
+    await page.getByRole('status').filter({ hasText: 'threadmill' }).first().waitFor({ state: 'attached' });
+  });
+});

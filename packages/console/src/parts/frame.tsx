@@ -2,14 +2,12 @@ import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useQuery } from '@tanstack/react-query';
 import { ServiceProblem } from '@tessarion/client';
 import type { Me } from '@tessarion/contract';
-import { type JSX, useEffect, useRef, useState } from 'react';
+import { type JSX, lazy, Suspense, useEffect, useRef, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useKeys } from '../keys.js';
 import { client, queries, useLiveData, useWaiting } from '../session.js';
 import { Button, buttonLook } from './button.js';
-import { Finder } from './finder.js';
 import { Icon } from './icon.js';
-import { KeyList } from './key-list.js';
 import { Notices } from './notices.js';
 import { OutageStrip } from './outage.js';
 import { POP, POP_ITEM } from './pop.js';
@@ -17,6 +15,13 @@ import { Room } from './room.js';
 import { Failure, Loading } from './states.js';
 import { Mark } from './tile.js';
 import { number } from './words.js';
+
+// What nobody has opened yet is read once all else is there.
+const finder = () => import('./finder.js');
+const keyList = () => import('./key-list.js');
+const Finder = lazy(async () => ({ default: (await finder()).Finder }));
+const KeyList = lazy(async () => ({ default: (await keyList()).KeyList }));
+const AHEAD_MS = 2000;
 
 const ROOMS = [
   { to: '/', name: 'Fleet', key: 'f' },
@@ -99,10 +104,17 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
   };
   const { pathname } = useLocation();
   const room = useRef<HTMLDivElement>(null);
+  const from = useRef(pathname);
+  useEffect(() => {
+    const timer = setTimeout(() => void Promise.allSettled([finder(), keyList()]), AHEAD_MS);
+    return () => clearTimeout(timer);
+  }, []);
   useEffect(() => {
     document.title = `${titleOf(pathname)} · Tessarion`;
+    const hasMoved = from.current !== pathname;
+    from.current = pathname;
     // What had the focus went with its room: who goes on by keys goes on in this one.
-    if (document.activeElement === document.body) room.current?.focus({ preventScroll: true });
+    if (hasMoved && document.activeElement === document.body) room.current?.focus({ preventScroll: true });
   }, [pathname]);
   const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
   return (
@@ -215,8 +227,10 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
       <div ref={room} id="room" tabIndex={-1} className="flex min-h-0 flex-1 flex-col gap-2 outline-0">
         <Outlet />
       </div>
-      <Finder isOpen={isFinding} close={() => setFinding(false)} />
-      <KeyList isOpen={isListing} close={() => setListing(false)} />
+      <Suspense fallback={null}>
+        {isFinding && <Finder isOpen close={() => setFinding(false)} />}
+        {isListing && <KeyList isOpen close={() => setListing(false)} />}
+      </Suspense>
     </>
   );
 }

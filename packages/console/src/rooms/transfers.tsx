@@ -1,11 +1,12 @@
 import type { Transfer } from '@tessarion/contract';
 import type { JSX } from 'react';
 import { Link } from 'react-router';
-import { Choice, Chosen, DayChoice, momentsOf, SiteChoice } from '../parts/choice.js';
+import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
+import { SiteChoice } from '../parts/site-choice.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';

@@ -72,6 +72,7 @@ export function ConfirmZone({
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const isOpen = !failed && written > 0 && forecast.unsettled === 0;
   const mustAsk = (lane.asks || isAsking || (!decision.allowed && lane.isUp)) && urgent === undefined;
+  const mayBeAsked = (lane.asks || (!decision.allowed && lane.isUp)) && mayAsk.allowed;
   const isReady =
     isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto) && urgent?.trim() !== '';
   const submit = (event: FormEvent): void => {
@@ -80,7 +81,8 @@ export function ConfirmZone({
   };
   return (
     <form
-      className="col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)]"
+      // As high from the first as it will be once nothing stops it: nothing below moves.
+      className={`col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)] ${mayBeAsked ? 'desk:min-h-[276px]' : isLive ? 'desk:min-h-[224px]' : 'desk:min-h-[170px]'}`}
       onSubmit={submit}
       aria-label="Confirm"
     >
