@@ -112,6 +112,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     const one = page(ida);
     await one.goto(`${studio.url}/sites/threadmill/forecast?from=threadmill/staging&onto=${LIVE}`);
     await one.getByText('Onto live needs 1 approval').waitFor();
+    await one.getByRole('button', { name: 'Ask for review' }).click();
     await one.getByLabel('What it is').fill('The page on dyes <b>bold</b>');
     await one.getByLabel('Reviewer').selectOption({ label: 'Lise Aune' });
     await sound(one);
@@ -367,6 +368,7 @@ describe('what is said of a request', () => {
     await onSite(studio, 'threadmill/staging', (query) => query("UPDATE page SET title = 'Ours' WHERE slug = 'home'"));
     const one = page(ida);
     await one.goto(`${studio.url}/sites/threadmill/forecast?from=threadmill/staging&onto=${LIVE}`);
+    await one.getByRole('button', { name: 'Ask for review' }).click();
     await one.getByLabel('What it is').fill('About us');
     await one.getByRole('button', { name: 'Keep it as a draft' }).click();
     await one.getByLabel('Title').waitFor();

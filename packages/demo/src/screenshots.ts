@@ -94,7 +94,7 @@ const SHOTS: readonly Shot[] = [
   },
   { name: 'windows', path: '/windows?at=threadmill' },
   { name: 'people', path: '/people' },
-  { name: 'journal', path: '/journal' },
+  { name: 'journal', path: '/journal?find=hollowoak' },
 ];
 
 const browser = await chromium.launch({

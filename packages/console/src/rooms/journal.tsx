@@ -153,10 +153,10 @@ function Row({
   return (
     <>
       <tr>
-        <td className="text-ink2" title={exact(one.at)}>
+        <td className="w-px text-ink2" title={exact(one.at)}>
           {clock(one.at)}
         </td>
-        <WideCell>
+        <WideCell className="w-full!">
           <b>{one.name ?? one.actor}</b> {before}{' '}
           {hasThing &&
             (to === undefined ? <span className="mono">{called}</span> : <TextLink to={to}>{called}</TextLink>)}{' '}
@@ -166,8 +166,8 @@ function Row({
           )}
           {one.outcome !== 'done' && <span className="font-semibold text-danger"> · {one.outcome}</span>}
         </WideCell>
-        <td className="text-ink3">{one.from ?? ''}</td>
-        <td>
+        <td className="w-px text-ink3">{one.from ?? ''}</td>
+        <td className="w-px">
           <button
             type="button"
             className="min-h-24 text-ink2 underline underline-offset-2 hover:text-accent"

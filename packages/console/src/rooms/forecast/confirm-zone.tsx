@@ -5,6 +5,7 @@ import { type FormEvent, type JSX, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { type Place, useMay } from '../../may.js';
 import { Button, TextButton } from '../../parts/button.js';
+import { Dialog } from '../../parts/dialog.js';
 import { Field } from '../../parts/field.js';
 import { Icon } from '../../parts/icon.js';
 import { WhyLocked } from '../../parts/locked.js';
@@ -71,8 +72,7 @@ export function ConfirmZone({
   const [failed] = forecast.checks.filter((check) => check.state === 'failed');
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const isOpen = !failed && written > 0 && forecast.unsettled === 0;
-  const mustAsk = (lane.asks || isAsking || (!decision.allowed && lane.isUp)) && urgent === undefined;
-  const mayBeAsked = (lane.asks || (!decision.allowed && lane.isUp)) && mayAsk.allowed;
+  const mustAsk = (lane.asks || (!decision.allowed && lane.isUp)) && urgent === undefined;
   const isReady =
     isOpen && !isCounting && !act.isPending && (!isLive || typed === forecast.onto) && urgent?.trim() !== '';
   const submit = (event: FormEvent): void => {
@@ -82,7 +82,7 @@ export function ConfirmZone({
   return (
     <form
       // As high from the first as it will be once nothing stops it: nothing below moves.
-      className={`col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)] ${mayBeAsked ? 'desk:min-h-[276px]' : isLive ? 'desk:min-h-[224px]' : 'desk:min-h-[170px]'}`}
+      className={`col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)] ${isLive ? 'desk:min-h-[214px]' : 'desk:min-h-[170px]'}`}
       onSubmit={submit}
       aria-label="Confirm"
     >
@@ -136,7 +136,10 @@ export function ConfirmZone({
         </>
       ) : mustAsk && mayAsk.allowed ? (
         <>
-          <AskForm forecast={forecast} words={lane.words || (decision.allowed ? '' : decision.words)} />
+          <p className="mt-auto text-ink2 text-small">{lane.words || (decision.allowed ? '' : decision.words)}</p>
+          <Button main wide onClick={() => setAsking(true)}>
+            Ask for review
+          </Button>
           {lane.asks && holds('live.urgent') && <TextButton onClick={() => setUrgent('')}>It cannot wait</TextButton>}
         </>
       ) : mustAsk || !decision.allowed ? (
@@ -164,18 +167,12 @@ export function ConfirmZone({
           <Button type="submit" main wide disabled={!isReady}>
             {forecast.button}
           </Button>
-          {lane.isUp && (
-            <TextButton
-              onClick={() => {
-                setUrgent(undefined);
-                setAsking(true);
-              }}
-            >
-              Ask for review instead
-            </TextButton>
-          )}
+          {lane.isUp && <TextButton onClick={() => setAsking(true)}>Ask for review instead</TextButton>}
         </div>
       )}
+      <Dialog isOpen={isAsking} close={() => setAsking(false)} title="Ask for review" className="w-480 p-16">
+        <AskForm forecast={forecast} words={lane.words} />
+      </Dialog>
     </form>
   );
 }

@@ -105,7 +105,7 @@ export function ForecastRoom(): JSX.Element {
       </Crumb>
       <main
         data-detail={query.has('item') || undefined}
-        className="group/room grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[auto_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104"
+        className="group/room grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[66px_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104"
       >
         <section
           className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8 max-desk:group-data-detail/room:hidden"
