@@ -44,6 +44,10 @@ const router = createBrowserRouter([
             lazy: async () => ({ Component: (await import('./rooms/forecast/forecast-room.js')).ForecastRoom }),
           },
           {
+            path: 'sites/:site/compare',
+            lazy: async () => ({ Component: (await import('./rooms/forecast/compare-room.js')).CompareRoom }),
+          },
+          {
             path: 'transfers',
             lazy: async () => ({ Component: (await import('./rooms/transfers.js')).TransfersRoom }),
           },

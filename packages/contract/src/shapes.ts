@@ -5,6 +5,7 @@ import {
   NAME_PATTERN,
   PERMISSIONS,
   type Permission as PermissionName,
+  ShowAs,
 } from '@tessarion/core';
 import { z } from 'zod';
 
@@ -430,6 +431,10 @@ export type ForecastWishes = z.infer<typeof ForecastWishes>;
 
 export const ForecastField = z.object({
   name: z.string(),
+  /** What people call it, how its values are shown, and whether it stands behind the others: keys and bookkeeping. */
+  label: z.string(),
+  show: ShowAs,
+  isHidden: z.boolean(),
   /** What both had in common, what the source has, what the destination has now, and what it will have. */
   base: z.string().nullable(),
   source: z.string().nullable(),
@@ -449,6 +454,10 @@ export const ForecastCollision = z.object({
 });
 export type ForecastCollision = z.infer<typeof ForecastCollision>;
 
+/** Who changed a thing and when, as its row says. */
+export const Stamp = z.object({ at: Time.nullable(), by: z.string().nullable() });
+export type Stamp = z.infer<typeof Stamp>;
+
 export const ForecastItem = z.object({
   id: z.string(),
   kind: z.string(),
@@ -465,6 +474,8 @@ export const ForecastItem = z.object({
   takenAlongFor: z.string().nullable(),
   /** What on the destination refers to it, for things that are there already. */
   usedBy: z.array(Amount),
+  /** Who changed it last on each end and when, where its row says so. */
+  changed: z.object({ source: Stamp.nullable(), destination: Stamp.nullable() }),
   hash: z.string(),
 });
 export type ForecastItem = z.infer<typeof ForecastItem>;

@@ -50,6 +50,7 @@ export * from './profile/personal-fields.js';
 export * from './profile/rules.js';
 export * from './profile/schema.js';
 export * from './profile/settings-file.js';
+export * from './profile/shown-fields.js';
 export * from './profile/start/index.js';
 export * from './request/approval.js';
 export * from './request/idle.js';

@@ -8,6 +8,7 @@ import { Ago } from './words.js';
 /** The first ends in a point that the second one takes in, to the right or, where it is narrow, downwards. */
 const SIDES = {
   from: 'plate-from pr-34 pl-14 max-desk:h-52 max-desk:px-12 max-desk:pb-14',
+  even: 'px-14 max-desk:h-52 max-desk:px-12',
   onto: 'plate-onto -ml-18 pr-6 pl-40 max-desk:-mt-9 max-desk:ml-0 max-desk:h-62 max-desk:pt-14 max-desk:pr-4 max-desk:pl-12',
 } as const;
 
@@ -19,7 +20,8 @@ export function Plate({
   one,
   swap,
 }: {
-  readonly side: 'from' | 'onto';
+  /** `even`: neither leads to the other. */
+  readonly side: keyof typeof SIDES;
   readonly label: string;
   readonly path: string;
   readonly one: Environment | undefined;

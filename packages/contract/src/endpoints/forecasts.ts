@@ -81,9 +81,15 @@ export const forecastsEndpoints = {
     permission: 'site.read',
     about: { forecast: 'params.id' },
     costs: 5,
-    summary: 'Show the file of an item as the source or the destination has it now, or as both had it.',
+    summary:
+      'Show an item’s file, or the picture that a field of it names: of the source or destination now, or as both had it.',
     params: byId,
-    query: z.strictObject({ item: z.string().max(2000), side: z.enum(['source', 'destination', 'base']) }),
+    query: z.strictObject({
+      item: z.string().max(2000),
+      side: z.enum(['source', 'destination', 'base']),
+      /** A field that is shown as a picture. */
+      field: z.string().max(200).optional(),
+    }),
     body: none,
     response: s.ShownFile,
   }),

@@ -17,8 +17,8 @@ export interface Selectable {
   readonly part: string;
   /** Path of a file; undefined for rows. */
   readonly path: string | undefined;
-  /** Who last changed it, and when, in milliseconds since 1970; where the site's data says so. */
-  readonly changedBy?: string | undefined;
+  /** Who last changed it, as the site's data calls them, and when, in milliseconds since 1970; where it says so. */
+  readonly changedBy?: readonly string[] | undefined;
   readonly changedAt?: number | undefined;
 }
 
@@ -41,7 +41,7 @@ export function isNamed(selector: string, one: Selectable): boolean {
     case 'part':
       return name === (one.path === undefined ? 'data' : 'files');
     case 'by':
-      return one.changedBy === name;
+      return one.changedBy?.includes(name) === true;
     case 'since':
       return one.changedAt !== undefined && one.changedAt >= timeOf(name);
     case 'until':

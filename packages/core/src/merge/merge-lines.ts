@@ -25,3 +25,17 @@ export function mergeLines(base: ByteString, source: ByteString, destination: By
 
 /** Lines with their ends, so that a missing last newline is a difference like any other. */
 const lines = (text: ByteString): string[] => text.match(/[^\n]*\n|[^\n]+$/g) ?? [];
+
+/**
+ * Both sides' changes of a text in one, as a start for a person who settles them by hand: word by word where they are
+ * apart, and one after the other where both changed the same words.
+ */
+export function bothTexts(base: string, source: string, destination: string): string {
+  const words = (text: string): string[] => text.match(/\s+|\S+/g) ?? [];
+  const regions = diff3Merge(words(source), words(base), words(destination), { excludeFalseConflicts: true });
+  return regions
+    .map(
+      ({ ok, conflict }) => ok?.join('') ?? [conflict?.a, conflict?.b].map((side) => side?.join('').trim()).join(' '),
+    )
+    .join('');
+}

@@ -54,6 +54,12 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
   for (const [index, item] of (profile.items ?? []).entries()) {
     if ('table' in item && !known(item.table))
       found.push({ path: ['items', index, 'table'], message: `no table "${item.table}" is described in this profile` });
+    const named = 'table' in item ? item.changed?.name : undefined;
+    if (named !== undefined && !known(columnPlace(named).table))
+      found.push({
+        path: ['items', index, 'changed', 'name'],
+        message: `no table "${columnPlace(named).table}" is described in this profile`,
+      });
   }
   for (const [index, setting] of (profile.settings ?? []).entries()) {
     if (setting.secret && setting.values)

@@ -15,15 +15,24 @@ export const isPersonalColumn = (profile: Profile | undefined, table: string, co
     rulesForTable(profile, database, table, [column]).columns.some((one) => one.mask !== undefined),
   );
 
-/** Fields of an item that a mask protects on the way down: in its own table, or in one of its dependants'. */
-export function personalFields(profile: Profile | undefined, { kind, part, fields }: ItemWithFields): Set<string> {
+/** The tables in which what an item consists of lies: the one that it was found in, its own, and its dependants'. */
+export function tablesOfItem(
+  profile: Profile | undefined,
+  { kind, part }: Pick<ItemWithFields, 'kind' | 'part'>,
+): Set<string> {
   const tables = new Set([part]);
   for (const rule of profile?.items ?? []) {
     if (rule.kind !== kind || !('table' in rule)) continue;
     tables.add(rule.table);
     for (const dependant of rule.dependants ?? []) tables.add(dependant.table);
   }
-  const names = fields.map((one) => one.name);
+  return tables;
+}
+
+/** Fields of an item that a mask protects on the way down: in its own table, or in one of its dependants'. */
+export function personalFields(profile: Profile | undefined, item: ItemWithFields): Set<string> {
+  const tables = tablesOfItem(profile, item);
+  const names = item.fields.map((one) => one.name);
   const found = new Set<string>();
   for (const database of Object.keys(profile?.databases ?? {}))
     for (const table of tables)

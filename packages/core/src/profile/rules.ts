@@ -55,7 +55,7 @@ export function rulesForTable(
   return {
     table,
     class: tableClass,
-    columns: columns.map((name) => columnRules(name, tableClass, columnRule(rule, name))),
+    columns: columns.map((name) => columnRules(name, tableClass, ruleOfColumn(rule, name))),
     classOf: (row) => groups.find((group) => group.holds(row))?.class ?? tableClass,
     hasRowGroups: groups.length > 0,
     isStaff: staff,
@@ -64,13 +64,15 @@ export function rulesForTable(
   };
 }
 
-function tableRule(profile: Profile | undefined, database: string, table: string): TableRule | undefined {
+/** What the profile says of a table: its own entry, else the longest name pattern that covers it. */
+export function tableRule(profile: Profile | undefined, database: string, table: string): TableRule | undefined {
   const tables = profile?.databases?.[database]?.tables ?? {};
   const pattern = bestPattern(Object.keys(tables), table);
   return pattern === undefined ? undefined : tables[pattern];
 }
 
-function columnRule(rule: TableRule | undefined, column: string): ColumnRule | undefined {
+/** What a table's entry says of a column, likewise. */
+export function ruleOfColumn(rule: TableRule | undefined, column: string): ColumnRule | undefined {
   const pattern = bestPattern(Object.keys(rule?.columns ?? {}), column);
   return pattern === undefined ? undefined : rule?.columns?.[pattern];
 }

@@ -40,8 +40,15 @@ export const MaskRule = z.union([
 ]);
 export type MaskRule = z.infer<typeof MaskRule>;
 
+/** How people read a column: words, an HTML page, a path of a picture, an amount of money, a moment. */
+export const ShowAs = z.enum(['text', 'page', 'picture', 'money', 'moment']);
+export type ShowAs = z.infer<typeof ShowAs>;
+
 const Column = z.strictObject({
   class: DataClass.optional(),
+  label: z.string().min(1).max(60).optional(),
+  hidden: z.boolean().optional(),
+  show: ShowAs.optional(),
   rewrite: z.enum(['addresses', 'never']).optional(),
   'bare-hosts': z.boolean().optional(),
   paths: z.enum(['rewrite', 'refuse']).optional(),
@@ -77,7 +84,10 @@ const Item = z.union([
     table: z.string().min(1),
     title: z.string().min(1),
     dependants: z.array(z.strictObject({ table: z.string().min(1), column: z.string().min(1) })).optional(),
-    changed: z.strictObject({ at: z.string().min(1), by: z.string().min(1).optional() }).optional(),
+    changed: z
+      .strictObject({ at: z.string().min(1), by: z.string().min(1).optional(), name: ColumnName.optional() })
+      .refine(({ by, name }) => name === undefined || by !== undefined, 'give "by" beside "name"')
+      .optional(),
   }),
   z.strictObject({ kind: Identifier, plural: z.string().optional(), files: z.string().min(1) }),
 ]);

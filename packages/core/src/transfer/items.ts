@@ -44,6 +44,20 @@ export interface Standing {
   readonly standsFor: unknown;
 }
 
+/** Who changed a thing last and when (RFC 3339), as its row says; null where it does not. */
+export interface Stamp {
+  readonly at: string | null;
+  readonly by: string | null;
+}
+
+/** When and by whom both ends were changed last; null where an end has no such thing, or does not say. */
+export interface Changed {
+  readonly source: Stamp | null;
+  readonly destination: Stamp | null;
+}
+
+export const NOT_STAMPED: Changed = { source: null, destination: null };
+
 /** A thing that people know by a title, and what happens to it. */
 export interface ChangedItem {
   readonly id: string;
@@ -64,6 +78,8 @@ export interface ChangedItem {
   takenAlongFor: string | null;
   /** What on the destination refers to it. */
   usedBy: readonly Amount[];
+  /** Who last changed it on each end and when, where its row says so. */
+  changed: Changed;
   /** Fingerprint of everything that would be written for it; empty where nothing about it is decided. */
   hash: string;
 }
@@ -182,6 +198,7 @@ export class ItemCollector {
         reason,
         takenAlongFor: null,
         usedBy: [],
+        changed: NOT_STAMPED,
         hash,
       };
       this.items.set(id, { id, kind, title, key, part, change: how, overwrites, isUntitled: !isOwner, ...own });

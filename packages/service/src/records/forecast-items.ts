@@ -1,5 +1,5 @@
 import type { ForecastItem } from '@tessarion/contract';
-import type { ChangedItem } from '@tessarion/core';
+import { type ChangedItem, type ItemField, NOT_STAMPED } from '@tessarion/core';
 import type { Keys } from '../keys.js';
 import type { Installation } from '../work/context.js';
 import { json, type OnRecords } from './open.js';
@@ -8,24 +8,31 @@ import { json, type OnRecords } from './open.js';
 const STORED_ITEMS = 20_000;
 const AT_ONCE = 500;
 
+/** An item before its fields were given a look. */
+export type StoredItem = Omit<ForecastItem, 'fields'> & { readonly fields: readonly ItemField[] };
+
 /** An item as it is stored: what stands in its fields is sealed, the rest is what lists and reviews go by. */
 export interface ItemRow {
   readonly position: number;
-  readonly item: ForecastItem;
+  readonly item: StoredItem;
   /** Sealed JSON; null where it has none, or they were forgotten. */
   readonly fields: string | null;
 }
 
 const toRow = (
-  item: ChangedItem | ForecastItem,
+  item: ChangedItem | StoredItem,
   keys: Keys,
 ): Omit<ItemRow, 'position' | 'item'> & { readonly item: string } => ({
   item: json({ ...item, fields: [] }),
   fields: item.fields.length === 0 ? null : keys.encrypt(JSON.stringify(item.fields)),
 });
 
-export const readItem = ({ item, fields }: Pick<ItemRow, 'item' | 'fields'>, keys: Keys): ForecastItem =>
-  fields === null ? item : { ...item, fields: JSON.parse(keys.decrypt(fields)) };
+/** An item as it was stored; its fields have no look yet (core, `shownFields`). Former versions noted no changes. */
+export const readItem = ({ item, fields }: Pick<ItemRow, 'item' | 'fields'>, keys: Keys): StoredItem => ({
+  ...item,
+  changed: item.changed ?? NOT_STAMPED,
+  fields: fields === null ? [] : JSON.parse(keys.decrypt(fields)),
+});
 
 /** Stores what a forecast lists, in place of what it listed before. */
 export async function storeItems(

@@ -2,6 +2,7 @@ import {
   addTo,
   type ByteString,
   CanonicalFormError,
+  type Changed,
   type Collision,
   type ItemCollector,
   type ItemCollision,
@@ -17,15 +18,16 @@ import {
   type Settlement,
   type Standing,
   shownValue,
-  timeOf,
   toBytes,
   toText,
+  type Values,
 } from '@tessarion/core';
 import type { Environment, EnvironmentComparison } from '@tessarion/engine';
 import { collisionWords } from './collision-words.js';
 import { profileTable } from './forecast-checks.js';
 import { asChange, fieldsOf, standsFor } from './item-fields.js';
 import { rowOf } from './item-notes.js';
+import { type StampNames, shownStamp, stampOf } from './stamps.js';
 
 /** How people read canonical values: with an environment's own addresses, and values of settings by their names. */
 export function spellingOf({ settings, place }: Environment): (value: ByteString) => ByteString {
@@ -50,6 +52,7 @@ export class GatheredRows {
   readonly #destination: Environment;
   readonly #wished: (name: string) => Settlement | undefined;
   readonly #spell: (value: ByteString) => ByteString;
+  readonly #stamps = new Map<string, Changed>();
 
   /**
    * @param selectable what can be chosen, by id; what rows belong to is added to it
@@ -86,26 +89,37 @@ export class GatheredRows {
     return id;
   }
 
-  /** Notes who last changed a thing and when, where its own row says so. */
-  noteStamps(): void {
-    for (const outcome of this.#comparison.rows.outcomes) this.#noteStamp(outcome);
+  /**
+   * Notes who last changed a thing on each end and when, where its own row says so.
+   *
+   * @param names what those that rows name by a key are called, for each end
+   */
+  noteStamps(names: { readonly from: StampNames; readonly destination: StampNames }): void {
+    for (const outcome of this.#comparison.rows.outcomes) {
+      const id = this.itemOf(outcome);
+      const label = profileTable(outcome.table.table);
+      const rule = itemForTable(this.#destination.profile, label)?.changed;
+      if (!rule) continue;
+      const { raw, table } = outcome;
+      const of = (row: Values | undefined, known: StampNames) =>
+        row ? stampOf(rule, (column) => row[table.columns.indexOf(column)] ?? null, known) : undefined;
+      const [source, destination] = [of(raw.source, names.from), of(raw.destination, names.destination)];
+      const [last] = [source, destination, of(raw.baseSource, names.from)].filter((one) => one !== undefined);
+      this.#selectable.set(id, {
+        ...(this.#selectable.get(id) as Selectable),
+        changedBy: last?.called,
+        changedAt: last?.at === undefined ? undefined : last.at,
+      });
+      this.#stamps.set(id, { source: shownStamp(source), destination: shownStamp(destination) });
+    }
   }
 
-  #noteStamp(outcome: RowOutcome): void {
-    const id = this.itemOf(outcome);
-    const changed = itemForTable(this.#destination.profile, profileTable(outcome.table.table))?.changed;
-    if (!changed) return;
-    const row = rowOf(outcome);
-    const said = (column: string | undefined): string | undefined => {
-      const value = column === undefined ? undefined : row[column];
-      return value === null || value === undefined ? undefined : toText(value);
-    };
-    const at = said(changed.at);
-    this.#selectable.set(id, {
-      ...(this.#selectable.get(id) as Selectable),
-      changedBy: said(changed.by),
-      changedAt: at === undefined ? undefined : timeOf(at),
-    });
+  /** Puts what was noted of each thing's changes to the items that there are. */
+  stampItems(): void {
+    for (const [id, changed] of this.#stamps) {
+      const item = this.#collector.items.get(id);
+      if (item) item.changed = changed;
+    }
   }
 
   /** How a person calls a collision: the item, the row where it is a part of one, and the field. */

@@ -43,6 +43,7 @@ import { GatheredRows, spellingOf } from './gathered-rows.js';
 import { fileChange, imageChange } from './item-fields.js';
 import { noteMore } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
+import { stampNames } from './stamps.js';
 import { listTasks, tasksCheck } from './tasks.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
@@ -86,7 +87,7 @@ export class Gathering {
     const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
     const isSettled = Object.keys(wish.wishes.settlements).length > 0;
     const settlements = isSettled ? this.#rows.settlements() : new Map<string, Settlement>();
-    this.#rows.noteStamps();
+    this.#rows.noteStamps(await stampNames(comparison, this.from, destination));
     const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
     const settled = await settle(
       comparison.rows,
@@ -107,6 +108,7 @@ export class Gathering {
       new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
     );
     this.#rows.add(settled, provisionally);
+    this.#rows.stampItems();
     for (const file of files) this.#files.add(file, chosen);
     this.#addSchema();
     for (const [item, because] of settled.takenAlong) {

@@ -1,5 +1,5 @@
 import type { ForecastWishes } from '@tessarion/contract';
-import { type ChangedItem, isChosen, type Selectable, type Settlement } from '@tessarion/core';
+import { type ChangedItem, isChosen, NOT_STAMPED, type Selectable, type Settlement } from '@tessarion/core';
 import type { DatabaseDifference, Environment } from '@tessarion/engine';
 
 export const isSchemaId = (id: string): boolean => id.startsWith('schema:');
@@ -96,6 +96,7 @@ export function schemaItem(
     reason: outcome === 'kept' || outcome === 'written' ? words : '',
     takenAlongFor: null,
     usedBy: [],
+    changed: NOT_STAMPED,
     // Nobody decides about what is no news; it stays as it is.
     hash:
       outcome === 'kept' && !one.isNews && !said

@@ -77,6 +77,21 @@ const readable = (text: string): string =>
     kind === 's' ? `‹${name}›` : kind === 'r' ? `‹folder ${name}›` : `‹address ${name}›`,
   );
 
+/**
+ * Where a picture may lie that a field names: by an address of the environment or a path, from a root on, or below one
+ * of the profile's areas.
+ */
+export function picturePlaces({ place, profile }: Environment, named: string): { root: string; path: ByteString }[] {
+  const below = named
+    .replace(/^https?:\/\/[^/]+/, '')
+    .replace(/^\/+/, '')
+    .replace(/[?#].*$/, '');
+  if (below === '' || below.split('/').some((part) => part === '' || part === '.' || part === '..')) return [];
+  const areas = areasOf(profile).map((area) => area.path);
+  const paths = [below, ...areas.filter((path) => path !== '.').map((path) => `${path}/${below}`)];
+  return place.roots.flatMap(({ name }) => paths.map((path) => ({ root: name, path: toBytes(path) })));
+}
+
 /** The root and path of a file's item. */
 export function placeOfFile(id: string): { root: string; path: ByteString } | undefined {
   const found = /^[^:]+:([^/]+)\/(.+)$/.exec(id);

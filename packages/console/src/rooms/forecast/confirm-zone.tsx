@@ -14,6 +14,8 @@ import { TypeName } from '../../parts/type-name.js';
 import { duration, number } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 import { AskForm, useLane } from './ask-form.js';
+import { Checks } from './checks.js';
+import { capital } from './settle.js';
 
 /** What of the interface the button calls. */
 const actOf = ({ undoes, snapshot, direction }: Forecast, isLive: boolean): EndpointName =>
@@ -67,8 +69,6 @@ export function ConfirmZone({
   const holds = (permission: Me['permissions'][number]): boolean => me.data?.permissions.includes(permission) === true;
   const [isAsking, setAsking] = useState(false);
   const isClosed = act.error instanceof ServiceProblem && act.error.problem.type === 'tessarion:closed';
-  const passed = forecast.checks.filter((check) => check.state === 'passed').length;
-  const warnings = forecast.checks.filter((check) => check.state === 'warning');
   const [failed] = forecast.checks.filter((check) => check.state === 'failed');
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const isOpen = !failed && written > 0 && forecast.unsettled === 0;
@@ -86,24 +86,18 @@ export function ConfirmZone({
       onSubmit={submit}
       aria-label="Confirm"
     >
-      <div className="flex items-center gap-6 max-desk:hidden">
-        <Icon name="check" />
-        <span>{passed === 1 ? '1 check' : `${passed} checks`} passed</span>
-        {warnings.length > 0 && (
-          <span
-            className="ml-auto flex items-center gap-4 font-semibold text-warn"
-            title={warnings.map((check) => check.message).join('\n')}
-          >
-            <Icon name="warn" />
-            {warnings.length === 1 ? '1 warning' : `${warnings.length} warnings`}
-          </span>
-        )}
-      </div>
+      <Checks checks={forecast.checks} />
       <div className="mb-auto flex items-center gap-6 text-ink2 max-desk:hidden">
         <Icon name="undo" />
-        {forecast.estimateSeconds === null ? '' : `About ${duration(forecast.estimateSeconds)}, `}
-        {forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms, `}
-        {forecast.undoes === null ? 'undo stays possible' : 'later changes by others stay'}
+        {capital(
+          [
+            forecast.estimateSeconds === null ? '' : `about ${duration(forecast.estimateSeconds)}`,
+            forecast.holdMilliseconds === null ? '' : `visitors wait ${number(forecast.holdMilliseconds)} ms`,
+            forecast.undoes === null ? 'undo stays possible' : 'later changes by others stay',
+          ]
+            .filter((part) => part !== '')
+            .join(', '),
+        )}
       </div>
       {act.isError && <Failure error={act.error} />}
       {!isOpen ? (

@@ -1,7 +1,7 @@
-import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import { useMutation } from '@tanstack/react-query';
 import type { Environment, Forecast, ForecastItem, ForecastWishes, Site } from '@tessarion/contract';
-import { type JSX, useEffect, useMemo, useRef } from 'react';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { type JSX, useEffect, useRef } from 'react';
+import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { placeOf } from '../../may.js';
 import { Button } from '../../parts/button.js';
@@ -15,6 +15,7 @@ import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
 import { client, useForecast, useSite, useTransfer } from '../../session.js';
 import { ConfirmZone } from './confirm-zone.js';
 import { Items } from './item-list.js';
+import { useItems } from './use-items.js';
 import { useWishes, type Wishes } from './wishes.js';
 
 type Outcome = 'needs' | 'written' | 'kept' | 'never';
@@ -73,6 +74,10 @@ export function ForecastRoom(): JSX.Element {
   ]);
   const find = (path: string): Environment | undefined => site.data?.environments.find((one) => one.path === path);
   const data = forecast.data;
+  const [source, destination] = [find(from), find(onto)];
+  // Nothing moves between two of one kind: they are compared.
+  if (undoes === null && snapshot === null && source && source.kind === destination?.kind)
+    return <Navigate to={`/sites/${siteName}/compare?left=${from}&right=${onto}`} replace />;
   return (
     <>
       <Crumb
@@ -113,13 +118,13 @@ export function ForecastRoom(): JSX.Element {
         >
           {undoes === null ? (
             <>
-              <Plate side="from" label="From" path={from} one={find(from)} />
-              <Plate side="onto" label="Onto" path={onto} one={find(onto)} swap={swap} />
+              <Plate side="from" label="From" path={from} one={source} />
+              <Plate side="onto" label="Onto" path={onto} one={destination} swap={swap} />
             </>
           ) : (
             <>
               <UndonePlate id={undoes} />
-              <Plate side="onto" label="From" path={onto} one={find(onto)} />
+              <Plate side="onto" label="From" path={onto} one={destination} />
             </>
           )}
         </section>
@@ -136,7 +141,7 @@ export function ForecastRoom(): JSX.Element {
             </div>
           </section>
         ) : data && data.sentence.length > 0 ? (
-          <Ready forecast={data} site={site.data} from={find(from)} onto={find(onto)} />
+          <Ready forecast={data} site={site.data} from={source} onto={destination} />
         ) : (
           <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
             <Loading
@@ -185,25 +190,7 @@ function Ready({
   readonly onto: Environment | undefined;
 }): JSX.Element {
   const [query, setQuery] = useSearchParams();
-  const pages = useInfiniteQuery({
-    // Counted anew, the items are others; the former ones stay until those are there.
-    queryKey: ['forecast', forecast.id, 'items', forecast.fingerprint, forecast.unsettled, forecast.wishes],
-    enabled: forecast.state === 'ready',
-    placeholderData: keepPreviousData,
-    queryFn: ({ pageParam }) =>
-      client.call('forecastItems', {
-        params: { id: forecast.id },
-        query: { limit: 500, ...(pageParam === '' ? {} : { cursor: pageParam }) },
-      }),
-    initialPageParam: '',
-    getNextPageParam: (page) => page.next ?? undefined,
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
-  useEffect(() => {
-    if (hasNextPage && !isFetchingNextPage) void fetchNextPage();
-  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
-  const items = useMemo(() => pages.data?.pages.flatMap((page) => page.items) ?? [], [pages.data]);
+  const { items } = useItems(forecast);
   const failed = forecast.checks.filter((check) => check.state === 'failed');
   const written = forecast.written.reduce((sum, one) => sum + one.count, 0);
   const kept = forecast.kept.reduce((sum, one) => sum + one.count, 0);
@@ -262,8 +249,9 @@ function Ready({
           count={kept}
           title="Will be kept"
           note={
-            forecast.kept.map((one) => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`).join(', ') ||
-            'nothing came in meanwhile'
+            titledFirst(forecast.kept)
+              .map((one) => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`)
+              .join(', ') || 'nothing came in meanwhile'
           }
           isOn={outcome === 'kept'}
           show={show}
@@ -362,6 +350,10 @@ function Tasks({ forecast, wishes }: { readonly forecast: Forecast; readonly wis
   );
 }
 
+/** Things that people have a name for before rows of tables. */
+const titledFirst = (amounts: Forecast['kept']): Forecast['kept'] =>
+  amounts.toSorted((a, b) => Number(a.kind.startsWith('row of ')) - Number(b.kind.startsWith('row of ')));
+
 function needsNote(forecast: Forecast, failed: number, lost: number): string {
   if (failed > 0) return 'a check stops it';
   if (forecast.unsettled > 0) return forecast.unsettled === 1 ? 'a collision' : 'collisions';
@@ -418,7 +410,7 @@ function Plain({
     outcome === 'never'
       ? forecast.neverMoves.map((one) => [one.table, one.because] as const)
       : [
-          ...forecast.kept.map(
+          ...titledFirst(forecast.kept).map(
             (one) =>
               [
                 `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`,

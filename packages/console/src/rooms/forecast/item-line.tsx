@@ -1,10 +1,11 @@
 import type { ForecastItem } from '@tessarion/contract';
 import type { CSSProperties, JSX } from 'react';
+import { Ago } from '../../parts/words.js';
 
 /** What is said of an item at the end of its line. */
 function shortOf(item: ForecastItem): string {
   if (item.change !== 'changed') return item.change;
-  const names = [...new Set(item.fields.map((one) => one.name))];
+  const names = [...new Set(item.fields.filter((one) => !one.isHidden).map((one) => one.label))];
   return names.length > 2 ? `${names.length} fields` : names.join(', ') || 'content';
 }
 
@@ -78,19 +79,21 @@ export function TickBox({
 export function ItemLine({
   item,
   isCurrent,
-  isChosen,
+  isChosen = true,
   open,
   choose,
   style,
 }: {
   readonly item: ForecastItem;
   readonly isCurrent: boolean;
-  readonly isChosen: boolean;
+  /** Whether it goes; absent where nothing does. */
+  readonly isChosen?: boolean;
   readonly open: () => void;
-  readonly choose: (isRange: boolean) => void;
+  readonly choose?: (isRange: boolean) => void;
   readonly style: CSSProperties;
 }): JSX.Element {
-  const goes = isChosen && item.outcome !== 'kept';
+  const goes = !choose || (isChosen && item.outcome !== 'kept');
+  const at = item.changed.source?.at ?? null;
   return (
     <div
       data-item={item.id}
@@ -98,20 +101,22 @@ export function ItemLine({
       className={`flex h-32 whitespace-nowrap border-b border-line max-desk:h-44 ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
       style={style}
     >
-      <TickBox
-        state={isChosen ? 'in' : 'out'}
-        needs={item.outcome === 'needs-you' || item.overwrites}
-        label={`Move ${item.title}`}
-        choose={choose}
-        className="w-30 max-desk:w-44"
-      />
+      {choose && (
+        <TickBox
+          state={isChosen ? 'in' : 'out'}
+          needs={item.outcome === 'needs-you' || item.overwrites}
+          label={`Move ${item.title}`}
+          choose={choose}
+          className="w-30 max-desk:w-44"
+        />
+      )}
       <button
         type="button"
-        className={`grid min-w-0 flex-1 grid-cols-[56px_minmax(0,1fr)_auto] items-center gap-8 pr-16 pl-8 text-left focus-visible:-outline-offset-2 max-desk:pr-12 ${goes ? '' : 'text-ink3'}`}
+        className={`grid min-w-0 flex-1 grid-cols-[56px_minmax(0,1fr)_auto_40px] items-center gap-8 pr-16 max-desk:grid-cols-[56px_minmax(0,1fr)_auto] ${choose ? 'pl-8' : 'pl-16'} text-left focus-visible:-outline-offset-2 max-desk:pr-12 ${goes ? '' : 'text-ink3'}`}
         aria-pressed={isCurrent}
         onClick={open}
         onKeyDown={(event) => {
-          if (event.key !== ' ') return;
+          if (event.key !== ' ' || !choose) return;
           event.preventDefault();
           choose(event.shiftKey);
         }}
@@ -122,6 +127,9 @@ export function ItemLine({
         </span>
         <span className={`max-w-140 truncate text-small ${goes ? 'text-ink2' : ''}`}>
           {goes || !isChosen ? shortOf(item) : 'stays as it is'}
+        </span>
+        <span className="text-right text-small text-ink3 max-desk:hidden" title={item.changed.source?.by ?? undefined}>
+          {at !== null && <Ago time={at} />}
         </span>
       </button>
     </div>

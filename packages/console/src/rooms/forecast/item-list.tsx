@@ -11,8 +11,9 @@ import { Empty } from '../../parts/states.js';
 import { useAt } from '../../parts/use-view.js';
 import { number } from '../../parts/words.js';
 import { Unclassified } from './classify.js';
-import { ItemDetail, type Sides } from './item-detail.js';
+import { ItemDetail } from './item-detail.js';
 import { ItemLine, TickBox, type Ticked } from './item-line.js';
+import type { Sides } from './settle.js';
 import type { Wishes } from './wishes.js';
 
 type Group = 'needs' | 'written' | 'kept' | 'left-out';
@@ -61,12 +62,19 @@ export function Items({
   const [placed, setPlaced] = useState(() => new Map<string, Place>());
   const kind = query.get('kind') ?? '';
   const kinds = useMemo(() => [...new Set(items.map((item) => item.kind))].sort(), [items]);
+  const person = query.get('by') ?? '';
+  const people = useMemo(
+    () => [...new Set(items.flatMap((item) => item.changed.source?.by ?? []))].sort((a, b) => a.localeCompare(b)),
+    [items],
+  );
   const { lines, shown } = useMemo(() => {
     for (const item of items) if (!placed.has(item.id)) placed.set(item.id, { group: groupOf(item), at: placed.size });
     const wanted = text.toLowerCase();
     const found = items.filter(
       (item) =>
-        (kind === '' || item.kind === kind) && `${item.kind} ${item.title} ${item.key}`.toLowerCase().includes(wanted),
+        (kind === '' || item.kind === kind) &&
+        (person === '' || item.changed.source?.by === person) &&
+        `${item.kind} ${item.title} ${item.key}`.toLowerCase().includes(wanted),
     );
     const places = new Map(found.map((item) => [item, placed.get(item.id) as Place]));
     const ordered = [...places].sort(([, a], [, b]) => a.at - b.at);
@@ -80,7 +88,7 @@ export function Items({
         : [{ is: 'group', group, own }, ...own.map((item) => ({ is: 'item', item }) as const)];
     });
     return { lines: all, shown: all.flatMap((line) => (line.is === 'item' ? [line.item] : [])) };
-  }, [items, text, kind, placed]);
+  }, [items, text, kind, person, placed]);
   const isMoved = !wishes.isCounting && items.some((item) => placed.get(item.id)?.group !== groupOf(item));
   const firstOf = shown.find((item) => placed.get(item.id)?.group === look);
   const set = (name: string, value: string | undefined): void => {
@@ -158,6 +166,9 @@ export function Items({
           />
           {kinds.length > 1 && (
             <Choice name="Kind" value={kind} options={kinds} choose={(value) => set('kind', value)} />
+          )}
+          {people.length > 0 && (
+            <Choice name="By" value={person} options={people} choose={(value) => set('by', value)} />
           )}
         </div>
         <div className="flex-1 overflow-auto max-desk:h-[60dvh]" ref={scroll}>
@@ -277,7 +288,7 @@ function sidesOf(
   { from, onto }: { readonly from: Environment | undefined; readonly onto: Environment | undefined },
 ): Sides {
   const nameOf = (path: string): string => path.split('/')[1] ?? path;
-  const destination = { name: nameOf(forecast.onto), kind: onto?.kind ?? 'live' };
+  const destination = { name: nameOf(forecast.onto), kind: onto?.kind ?? 'live', note: 'as it is now' } as const;
   return forecast.undoes === null
     ? {
         from: { name: nameOf(forecast.from), kind: from?.kind ?? 'staging', note: 'where it comes from' },

@@ -1,11 +1,14 @@
 import type { ForecastField, ForecastItem, RequestDetail, RequestItem } from '@tessarion/contract';
-import { type JSX, useState } from 'react';
-import { Button } from '../../parts/button.js';
+import { counted } from '@tessarion/core';
+import { type JSX, type ReactNode, useState } from 'react';
+import { Button, TextButton } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
 import { useForecast } from '../../session.js';
 import { Changed, Replaced } from '../forecast/diff.js';
+import { FieldPicture } from '../forecast/field-row.js';
 import { FileView } from '../forecast/file-view.js';
+import { readable } from '../forecast/readable.js';
 import { Collisions } from './collisions.js';
 import { ThreadView, threadsAbout, Writing } from './threads.js';
 import type { Deeds } from './use-request.js';
@@ -33,6 +36,7 @@ export function ItemValues({
   readonly see: (item: RequestItem) => void;
 }): JSX.Element {
   const [writing, setWriting] = useState<string>();
+  const [isAll, setAll] = useState(false);
   const forecast = useForecast(request.forecast);
   const onto = request.onto.split('/')[1] ?? request.onto;
   const kind = onto === 'live' ? 'live' : 'staging';
@@ -42,6 +46,14 @@ export function ItemValues({
     threadsAbout(request, item.id, field).map((thread) => (
       <ThreadView key={thread.id} thread={thread} me={me} mayComment={mayComment} deeds={deeds} />
     ));
+  const isNew = item.change === 'new';
+  // A new thing has nothing beside it.
+  const columns = isNew ? 'grid-cols-[96px_minmax(0,1fr)_104px]' : 'grid-cols-[96px_minmax(0,1fr)_minmax(0,1fr)_104px]';
+  const hidden = shown?.fields.filter((field) => field.isHidden).length ?? 0;
+  const picture = (field: ForecastField, side: 'source' | 'destination', named: string | null) =>
+    forecast.data && field.show === 'picture' && named ? (
+      <FieldPicture forecast={forecast.data} item={item.id} field={field.name} side={side} named={named} />
+    ) : null;
   const isFile = shown !== undefined && shown.fields.length === 0;
   /** What is said of a field or line, with the field in which one writes. */
   const aboutField = (field: string): JSX.Element | null =>
@@ -52,7 +64,7 @@ export function ItemValues({
           <Writing
             deeds={deeds}
             about={about(field)}
-            label={`Comment on ${field}`}
+            label={`Comment on ${shown?.fields.find((one) => one.name === field)?.label ?? field}`}
             button="Comment"
             close={() => setWriting(undefined)}
           />
@@ -76,37 +88,41 @@ export function ItemValues({
         </div>
         <span className="flex-1 max-desk:hidden" />
         <Button aria-pressed={item.isSeen} onClick={() => see(item)}>
-          <Icon name={item.isSeen ? 'check' : 'find'} />
+          {item.isSeen && <Icon name="check" />}
           {item.isSeen ? 'Seen' : 'Mark as seen'} <kbd>v</kbd>
         </Button>
       </header>
       {shown && <Collisions request={request} item={shown} deeds={deeds} />}
       {threads(null)}
       <div className="border-t border-line" hidden={isFile}>
-        <div className="grid grid-cols-[96px_minmax(0,1fr)_minmax(0,1fr)_104px] bg-course text-small/28 text-ink3 max-desk:hidden">
+        <div className={`grid ${columns} bg-course text-small/28 text-ink3 max-desk:hidden`}>
           <span className="px-8" />
-          <span className="px-8">{onto} has</span>
+          {!isNew && <span className="px-8">{onto} has</span>}
           <span className="px-8">
             {onto} will hold, from {source}
           </span>
           <span className="px-8" />
         </div>
-        {(shown?.fields ?? []).map((field, i) => (
+        {shown?.fields.map((field) => (
           <div
             key={field.name}
             data-field={field.name}
-            className="group grid grid-cols-[96px_minmax(0,1fr)_minmax(0,1fr)_104px] border-b border-line max-desk:grid-cols-1 max-desk:px-12 max-desk:py-4"
+            // What nobody came for stands back, until somebody speaks of it.
+            hidden={field.isHidden && !isAll && aboutField(field.name) === null}
+            className={`group grid ${columns} border-b border-line max-desk:grid-cols-1 max-desk:px-12 max-desk:py-4`}
           >
             <span className="py-6 pr-8 pl-16 text-small/20 wrap-anywhere text-ink3 max-desk:px-0 max-desk:pt-4 max-desk:pb-0">
-              {field.name}
+              {field.label}
             </span>
-            <span className="border-l border-line px-8 py-6 wrap-anywhere whitespace-pre-line text-ink2 max-desk:px-0 max-desk:py-4">
-              {item.change === 'new' && i > 0 ? '' : before(field, item)}
-            </span>
+            {!isNew && (
+              <span className="border-l border-line px-8 py-6 wrap-anywhere whitespace-pre-line text-ink2 max-desk:px-0 max-desk:py-4">
+                {before(field, picture(field, 'destination', field.before))}
+              </span>
+            )}
             <span
               className={`wrap-anywhere whitespace-pre-line border-line border-l bg-kind-tint px-8 py-6 max-desk:py-4 ${kind}`}
             >
-              {after(field, item)}
+              {after(field, item, picture(field, 'source', field.after))}
             </span>
             <span className="px-8 py-2 text-right max-desk:p-0 max-desk:text-left">
               {mayComment && (
@@ -114,7 +130,7 @@ export function ItemValues({
                   bare
                   small
                   className="text-ink3! hover:text-ink!"
-                  aria-label={`Comment on ${field.name}`}
+                  aria-label={`Comment on ${field.label}`}
                   onClick={() => setWriting(writing === field.name ? undefined : field.name)}
                 >
                   <Icon name="plus" />
@@ -125,13 +141,21 @@ export function ItemValues({
             {aboutField(field.name)}
           </div>
         ))}
+        {hidden > 0 && (
+          <TextButton className="mx-16 my-4" aria-expanded={isAll} onClick={() => setAll(!isAll)}>
+            {isAll ? 'Only what counts' : counted(hidden, 'more field')}
+          </TextButton>
+        )}
         {!shown && <Empty title="Not in its forecast any more">The request is being looked at again.</Empty>}
       </div>
       {shown && isFile && forecast.data && (
         <FileView
           item={shown}
           forecast={forecast.data}
-          sides={{ from: { name: source }, onto: { name: onto } }}
+          sides={{
+            from: { name: source, kind: source === 'live' ? 'live' : 'staging' },
+            onto: { name: onto, kind },
+          }}
           talk={{
             about: (line) => aboutField(lineName(line)),
             begin: mayComment ? (line) => setWriting(lineName(line)) : undefined,
@@ -156,19 +180,29 @@ export function ItemValues({
   );
 }
 
-const before = (field: ForecastField, item: RequestItem): JSX.Element | string =>
-  field.before === null ? (
-    <em>{item.change === 'new' ? 'not there' : 'nothing'}</em>
-  ) : (
-    <Replaced before={field.before} after={field.after} />
-  );
+const shownOf = (field: ForecastField, value: string | null): string | null => readable(field.show, value, false);
 
-const after = (field: ForecastField, item: RequestItem): JSX.Element =>
-  field.after === null ? (
-    <em>{item.change === 'deleted' ? 'goes' : 'nothing'}</em>
-  ) : item.change === 'new' ? (
-    // All of a new thing is new; nothing stands out in it.
-    <span>{field.after}</span>
-  ) : (
-    <Changed before={field.before} after={field.after} />
-  );
+const before = (field: ForecastField, picture: ReactNode): JSX.Element => (
+  <>
+    {picture}
+    {field.before === null ? (
+      <em>nothing</em>
+    ) : (
+      <Replaced before={shownOf(field, field.before) ?? ''} after={shownOf(field, field.after)} />
+    )}
+  </>
+);
+
+const after = (field: ForecastField, item: RequestItem, picture: ReactNode): JSX.Element => (
+  <>
+    {picture}
+    {field.after === null ? (
+      <em>{item.change === 'deleted' ? 'goes' : 'nothing'}</em>
+    ) : item.change === 'new' ? (
+      // All of a new thing is new; nothing stands out in it.
+      <span>{shownOf(field, field.after)}</span>
+    ) : (
+      <Changed before={shownOf(field, field.before)} after={shownOf(field, field.after) ?? ''} />
+    )}
+  </>
+);

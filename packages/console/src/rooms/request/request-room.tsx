@@ -128,7 +128,7 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
           </button>
           {groupsOf(request).map(({ title, note, items: members }) => (
             <Fragment key={title}>
-              <h2 className="flex justify-between bg-course px-16 text-small/28">
+              <h2 className="mb-0 flex justify-between bg-course px-16 text-small/28">
                 {title}
                 <span className="text-ink3">{note}</span>
               </h2>
@@ -256,6 +256,18 @@ const seenWords = (items: readonly RequestItem[]): string => {
   return seen === 0 ? '' : `${seen} seen`;
 };
 
+/** A leaf whose corner is sealed once all that is asked for is there; a seal that lapsed is broken. */
+function Seal({ state }: { readonly state: 'open' | 'set' | 'lapsed' }): JSX.Element {
+  const colour = { open: 'var(--color-rim)', set: 'var(--color-ink2)', lapsed: 'var(--color-accent)' }[state];
+  return (
+    <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true" className="block">
+      <path d="M1.5,1H9L12.5,4.5V13H1.5Z" fill="none" stroke={colour} strokeWidth={1.2} strokeLinejoin="round" />
+      {state === 'set' && <path d="M12.5,5.5V13H5Z" fill={colour} />}
+      {state === 'lapsed' && <path d="M12.5,5.5V8L10,10.5L7.5,13H5ZM12.5,10.5V13H10Z" fill={colour} />}
+    </svg>
+  );
+}
+
 /** How an item stands: approved, waiting for approval, approved before it changed, or colliding. */
 function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
   const isApproved = item.missing + item.missingTeams.length + item.missingGuests === 0;
@@ -272,11 +284,8 @@ function Mark({ item }: { readonly item: RequestItem }): JSX.Element {
             ? 'waits for a guest’s yes'
             : 'waits for approval';
   return (
-    <span
-      className={`grid size-14 flex-none place-items-center border ${isApproved ? 'border-ink2 bg-ink2 text-slab' : item.lapsedFor.length > 0 ? 'border-accent bg-linear-to-tr from-accent from-50% to-transparent to-50%' : 'border-rim'}`}
-      title={words}
-    >
-      {isApproved ? <Icon name="check" size={12} /> : null}
+    <span className="flex-none" title={words}>
+      <Seal state={isApproved ? 'set' : item.lapsedFor.length > 0 ? 'lapsed' : 'open'} />
       <span className="sr-only">{words}</span>
     </span>
   );

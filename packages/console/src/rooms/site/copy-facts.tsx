@@ -175,7 +175,7 @@ export function Siblings({ one, site }: { readonly one: Environment; readonly si
             key={other.path}
             small
             title={other.description ?? other.path}
-            to={`/sites/${site.name}/forecast?from=${one.path}&onto=${other.path}`}
+            to={`/sites/${site.name}/compare?left=${one.path}&right=${other.path}`}
           >
             Compare with {other.name}
           </ButtonLink>

@@ -1,11 +1,11 @@
-import type { Forecast, ForecastItem } from '@tessarion/contract';
-import { compareLane, decide, personalFields } from '@tessarion/core';
+import type { Forecast, ForecastItem, ShownFile } from '@tessarion/contract';
+import { type ByteString, compareLane, decide, personalFields, shownFields } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { noForecast } from '../../records/absent.js';
 import { readPosition } from '../../records/cursor.js';
 import { toEngine } from '../../records/environments.js';
-import { readItem } from '../../records/forecast-items.js';
+import { readItem, type StoredItem } from '../../records/forecast-items.js';
 import { json, type OnRecords } from '../../records/open.js';
 import { doneBy } from '../../records/people.js';
 import { profileOfSite } from '../../records/profiles.js';
@@ -14,7 +14,7 @@ import { findPair, getSnapshot, libraryOf } from '../../records/snapshots.js';
 import { mustBeUndoable } from '../../records/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
-import { fileNow, fileStored, placeOfFile } from '../../work/shown-file.js';
+import { fileNow, fileStored, picturePlaces, placeOfFile } from '../../work/shown-file.js';
 import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Call, Handlers } from './call.js';
 
@@ -152,33 +152,51 @@ export const forecastHandlers: Handlers<
     });
     return toForecast(await getForecast(installation, params.id));
   },
-  async forecastFile({ installation, params, query }) {
+  async forecastFile(call) {
+    const { installation, params, query } = call;
     const { records, environments } = installation;
     const forecast = await getForecast(installation, params.id);
     const item = await records('forecast_item')
       .where({ forecast_id: params.id })
       .whereRaw("item ->> 'id' = ?", [query.item])
-      .first('fields');
-    const place = item && placeOfFile(query.item);
-    // Only what a forecast lists is shown, and only of files.
-    if (!place || item.fields !== null)
-      throw new ProblemError('not-found', `Forecast ${params.id} lists no file ${query.item}.`, 'List its items.');
+      .first('item', 'fields');
+    const file = item && item.fields === null && query.field === undefined ? placeOfFile(query.item) : undefined;
+    const seen = item && query.field !== undefined ? await asSeen(call, forecast) : undefined;
+    const field = seen?.(readItem(item, installation.folder.keys)).fields.find((one) => one.name === query.field);
+    // Only what a forecast lists is shown: files, and pictures that a field names.
+    if (!file && field?.show !== 'picture')
+      throw new ProblemError(
+        'not-found',
+        query.field === undefined
+          ? `Forecast ${params.id} lists no file ${query.item}.`
+          : `No field ${query.field} of ${query.item} names a picture.`,
+        'List its items.',
+      );
     const library = libraryOf(installation.folder, forecast.onto_path.split('/')[0] as string);
-    if (query.side === 'source' && forecast.snapshot !== null)
-      return fileStored(library, forecast.snapshot, place.root, place.path);
-    if (query.side === 'base') {
-      const pair = await findPair(records, forecast.from_path, forecast.onto_path);
-      const manifest = pair?.lower === forecast.from_path ? pair.lower_manifest : pair?.upper_manifest;
-      return manifest ? fileStored(library, manifest, place.root, place.path) : { is: 'absent' };
-    }
     const record = await environments.get(records, query.side === 'source' ? forecast.from_path : forecast.onto_path);
     const profile = (await profileOfSite(records, record.site))?.profile;
-    return fileNow(toEngine(record, profile), place.root, place.path);
+    const environment = toEngine(record, profile);
+    let manifest = query.side === 'source' ? forecast.snapshot : null;
+    if (query.side === 'base') {
+      const pair = await findPair(records, forecast.from_path, forecast.onto_path);
+      manifest = (pair?.lower === forecast.from_path ? pair.lower_manifest : pair?.upper_manifest) ?? null;
+      if (manifest === null) return { is: 'absent' };
+    }
+    const look = (root: string, path: ByteString): Promise<ShownFile> =>
+      manifest === null ? fileNow(environment, root, path) : fileStored(library, manifest, root, path);
+    if (file) return look(file.root, file.path);
+    const named = field?.[query.side === 'destination' ? 'before' : query.side] ?? '';
+    for (const { root, path } of picturePlaces(environment, named)) {
+      const found = await look(root, path);
+      // A field is read from the database, and may say anything: it leads to pictures, and to nothing else.
+      if (found.is === 'picture') return found;
+    }
+    return { is: 'absent' };
   },
   async forecastItems(call) {
     const { installation, params, query } = call;
     const forecast = await getForecast(installation, params.id);
-    const shown = await personalHidden(call, forecast);
+    const shown = await asSeen(call, forecast);
     const limit = query.limit ?? 200;
     const from = readPosition(query.cursor);
     const rows = await installation
@@ -214,17 +232,19 @@ async function mustHaveRoom(trx: OnRecords, person: string): Promise<void> {
     );
 }
 
-/** Personal values are shown only to those who may see live's: a forecast has them as they are. */
-async function personalHidden(
+/** An item as somebody sees it: fields with their looks, personal values only for those who may see live's. */
+async function asSeen(
   { installation: { records }, actor }: Call,
   forecast: ForecastRecord,
-): Promise<(item: ForecastItem) => ForecastItem> {
+): Promise<(item: StoredItem) => ForecastItem> {
   const [site, environment] = [forecast.onto_path.split('/')[0] as string, forecast.onto_path];
   const { client } = (await records('site').where({ name: site }).first('client')) as { client: string };
   const thing = { is: 'environment', site, client, environment, kind: 'live' } as const;
-  if (decide(actor, 'live.values', thing).allowed) return (item) => item;
   const profile = (await profileOfSite(records, site))?.profile;
-  return (item) => {
+  const withLooks = (item: StoredItem): ForecastItem => ({ ...item, fields: shownFields(profile, item) });
+  if (decide(actor, 'live.values', thing).allowed) return withLooks;
+  return (stored) => {
+    const item = withLooks(stored);
     const personal = personalFields(profile, item);
     if (personal.size === 0) return item;
     const cover = (value: string | null): string | null => (value === null ? null : HIDDEN);

@@ -1,0 +1,42 @@
+import type { ForecastField } from '@tessarion/contract';
+import { exact } from '../../parts/words.js';
+
+const BLOCKS = 'p,div,section,article,h1,h2,h3,h4,h5,h6,li,tr,br,hr,blockquote,pre,figure,table,ul,ol,dt,dd';
+
+/** The words of an HTML page, a block a line; pictures by what they show. Nothing of it is run or fetched. */
+function textOfPage(html: string): string {
+  const page = new DOMParser().parseFromString(html, 'text/html');
+  for (const one of page.querySelectorAll('script,style,template')) one.remove();
+  for (const picture of page.querySelectorAll('img'))
+    picture.replaceWith(`[${picture.alt || picture.getAttribute('src') || 'picture'}]`);
+  for (const item of page.querySelectorAll('li')) item.prepend('• ');
+  for (const block of page.querySelectorAll(BLOCKS)) block.append('\n');
+  return (page.body.textContent ?? '')
+    .split('\n')
+    .map((line) => line.replace(/\s+/g, ' ').trim())
+    .filter((line) => line !== '')
+    .join('\n');
+}
+
+/** A moment as a database writes it, in the viewer's zone; as it stands where it is none. */
+function momentOf(value: string): string {
+  const iso = value.replace(' ', 'T').replace(/([+-]\d\d)$/, '$1:00');
+  return Number.isNaN(Date.parse(iso)) ? value : exact(iso);
+}
+
+const amountOf = (value: string): string =>
+  /^-?\d+(\.\d+)?$/.test(value)
+    ? Number(value).toLocaleString('en-GB', { minimumFractionDigits: 2, maximumFractionDigits: 4 })
+    : value;
+
+/**
+ * A value as people read it.
+ *
+ * @param isSource pages as they are written, with their tags
+ */
+export function readable(show: ForecastField['show'], value: string | null, isSource: boolean): string | null {
+  if (value === null || value === '') return value;
+  if (show === 'page') return isSource ? value : textOfPage(value);
+  if (show === 'moment') return momentOf(value);
+  return show === 'money' ? amountOf(value) : value;
+}
