@@ -1,4 +1,5 @@
 import './styles/main.css';
+import './looks.js';
 import { QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
@@ -68,6 +69,7 @@ const router = createBrowserRouter([
             path: 'people',
             lazy: async () => ({ Component: (await import('./rooms/people/people-room.js')).PeopleRoom }),
           },
+          { path: 'notices', lazy: async () => ({ Component: (await import('./rooms/notices.js')).NoticesRoom }) },
           { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
           { path: 'bring-in', lazy: async () => ({ Component: (await import('./rooms/bring-in.js')).BringInRoom }) },
           { path: 'servers', lazy: async () => ({ Component: (await import('./rooms/servers.js')).ServersRoom }) },

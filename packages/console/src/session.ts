@@ -141,7 +141,7 @@ export function useLiveData(): { readonly outage: Outage | undefined; readonly a
         changed.clear();
         void lookAgain(cache, sites);
         for (const name of sites) void cache.invalidateQueries({ queryKey: ['sites', name] });
-        for (const queryKey of ['transfers', 'snapshots', 'plans', 'request'])
+        for (const queryKey of ['transfers', 'snapshots', 'plans', 'request', 'notices'])
           void cache.invalidateQueries({ queryKey: [queryKey] });
       }, 400);
     };

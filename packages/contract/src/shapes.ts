@@ -306,7 +306,15 @@ export const Environment = z.object({
   /** `isPlain`: it lies as it was found, and no push switches its files in one step. */
   roots: z.array(z.object({ name: z.string(), path: z.string(), isPlain: z.boolean() })),
   /** Items that wait to go up from here, and that live changed itself, as the last forecast found them. */
-  drift: z.object({ up: z.number().int(), down: z.number().int(), at: Time }).nullable(),
+  drift: z
+    .object({
+      up: z.number().int(),
+      down: z.number().int(),
+      at: Time,
+      /** What waits, as far as it is told here: the first of them. */
+      first: z.array(z.object({ kind: z.string(), title: z.string(), change: z.enum(['new', 'changed', 'deleted']) })),
+    })
+    .nullable(),
   /** What people say of it, such as what a variant is for. */
   description: z.string().nullable(),
   schedule: PullSchedule.nullable(),
@@ -343,8 +351,8 @@ export const FleetEnvironment = Environment.pick({
   reason: true,
   refreshedAt: true,
   server: true,
-  drift: true,
 }).extend({
+  drift: z.object({ up: z.number().int(), down: z.number().int(), at: Time }).nullable(),
   running: Transfer.pick({
     id: true,
     kind: true,

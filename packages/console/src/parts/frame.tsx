@@ -45,14 +45,22 @@ interface RoomLink {
 const isStranger = (error: unknown): boolean =>
   error instanceof ServiceProblem && error.problem.type === 'tessarion:not-signed-in';
 
+const SITE_ACTS: Readonly<Record<string, string>> = {
+  new: 'New copy of ',
+  forecast: 'Forecast of ',
+  compare: 'Copies of ',
+  timeline: 'Timeline of ',
+};
+
 /** What a browser's tab and history call a room. */
 function titleOf(pathname: string): string {
   const [, room, name, act] = pathname.split('/').map(decodeURIComponent);
-  if (room === 'sites' && name) return `${{ new: 'New copy of ', forecast: 'Forecast of ' }[act ?? ''] ?? ''}${name}`;
+  if (room === 'sites' && name) return `${SITE_ACTS[act ?? ''] ?? ''}${name}`;
   if (room === 'transfers' && name) return `Transfer ${name}`;
   if (room === 'requests' && name) return `Change request ${name}`;
   if (room === 'profiles' && name) return `Profile ${name}`;
   if (room === 'settings') return 'Settings';
+  if (room === 'notices') return 'Notices';
   if (room === 'webhooks') return 'Webhooks';
   if (room === 'servers') return 'Servers';
   if (room === 'bring-in') return 'Bring in a site';

@@ -1,46 +1,46 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Notice } from '@tessarion/contract';
-import type { JSX } from 'react';
-import { Link } from 'react-router';
+import { type JSX, useEffect, useRef } from 'react';
+import { Link, useNavigate } from 'react-router';
+import { looks } from '../looks.js';
 import { client } from '../session.js';
 import { Icon } from './icon.js';
 import { POP, POP_ITEM } from './pop.js';
+import { type Told, toldOf, toldPath, toldWords } from './told.js';
 import { Ago, number } from './words.js';
 
-const WORDS: Record<Notice['kind'], string> = {
-  'review-asked': 'asks you for review',
-  revised: 'made a new revision',
-  lapsed: 'What you approved has changed',
-  verdict: 'gave a verdict',
-  approved: 'It is approved',
-  comment: 'wrote',
-  resolved: 'resolved a conversation',
-  scheduled: 'set the time of delivery',
-  blocked: 'The delivery did not go',
-  delivered: 'It is live',
-  undone: 'It was taken back',
-  withdrawn: 'withdrew it',
-  freed: 'What you wait for is free',
-  'hand-over': 'asks for something of it',
-  idle: 'It lies still',
-  guest: 'A guest said of a variant',
-  'transfer-done': 'It is done',
-  'transfer-failed': 'It did not go',
-};
-
-/** What one was told, in the bar: a count, and the list on demand. */
-export function Notices(): JSX.Element {
+/** Notes that one has seen what one was told. */
+export function useSeeNotices(): { readonly see: (notices: readonly Notice[]) => void; readonly seeAll: () => void } {
   const cache = useQueryClient();
+  const done = { onSettled: () => cache.invalidateQueries({ queryKey: ['notices'] }) };
+  const see = useMutation({
+    mutationFn: (ids: readonly string[]) => Promise.all(ids.map((id) => client.call('noticeSeen', { params: { id } }))),
+    ...done,
+  });
+  const all = useMutation({ mutationFn: () => client.call('noticesSeen'), ...done });
+  return {
+    see: (notices) => {
+      const ids = notices.filter((one) => one.seenAt === null).map((one) => one.id);
+      if (ids.length > 0) see.mutate(ids);
+    },
+    seeAll: () => all.mutate(),
+  };
+}
+
+const FEW = 40;
+const SHOWN = 8;
+
+/** What one was told, in the bar: a count, and the newest on demand, a thing a line. */
+export function Notices(): JSX.Element {
   const notices = useQuery({
     queryKey: ['notices'],
-    queryFn: () => client.call('noticeList', { query: { limit: 20 } }),
+    queryFn: () => client.call('noticeList', { query: { limit: FEW } }),
   });
-  const done = { onSuccess: () => cache.invalidateQueries({ queryKey: ['notices'] }) };
-  const see = useMutation({ mutationFn: (id: string) => client.call('noticeSeen', { params: { id } }), ...done });
-  const seeAll = useMutation({ mutationFn: () => client.call('noticesSeen'), ...done });
+  const { see, seeAll } = useSeeNotices();
   const unseen = notices.data?.unseen ?? 0;
   const items = notices.data?.items ?? [];
+  useDesktopNotices(notices.data?.items);
   return (
     <Menu as="div">
       <MenuButton
@@ -59,41 +59,69 @@ export function Notices(): JSX.Element {
         anchor="bottom end"
       >
         {items.length === 0 && <p className="px-12 pb-8 text-ink2">Nobody has told you anything yet.</p>}
-        {items.map((one) => (
-          <MenuItem key={one.id}>
-            <Link
-              to={
-                one.transfer !== null
-                  ? `/transfers/${one.transfer}`
-                  : one.request === null
-                    ? `/sites/${one.site}`
-                    : `/requests/${one.request}${one.item === null ? '' : `?item=${encodeURIComponent(one.item)}`}`
-              }
-              className={`flex flex-col border-t border-line px-12 py-6 data-focus:bg-accent-tint data-focus:text-accent ${one.seenAt === null ? 'shadow-at' : ''}`}
-              onClick={() => one.seenAt === null && see.mutate(one.id)}
-            >
-              <span className="flex w-full justify-between gap-8">
-                <b className="min-w-0">{one.title}</b>
-                <span className="whitespace-nowrap text-ink3">
-                  <Ago time={one.at} suffix=" ago" />
-                </span>
-              </span>
-              <span className="w-full truncate text-ink2">
-                {one.by !== null && /^[a-z]/.test(WORDS[one.kind]) ? `${one.by} ` : ''}
-                {WORDS[one.kind]}
-                {one.words !== '' && `: ${one.words}`}
-              </span>
-            </Link>
-          </MenuItem>
-        ))}
         {unseen > 0 && (
           <MenuItem>
-            <button className={POP_ITEM} type="button" onClick={() => seeAll.mutate()}>
+            <button className={POP_ITEM} type="button" onClick={seeAll}>
               Mark all as seen
             </button>
           </MenuItem>
         )}
+        {toldOf(items)
+          .slice(0, SHOWN)
+          .map((told) => (
+            <MenuItem key={told.about}>
+              <Link
+                to={toldPath(told.newest)}
+                className={`flex flex-col border-t border-line px-12 py-6 data-focus:bg-accent-tint data-focus:text-accent ${told.unseen > 0 ? 'shadow-at' : ''}`}
+                onClick={() => see(told.notices)}
+              >
+                <ToldLine told={told} />
+              </Link>
+            </MenuItem>
+          ))}
+        <MenuItem>
+          <Link className={`${POP_ITEM} border-t border-line`} to="/notices">
+            All notices
+          </Link>
+        </MenuItem>
       </MenuItems>
     </Menu>
   );
+}
+
+/** A thing, what was told of it last, and how much before. */
+export function ToldLine({ told: { newest, notices } }: { readonly told: Told }): JSX.Element {
+  return (
+    <>
+      <span className="flex w-full justify-between gap-8">
+        <b className="min-w-0 truncate">{newest.title}</b>
+        <span className="whitespace-nowrap text-ink3">
+          <Ago time={newest.at} suffix=" ago" />
+        </span>
+      </span>
+      <span className="flex w-full gap-8 text-ink2">
+        <span className="min-w-0 flex-1 truncate">{toldWords(newest)}</span>
+        {notices.length > 1 && <span className="text-ink3">and {number(notices.length - 1)} before</span>}
+      </span>
+    </>
+  );
+}
+
+/** Tells on the desktop what came since the page was opened of transfers that one began, where that is wished for. */
+function useDesktopNotices(items: readonly Notice[] | undefined): void {
+  const navigate = useNavigate();
+  const newest = useRef<string>(undefined);
+  useEffect(() => {
+    if (!items) return;
+    const since = newest.current;
+    newest.current = items[0]?.at ?? since ?? new Date().toISOString();
+    if (since === undefined || looks().desktop !== 'yes' || !('Notification' in window)) return;
+    for (const one of items.filter(({ at, transfer }) => at > since && transfer !== null)) {
+      const told = new Notification(one.title, { body: toldWords(one), tag: one.id });
+      told.onclick = () => {
+        window.focus();
+        void navigate(toldPath(one));
+      };
+    }
+  }, [items, navigate]);
 }

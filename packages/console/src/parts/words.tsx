@@ -1,5 +1,6 @@
 import type { SentencePiece } from '@tessarion/core';
 import { type JSX, useEffect, useState } from 'react';
+import { looks } from '../looks.js';
 
 export const number = (value: number): string => value.toLocaleString('en-GB');
 
@@ -27,13 +28,21 @@ export function age(time: string, now: number): string {
   return `${Math.floor(seconds / 86_400)} d`;
 }
 
-/** The exact moment with its zone, in the viewer's zone. */
+/** How times are written: on which clock, and of which zone. */
+const timing = (): Intl.DateTimeFormatOptions => ({
+  hour12: looks().clock === '12',
+  ...(looks().zone === 'UTC' ? { timeZone: 'UTC' } : {}),
+});
+
+const zoneName = (): string => (looks().zone === 'UTC' ? 'UTC' : Intl.DateTimeFormat().resolvedOptions().timeZone);
+
+/** The exact moment with its zone. */
 export const exact = (time: string): string =>
   `${new Intl.DateTimeFormat('en-GB', {
     dateStyle: 'medium',
     timeStyle: 'medium',
-    timeZone: Intl.DateTimeFormat().resolvedOptions().timeZone,
-  }).format(new Date(time))} ${Intl.DateTimeFormat().resolvedOptions().timeZone}`;
+    ...timing(),
+  }).format(new Date(time))} ${zoneName()}`;
 
 export const clock = (time: string): string =>
   new Intl.DateTimeFormat('en-GB', {
@@ -42,13 +51,20 @@ export const clock = (time: string): string =>
     hour: '2-digit',
     minute: '2-digit',
     timeZoneName: 'short',
+    ...timing(),
   })
     .format(new Date(time))
     .replace(',', '');
 
-/** Hours and minutes, in the viewer's zone. */
+/** Hours and minutes. */
 export const timeOfDay = (time: string): string =>
-  new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' }).format(new Date(time));
+  new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', ...timing() }).format(new Date(time));
+
+/** A day, such as `Tuesday, 1 December`. */
+export const dayOf = (time: string): string =>
+  new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long', ...timing() }).format(
+    new Date(time),
+  );
 
 /** The current time, renewed every few seconds, so that ages stay true. */
 export function useNow(everyMs = 15_000): number {

@@ -1,9 +1,15 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Notice } from '@tessarion/contract';
 import { MAIL_WISHES, type MailWish, NOTICE_KINDS } from '@tessarion/core';
-import type { JSX } from 'react';
+import { type JSX, useState } from 'react';
+import { areKeysOn, switchKeys } from '../keys.js';
+import { setLooks, useLooks } from '../looks.js';
 import { Button, TextButton, TextLink } from '../parts/button.js';
+import { Tick } from '../parts/field.js';
+import { Icon } from '../parts/icon.js';
 import { Failure, Loading } from '../parts/states.js';
+import { Views } from '../parts/views.js';
 import { Ago, clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
 import { CalendarLink } from './calendar-link.js';
@@ -18,6 +24,7 @@ export function SettingsRoom(): JSX.Element {
       <h1 className="text-title">Settings</h1>
       {/* First: nothing above it comes later and moves it. */}
       <Installation />
+      <Looking />
       <Mail />
       <NewPassword />
       <SecondFactor />
@@ -54,11 +61,92 @@ function Installation(): JSX.Element | null {
   );
 }
 
+/** What of the looks one may choose, in words. */
+const LOOKS = [
+  { key: 'theme', name: 'Theme', of: { system: 'as the system has it', light: 'light', dark: 'dark' } },
+  { key: 'rows', name: 'Rows of lists', of: { close: 'close', usual: 'usual', roomy: 'roomy' } },
+  { key: 'clock', name: 'Clock', of: { '24': '24 hours', '12': '12 hours' } },
+  { key: 'zone', name: 'Times are of', of: { own: 'here', UTC: 'UTC' } },
+] as const;
+
+/** How the console looks and listens in this browser. */
+function Looking(): JSX.Element {
+  const now = useLooks();
+  const [keys, setKeys] = useState(areKeysOn);
+  const [isRefused, setRefused] = useState(false);
+  const tell = async (wanted: boolean): Promise<void> => {
+    if (wanted && (!('Notification' in window) || (await Notification.requestPermission()) !== 'granted')) {
+      setRefused(true);
+      return;
+    }
+    setRefused(false);
+    setLooks({ desktop: wanted ? 'yes' : 'no' });
+  };
+  return (
+    <section className="max-w-640" aria-labelledby="looking">
+      <h2 className="mt-20 mb-4" id="looking">
+        In this browser
+      </h2>
+      {LOOKS.map(({ key, name, of }) => (
+        <div
+          key={key}
+          className="flex min-h-36 flex-wrap items-center justify-between gap-12 border-b border-line py-2 touch:min-h-44"
+        >
+          <span>{name}</span>
+          <Views
+            name={name}
+            views={Object.entries(of).map(([view, words]) => ({ view, words }))}
+            at={now[key]}
+            choose={(wanted) => setLooks({ [key]: wanted })}
+          />
+        </div>
+      ))}
+      <Tick className="border-b border-line py-6">
+        <input
+          type="checkbox"
+          checked={keys}
+          onChange={({ target }) => {
+            switchKeys(target.checked);
+            setKeys(target.checked);
+          }}
+        />
+        Single keys, such as <kbd>j</kbd> and <kbd>f</kbd>
+      </Tick>
+      <Tick className="border-b border-line py-6">
+        <input type="checkbox" checked={now.desktop === 'yes'} onChange={({ target }) => void tell(target.checked)} />
+        Tell on the desktop when what I began has ended
+      </Tick>
+      {isRefused && <p className="py-4 text-warn">This browser does not let the console tell you anything.</p>}
+    </section>
+  );
+}
+
 const WISHES: Record<MailWish, string> = {
   now: 'at once',
   daily: 'once a day',
   never: 'never',
 };
+
+/** What asks for somebody, or went wrong. */
+const URGENT: readonly Notice['kind'][] = ['review-asked', 'lapsed', 'blocked', 'hand-over', 'transfer-failed'];
+
+/** Kinds of mail put together; `own` is what fits none of them. */
+const PRESETS: readonly {
+  readonly preset: string;
+  readonly words: string;
+  readonly of?: (kind: Notice['kind']) => MailWish;
+}[] = [
+  { preset: 'little', words: 'only what needs me', of: (kind) => (URGENT.includes(kind) ? 'now' : 'never') },
+  { preset: 'normal', words: 'the rest once a day', of: (kind) => (URGENT.includes(kind) ? 'now' : 'daily') },
+  { preset: 'all', words: 'all at once', of: () => 'now' },
+  { preset: 'none', words: 'nothing', of: () => 'never' },
+  { preset: 'own', words: 'as chosen below' },
+];
+
+const presetOf = (wishes: Readonly<Record<Notice['kind'], MailWish>>): string =>
+  PRESETS.find(
+    ({ of }) => of && (Object.keys(NOTICE_KINDS) as Notice['kind'][]).every((kind) => wishes[kind] === of(kind)),
+  )?.preset ?? 'own';
 
 function Mail(): JSX.Element {
   const cache = useQueryClient();
@@ -68,6 +156,18 @@ function Mail(): JSX.Element {
       client.call('noticeWish', { params: { kind }, body: { mail } }),
     onSuccess: (all) => cache.setQueryData(['notice wishes'], all),
   });
+  const preset = useMutation({
+    mutationFn: async (wanted: string) => {
+      const of = PRESETS.find((one) => one.preset === wanted)?.of;
+      if (!of) return;
+      for (const kind of Object.keys(NOTICE_KINDS) as Notice['kind'][])
+        if (wishes.data?.[kind] !== of(kind))
+          cache.setQueryData(
+            ['notice wishes'],
+            await client.call('noticeWish', { params: { kind }, body: { mail: of(kind) } }),
+          );
+    },
+  });
   if (wishes.isPending) return <Loading what="Reading what is mailed" rows={6} />;
   if (wishes.isLoadingError) return <Failure error={wishes.error} />;
   return (
@@ -76,26 +176,40 @@ function Mail(): JSX.Element {
         Mailed to me, beside the notices here, when
       </h2>
       {wish.isError && <Failure error={wish.error} />}
-      <ul>
-        {(Object.keys(NOTICE_KINDS) as Notice['kind'][]).map((kind) => (
-          <li className="border-b border-line py-4" key={kind}>
-            <label className="flex items-center justify-between gap-12 max-desk:flex-col max-desk:items-stretch max-desk:gap-4">
-              <span>{NOTICE_KINDS[kind]}</span>
-              <select
-                className="w-200 flex-none max-desk:w-full"
-                value={wishes.data[kind]}
-                onChange={(event) => wish.mutate({ kind, mail: event.target.value as MailWish })}
-              >
-                {MAIL_WISHES.map((one) => (
-                  <option key={one} value={one}>
-                    {WISHES[one]}
-                  </option>
-                ))}
-              </select>
-            </label>
-          </li>
-        ))}
-      </ul>
+      <div className="flex min-h-36 flex-wrap items-center justify-between gap-12 border-b border-line py-2">
+        <span>Mail me</span>
+        <Views
+          name="How much is mailed"
+          views={PRESETS.map(({ preset, words }) => ({ view: preset, words }))}
+          at={presetOf(wishes.data)}
+          choose={(wanted) => void preset.mutate(wanted)}
+        />
+      </div>
+      <Disclosure>
+        <DisclosureButton className="group flex min-h-36 items-center gap-6 text-ink2 touch:min-h-44">
+          One by one <Icon name="down" className="group-data-open:rotate-180" />
+        </DisclosureButton>
+        <DisclosurePanel as="ul">
+          {(Object.keys(NOTICE_KINDS) as Notice['kind'][]).map((kind) => (
+            <li className="border-b border-line py-4" key={kind}>
+              <label className="flex items-center justify-between gap-12 max-desk:flex-col max-desk:items-stretch max-desk:gap-4">
+                <span>{NOTICE_KINDS[kind]}</span>
+                <select
+                  className="w-200 flex-none max-desk:w-full"
+                  value={wishes.data[kind]}
+                  onChange={(event) => wish.mutate({ kind, mail: event.target.value as MailWish })}
+                >
+                  {MAIL_WISHES.map((one) => (
+                    <option key={one} value={one}>
+                      {WISHES[one]}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            </li>
+          ))}
+        </DisclosurePanel>
+      </Disclosure>
       <DailyMail />
     </section>
   );

@@ -1,5 +1,5 @@
 import type { Transfer } from '@tessarion/contract';
-import type { JSX } from 'react';
+import { Fragment, type JSX } from 'react';
 import { Link } from 'react-router';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
@@ -11,7 +11,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
-import { Ago, clock, duration } from '../parts/words.js';
+import { clock, dayOf, duration, timeOfDay } from '../parts/words.js';
 import { client } from '../session.js';
 
 const KINDS = [
@@ -85,8 +85,17 @@ export function TransfersRoom(): JSX.Element {
               </tr>
             </thead>
             <tbody>
-              {items.map((one) => (
-                <Row key={one.id} one={one} isCurrent={one.id === at} choose={view.set} />
+              {items.map((one, i) => (
+                <Fragment key={one.id}>
+                  {dayOf(one.createdAt) !== dayOf(items[i - 1]?.createdAt ?? '1970-01-01') && (
+                    <tr className="bg-course">
+                      <th className="static h-28 bg-course text-small" colSpan={7} scope="rowgroup">
+                        {dayOf(one.createdAt)}
+                      </th>
+                    </tr>
+                  )}
+                  <Row one={one} isCurrent={one.id === at} choose={view.set} />
+                </Fragment>
               ))}
             </tbody>
           </table>
@@ -108,12 +117,15 @@ function Row({
 }): JSX.Element {
   const took = one.startedAt && one.endedAt ? (Date.parse(one.endedAt) - Date.parse(one.startedAt)) / 1000 : undefined;
   return (
-    <tr aria-current={isCurrent || undefined} className={isCurrent ? 'bg-accent-tint shadow-at' : ''}>
+    <tr
+      aria-current={isCurrent || undefined}
+      className={`relative hover:bg-course ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
+    >
       <td className="text-ink2" title={clock(one.createdAt)}>
-        <Ago time={one.createdAt} suffix=" ago" />
+        {timeOfDay(one.createdAt)}
       </td>
       <td>
-        <Link to={`/transfers/${one.id}`}>
+        <Link className="after:absolute after:inset-0" to={`/transfers/${one.id}`}>
           <b>{one.kind}</b>
         </Link>
       </td>
@@ -129,7 +141,11 @@ function Row({
         {one.sentence.map((piece) => piece.text).join('')}
       </WideCell>
       <td>
-        <button type="button" className="text-ink2 hover:text-accent" onClick={() => choose('person', one.person)}>
+        <button
+          type="button"
+          className="relative text-ink2 hover:text-accent"
+          onClick={() => choose('person', one.person)}
+        >
           {one.person}
         </button>
       </td>

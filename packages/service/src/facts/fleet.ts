@@ -98,7 +98,7 @@ export function toEnvironment(
     hasGate: record.gate !== null,
     databases: record.databases.map((database) => database.database),
     roots: record.roots.map(({ name, path, isPlain }) => ({ name, path, isPlain: isPlain === true })),
-    drift: record.drift,
+    drift: record.drift && { ...record.drift, first: record.drift.first ?? [] },
     description: record.description,
     schedule: record.schedule && { ...scheduleOf(record.schedule), last: record.schedule.last },
     etag: environmentTag(record),

@@ -77,7 +77,7 @@ function shown(
     ...stateOf(one, { running, last }, frozen),
     refreshedAt: iso(one.refreshed_at),
     server: one.server,
-    drift: one.drift,
+    drift: one.drift && { up: one.drift.up, down: one.drift.down, at: one.drift.at },
     running: running
       ? {
           id: running.id,

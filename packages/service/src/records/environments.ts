@@ -39,7 +39,17 @@ export interface EnvironmentRecord {
   readonly made_at: Date;
   readonly refreshed_at: Date | null;
   readonly size: { files: number; fileBytes: number; rows: number; databaseBytes: number } | null;
-  readonly drift: { up: number; down: number; at: string } | null;
+  /** `first`: some of what waits to go up; former versions did not note it. */
+  readonly drift: {
+    readonly up: number;
+    readonly down: number;
+    readonly at: string;
+    readonly first?: {
+      readonly kind: string;
+      readonly title: string;
+      readonly change: 'new' | 'changed' | 'deleted';
+    }[];
+  } | null;
   readonly epoch: number;
   /** Set while its folder or a database of it does not answer. */
   readonly unreached: { problem: string; since: string } | null;

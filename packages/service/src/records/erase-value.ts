@@ -12,7 +12,7 @@ type Form = 'text' | 'json' | 'json text' | 'sealed';
 /** Where words of a site, or of people who write about it, stand in the records; names and ids are none. */
 export const PLACES: Readonly<Record<string, Readonly<Record<string, Form>>>> = {
   change_request: { title: 'text', description: 'text', override: 'text', because: 'text', urgent: 'text' },
-  environment: { description: 'text', unreached: 'json' },
+  environment: { description: 'text', unreached: 'json', drift: 'json' },
   event: { data: 'json' },
   forecast: { failure: 'json', result: 'json', wishes: 'json' },
   forecast_item: { item: 'json', fields: 'sealed' },

@@ -36,10 +36,12 @@ export async function aboveOf(
 
 /** How far a copy and what lies above it are apart, by a forecast of everything. */
 export function driftOf({ collector, news }: TransferFacts, at: Date): NonNullable<EnvironmentRecord['drift']> {
-  const items = [...collector.items.values()];
-  return {
-    up: items.filter((item) => item.outcome === 'written' || item.outcome === 'needs-you').length,
-    down: news,
-    at: at.toISOString(),
-  };
+  const waiting = [...collector.items.values()].filter(
+    (item) => item.outcome === 'written' || item.outcome === 'needs-you',
+  );
+  const first = waiting.slice(0, FEW).map(({ kind, title, change }) => ({ kind, title, change }));
+  return { up: waiting.length, down: news, at: at.toISOString(), first };
 }
+
+/** As many as a glance takes in. */
+const FEW = 8;

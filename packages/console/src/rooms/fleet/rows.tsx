@@ -3,6 +3,7 @@ import type { FleetSite } from '@tessarion/contract';
 import { type JSX, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { rowHeight } from '../../looks.js';
 import { Button, ButtonLink } from '../../parts/button.js';
 import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
@@ -67,7 +68,7 @@ export function Rows({
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
-    estimateSize: (i) => (lines[i]?.type === 'head' ? (isNarrow ? 44 : 28) : isNarrow ? 64 : 32),
+    estimateSize: (i) => (lines[i]?.type === 'head' ? (isNarrow ? 44 : 28) : isNarrow ? 64 : rowHeight()),
     overscan: 12,
   });
   const ordered = lines.flatMap((line) => (line.type === 'site' ? [line.site.name] : []));

@@ -23,7 +23,7 @@ export function SiteRow({ site, isCurrent }: { readonly site: FleetSite; readonl
     .sort((a, b) => ((a.endedAt ?? '') < (b.endedAt ?? '') ? 1 : -1))[0];
   return (
     <div
-      className={`group grid h-32 ${COLUMNS} border-b border-line ${isCurrent ? 'bg-accent-tint shadow-at' : ''} max-desk:flex max-desk:h-auto max-desk:flex-wrap max-desk:gap-x-6 max-desk:gap-y-2 max-desk:px-12 max-desk:py-8`}
+      className={`group grid h-row ${COLUMNS} border-b border-line ${isCurrent ? 'bg-accent-tint shadow-at' : ''} max-desk:flex max-desk:h-auto max-desk:flex-wrap max-desk:gap-x-6 max-desk:gap-y-2 max-desk:px-12 max-desk:py-8`}
       data-row
       data-current={isCurrent || undefined}
     >

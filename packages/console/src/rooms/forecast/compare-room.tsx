@@ -5,6 +5,7 @@ import { counted } from '@tessarion/core';
 import { Fragment, type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { rowHeight } from '../../looks.js';
 import { Button, ButtonLink } from '../../parts/button.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon } from '../../parts/icon.js';
@@ -160,7 +161,7 @@ function Compared({
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
-    estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
+    estimateSize: rowHeight,
     overscan: 10,
   });
   const move = (step: number): void => {
@@ -248,7 +249,7 @@ function Compared({
               return line.is === 'group' ? (
                 <div
                   key={line.title}
-                  className="flex h-32 items-center gap-8 border-b border-line bg-course px-16 max-desk:h-44 max-desk:px-12"
+                  className="flex h-row items-center gap-8 border-b border-line bg-course px-16 max-desk:h-44 max-desk:px-12"
                   style={style}
                 >
                   <b>{line.title}</b>

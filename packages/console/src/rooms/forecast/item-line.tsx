@@ -98,7 +98,7 @@ export function ItemLine({
     <div
       data-item={item.id}
       data-current={isCurrent || undefined}
-      className={`flex h-32 whitespace-nowrap border-b border-line max-desk:h-44 ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
+      className={`flex h-row whitespace-nowrap border-b border-line max-desk:h-44 ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
       style={style}
     >
       {choose && (

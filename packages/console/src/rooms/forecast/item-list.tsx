@@ -3,6 +3,7 @@ import type { Environment, Forecast, ForecastItem } from '@tessarion/contract';
 import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { rowHeight } from '../../looks.js';
 import { Button } from '../../parts/button.js';
 import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
@@ -102,7 +103,7 @@ export function Items({
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroll.current,
-    estimateSize: () => (window.matchMedia('(max-width: 720px)').matches ? 44 : 32),
+    estimateSize: rowHeight,
     overscan: 10,
   });
   const hasItem = query.has('item');
@@ -198,7 +199,7 @@ export function Items({
                 <div
                   key={line.group}
                   data-group={line.group}
-                  className="flex h-32 items-center gap-8 border-b border-line bg-course px-16 max-desk:h-44 max-desk:px-12"
+                  className="flex h-row items-center gap-8 border-b border-line bg-course px-16 max-desk:h-44 max-desk:px-12"
                   style={style}
                 >
                   <OutcomeGlyph outcome={line.group === 'left-out' ? 'never' : line.group} size={14} />

@@ -201,7 +201,7 @@ function focusOn(field: string): boolean {
 }
 
 const LINE =
-  'flex min-h-32 w-full items-center gap-8 border-b border-line px-16 text-left focus-visible:-outline-offset-2 max-desk:min-h-44';
+  'flex min-h-row w-full items-center gap-8 border-b border-line px-16 text-left focus-visible:-outline-offset-2 max-desk:min-h-44';
 
 /** What the request says of itself, and a form for who may change that. */
 function Description({ request }: { readonly request: RequestDetail }): JSX.Element {

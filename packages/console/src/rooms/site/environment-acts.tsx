@@ -1,11 +1,15 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import { useMutation } from '@tanstack/react-query';
-import type { Environment, Site, Transfer } from '@tessarion/contract';
-import { type JSX, useState } from 'react';
+import type { ChangeRequest, Environment, Site, Transfer } from '@tessarion/contract';
+import type { Decision } from '@tessarion/core';
+import { type JSX, type ReactNode, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { placeOf, useMay } from '../../may.js';
-import { Button, ButtonLink } from '../../parts/button.js';
+import { Button, buttonLook } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
+import { Icon } from '../../parts/icon.js';
 import { WhyLocked } from '../../parts/locked.js';
+import { POP, POP_ITEM } from '../../parts/pop.js';
 import { Failure } from '../../parts/states.js';
 import { number, size } from '../../parts/words.js';
 import { client } from '../../session.js';
@@ -13,11 +17,20 @@ import { Rename } from './copy-facts.js';
 
 const ACTS = {
   live: ['snapshotTake', 'siteLeave'],
-  copy: ['snapshotTake', 'pullCreate', 'resetCreate', 'environmentRename', 'environmentRemove'],
+  copy: ['snapshotTake', 'resetCreate', 'environmentRename', 'environmentRemove'],
 } as const;
 
 /** What one may do with an environment as a whole; what takes work away says how much. */
-export function EnvironmentActs({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
+export function EnvironmentActs({
+  site,
+  one,
+  requests,
+}: {
+  readonly site: Site;
+  readonly one: Environment;
+  /** Those that are open: what they come from is not removed. */
+  readonly requests: readonly ChangeRequest[];
+}): JSX.Element {
   const navigate = useNavigate();
   const follow = { onSuccess: (transfer: Transfer) => void navigate(`/transfers/${transfer.id}`) };
   const params = { site: site.name, environment: one.name };
@@ -38,6 +51,7 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
     mutationFn: (confirm: string) => client.call('siteLeave', { params: { site: site.name }, query: { confirm } }),
     ...follow,
   });
+  const held = requests.filter(({ from }) => from === one.path);
   const copies = site.environments.length - 1;
   const isBusy = one.state === 'working';
   const own = one.drift?.up ?? 0;
@@ -53,35 +67,36 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
           <Button may={may('snapshotTake', place)} disabled={snapshot.isPending} onClick={() => snapshot.mutate()}>
             Take a snapshot
           </Button>
-          {one.kind === 'live' && (
-            <Button
-              danger
-              may={may('siteLeave', place)}
-              disabled={isBusy || copies > 0}
-              title={copies > 0 ? 'Its copies are removed first.' : undefined}
-              onClick={() => setAsked('leave')}
-            >
-              Give the site back
-            </Button>
-          )}
-          {one.kind !== 'live' && (
-            <>
-              <ButtonLink
-                may={may('pullCreate', place)}
-                to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
-                aria-disabled={isBusy}
-              >
-                Bring live’s news
-              </ButtonLink>
-              <Button may={may('resetCreate', place)} disabled={isBusy} onClick={() => setAsked('reset')}>
-                Reset from live
-              </Button>
-              <Rename one={one} may={may('environmentRename', place)} />
-              <Button danger may={may('environmentRemove', place)} onClick={() => setAsked('remove')}>
-                Remove
-              </Button>
-            </>
-          )}
+          {one.kind !== 'live' && <Rename one={one} may={may('environmentRename', place)} />}
+          <Menu>
+            <MenuButton className={buttonLook()}>
+              What takes away <Icon name="down" />
+            </MenuButton>
+            <MenuItems className={POP} anchor="bottom start">
+              {one.kind === 'live' ? (
+                <TakesAway
+                  may={may('siteLeave', place)}
+                  rests={copies > 0 ? 'its copies are removed first' : isBusy ? BUSY : undefined}
+                  act={() => setAsked('leave')}
+                >
+                  Give the site back
+                </TakesAway>
+              ) : (
+                <>
+                  <TakesAway
+                    may={may('resetCreate', place)}
+                    rests={isBusy ? BUSY : undefined}
+                    act={() => setAsked('reset')}
+                  >
+                    Reset from live
+                  </TakesAway>
+                  <TakesAway may={may('environmentRemove', place)} rests={undefined} act={() => setAsked('remove')}>
+                    Remove
+                  </TakesAway>
+                </>
+              )}
+            </MenuItems>
+          </Menu>
         </div>
         <WhyLocked of={ACTS[one.kind === 'live' ? 'live' : 'copy'].map((name) => may(name, place))} />
       </footer>
@@ -96,6 +111,12 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
       >
         {own > 0 ? `${theirs} only there, and ${own === 1 ? 'goes' : 'go'} with it. ` : ''}
         {one.size ? `${size(one.size.fileBytes + one.size.databaseBytes)} are freed.` : ''}
+        {held.length > 0 && (
+          <span className="mt-6 block text-warn">
+            {held.map(({ title }) => title).join(', ')} {held.length === 1 ? 'comes' : 'come'} from here, and{' '}
+            {held.length === 1 ? 'is' : 'are'} withdrawn or delivered first.
+          </span>
+        )}
       </Confirm>
       <Confirm
         isOpen={asked === 'leave'}
@@ -122,5 +143,38 @@ export function EnvironmentActs({ site, one }: { readonly site: Site; readonly o
         Personal data comes masked.
       </Confirm>
     </>
+  );
+}
+
+const BUSY = 'something is at work on it';
+
+/** An act that takes something away, in its menu; what rests says why. */
+function TakesAway({
+  may,
+  rests,
+  act,
+  children,
+}: {
+  readonly may: Decision;
+  /** Why it cannot be done now. */
+  readonly rests: string | undefined;
+  readonly act: () => void;
+  readonly children: ReactNode;
+}): JSX.Element {
+  return (
+    <MenuItem disabled={!may.allowed || rests !== undefined}>
+      <button
+        type="button"
+        className={`${POP_ITEM} text-danger data-disabled:text-ink2`}
+        title={may.allowed ? undefined : may.words}
+        onClick={act}
+      >
+        <span className="flex items-center gap-6">
+          {!may.allowed && <Icon name="lock" />}
+          {children}
+        </span>
+        {rests !== undefined && <span className="text-small text-ink3">{rests}</span>}
+      </button>
+    </MenuItem>
   );
 }

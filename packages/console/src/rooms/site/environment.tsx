@@ -1,8 +1,10 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react';
 import { useMutation } from '@tanstack/react-query';
-import type { Environment, Site } from '@tessarion/contract';
+import type { ChangeRequest, Environment, Site } from '@tessarion/contract';
 import type { JSX } from 'react';
-import { placeOf } from '../../may.js';
+import { placeOf, useMay } from '../../may.js';
 import { Button, ButtonLink } from '../../parts/button.js';
+import { CopyText } from '../../parts/copy-text.js';
 import { Fact, Facts } from '../../parts/facts.js';
 import { Icon } from '../../parts/icon.js';
 import { RunningJob } from '../../parts/progress.js';
@@ -15,10 +17,22 @@ import { Description, Schedule, Siblings, Tags } from './copy-facts.js';
 import { EnvironmentActs } from './environment-acts.js';
 import { ItemHistory } from './item-history.js';
 import { forecastLink } from './map.js';
+import { Waiting } from './waiting.js';
 
 /** The environment at hand: how it stands, what is known of it, and what one may do with it. */
-export function Detail({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
+export function Detail({
+  site,
+  one,
+  requests,
+}: {
+  readonly site: Site;
+  readonly one: Environment;
+  /** Those that are open. */
+  readonly requests: readonly ChangeRequest[];
+}): JSX.Element {
   const { enter, error } = useEnter(one);
+  const place = placeOf(site, one);
+  const may = useMay();
   const acknowledge = useMutation({
     mutationFn: (id: string) => client.call('transferAcknowledge', { params: { id } }),
   });
@@ -36,9 +50,18 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
           <Icon name="open" /> Open
         </Button>
         {one.kind !== 'live' && (
-          <ButtonLink main to={forecastLink(site, one)} aria-disabled={one.state === 'working'}>
-            Forecast
-          </ButtonLink>
+          <>
+            <ButtonLink
+              may={may('pullCreate', place)}
+              to={`/sites/${site.name}/forecast?from=${site.name}/live&onto=${one.path}`}
+              aria-disabled={one.state === 'working'}
+            >
+              Bring live’s news
+            </ButtonLink>
+            <ButtonLink main to={forecastLink(site, one)} aria-disabled={one.state === 'working'}>
+              Forecast
+            </ButtonLink>
+          </>
         )}
       </header>
       {failure !== undefined && <Failure error={failure} />}
@@ -58,46 +81,32 @@ export function Detail({ site, one }: { readonly site: Site; readonly one: Envir
           <Button onClick={() => acknowledge.mutate(one.last?.id ?? '')}>I have seen it</Button>
         </div>
       )}
+      <First site={site} one={one} />
+      <Waiting site={site} one={one} />
+      <ItemHistory one={one} place={place} />
+      <EnvironmentActs site={site} one={one} requests={requests} />
       <About site={site} one={one} />
-      <ItemHistory one={one} place={placeOf(site, one)} />
-      <EnvironmentActs site={site} one={one} />
     </section>
   );
 }
 
-function About({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
+/** What one comes for: where it answers, how one gets in, and what it is for. */
+function First({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
   return (
     <Facts>
       <Fact name="Address">
         {one.addresses.map((address) => (
-          <span key={address.name} className="block mono">
-            {address.url}
+          <span key={address.name} className="flex flex-wrap items-baseline gap-x-12">
+            <a className="mono underline decoration-rim underline-offset-3 hover:text-accent" href={address.url}>
+              {address.url}
+            </a>
+            <CopyText text={address.url} label={`the address ${address.url}`} />
           </span>
         ))}
       </Fact>
-      <Fact name="Editors">{one.editorsUrl ? <span className="mono">{one.editorsUrl}</span> : '–'}</Fact>
       {one.hasGate && (
         <Fact name="Gate">
           <Gate one={one} />
-        </Fact>
-      )}
-      <Fact name="Made">
-        {one.madeFrom ? (
-          <>
-            from <span className="mono">{one.madeFrom}</span>, {clock(one.madeAt)}
-            {one.foreignOrigin !== null && !one.madeFrom.startsWith(one.foreignOrigin) && (
-              <>
-                ; holds the work of <span className="mono">{one.foreignOrigin}</span>
-              </>
-            )}
-          </>
-        ) : (
-          `brought in ${clock(one.madeAt)}`
-        )}
-      </Fact>
-      {one.kind === 'live' && (
-        <Fact name="Tags">
-          <Tags site={site} />
         </Fact>
       )}
       {one.kind !== 'live' && (
@@ -105,32 +114,75 @@ function About({ site, one }: { readonly site: Site; readonly one: Environment }
           <Fact name="What for">
             <Description one={one} />
           </Fact>
-          <Fact name="Up to date">
-            <Ago time={one.refreshedAt} suffix=" ago" />
-          </Fact>
-          <Fact name="News comes">
-            <Schedule one={one} zone={site.timeZone} />
-          </Fact>
           <Siblings one={one} site={site} />
         </>
       )}
-      <Fact name="Size">
-        {one.size ? (
-          <>
-            <b>{size(one.size.fileBytes)}</b> in {number(one.size.files)} files, <b>{size(one.size.databaseBytes)}</b>{' '}
-            in the database
-          </>
-        ) : (
-          'not measured yet'
-        )}
-      </Fact>
-      <Fact name="Server">
-        {one.server}, <span className="mono">{one.roots[0]?.path}</span>
-      </Fact>
-      <Fact name="Database">
-        <span className="mono">{one.databases.join(', ')}</span>
-      </Fact>
     </Facts>
+  );
+}
+
+/** What nobody reads every day. */
+function About({ site, one }: { readonly site: Site; readonly one: Environment }): JSX.Element {
+  return (
+    <Disclosure as="section" className="border-t border-line">
+      <DisclosureButton className="flex min-h-36 w-full items-center gap-6 px-16 text-left font-semibold focus-visible:-outline-offset-2 touch:min-h-44">
+        About {one.name}
+        <Icon name="down" className="in-data-open:rotate-180" />
+        <span className="truncate font-normal text-ink3">
+          {one.server}
+          {one.size && `, ${size(one.size.fileBytes + one.size.databaseBytes)}`}
+        </span>
+      </DisclosureButton>
+      <DisclosurePanel>
+        <Facts>
+          <Fact name="Editors">{one.editorsUrl ? <span className="mono">{one.editorsUrl}</span> : '–'}</Fact>
+          <Fact name="Made">
+            {one.madeFrom ? (
+              <>
+                from <span className="mono">{one.madeFrom}</span>, {clock(one.madeAt)}
+                {one.foreignOrigin !== null && !one.madeFrom.startsWith(one.foreignOrigin) && (
+                  <>
+                    ; holds the work of <span className="mono">{one.foreignOrigin}</span>
+                  </>
+                )}
+              </>
+            ) : (
+              `brought in ${clock(one.madeAt)}`
+            )}
+          </Fact>
+          {one.kind === 'live' ? (
+            <Fact name="Tags">
+              <Tags site={site} />
+            </Fact>
+          ) : (
+            <>
+              <Fact name="Up to date">
+                <Ago time={one.refreshedAt} suffix=" ago" />
+              </Fact>
+              <Fact name="News comes">
+                <Schedule one={one} zone={site.timeZone} />
+              </Fact>
+            </>
+          )}
+          <Fact name="Size">
+            {one.size ? (
+              <>
+                <b>{size(one.size.fileBytes)}</b> in {number(one.size.files)} files,{' '}
+                <b>{size(one.size.databaseBytes)}</b> in the database
+              </>
+            ) : (
+              'not measured yet'
+            )}
+          </Fact>
+          <Fact name="Server">
+            {one.server}, <span className="mono">{one.roots[0]?.path}</span>
+          </Fact>
+          <Fact name="Database">
+            <span className="mono">{one.databases.join(', ')}</span>
+          </Fact>
+        </Facts>
+      </DisclosurePanel>
+    </Disclosure>
   );
 }
 
@@ -142,9 +194,14 @@ function Gate({ one }: { readonly one: Environment }): JSX.Element {
   return (
     <>
       {login.data?.gate ? (
-        <span className="mono">
-          {login.data.gate.user} / {login.data.gate.password}
-        </span>
+        <>
+          <span className="mono">
+            {login.data.gate.user} / {login.data.gate.password}
+          </span>
+          <span className="ml-12">
+            <CopyText text={login.data.gate.password} label="the password" words="Copy the password" />
+          </span>
+        </>
       ) : (
         <Button small disabled={login.isPending} onClick={() => login.mutate()}>
           Show the login

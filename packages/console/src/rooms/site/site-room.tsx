@@ -70,7 +70,7 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
       </Crumb>
       <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto">
         <SiteMap site={site} at={at?.path} requests={requests} choose={choose} />
-        {at && <Detail key={at.path} site={site} one={at} />}
+        {at && <Detail key={at.path} site={site} one={at} requests={requests} />}
         <SiteAside site={site} requests={requests} />
       </main>
     </>
