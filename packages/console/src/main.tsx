@@ -45,6 +45,10 @@ const router = createBrowserRouter([
             lazy: async () => ({ Component: (await import('./rooms/forecast/forecast-room.js')).ForecastRoom }),
           },
           {
+            path: 'sites/:site/timeline',
+            lazy: async () => ({ Component: (await import('./rooms/site/timeline.js')).TimelineRoom }),
+          },
+          {
             path: 'sites/:site/compare',
             lazy: async () => ({ Component: (await import('./rooms/forecast/compare-room.js')).CompareRoom }),
           },

@@ -38,21 +38,18 @@ export function Course({ state }: { readonly state: State }): JSX.Element {
   const isStopped = state === 'returned' || state === 'blocked';
   const isOver = state === 'undone' || state === 'withdrawn';
   const fill = (i: number): string =>
-    i < laid - (isStopped ? 1 : 0)
-      ? 'fill-ink2'
-      : i === laid - 1 && isStopped
-        ? 'fill-accent'
-        : isOver
-          ? 'fill-none stroke-ink3 [stroke-dasharray:2_1.6]'
-          : 'fill-bed stroke-line';
+    i < laid - (isStopped ? 1 : 0) ? 'fill-ink2' : i === laid - 1 && isStopped ? 'fill-accent' : 'fill-bed stroke-line';
   return (
     <span
       className={`inline-flex items-center gap-8 ${state === 'delivering' ? 'animate-working motion-reduce:animate-none' : ''}`}
     >
       <svg width="35" height="8" viewBox="0 0 35 8" aria-hidden="true">
-        {[0, 1, 2, 3].map((i) => (
-          <rect key={i} className={fill(i)} x={i * 9} y={0} width={8} height={8} />
-        ))}
+        {isOver ? (
+          // Nothing is laid any more: one frame for all four.
+          <rect className="fill-none stroke-ink3 [stroke-dasharray:2.5_2]" x={0.5} y={0.5} width={34} height={7} />
+        ) : (
+          [0, 1, 2, 3].map((i) => <rect key={i} className={fill(i)} x={i * 9} y={0} width={8} height={8} />)
+        )}
       </svg>
       <span className={isStopped ? 'text-accent' : ''}>{WORDS[state]}</span>
     </span>

@@ -1,4 +1,5 @@
 import type { JSX, ReactNode } from 'react';
+import { useKeys } from '../keys.js';
 import { Button } from './button.js';
 import { Icon } from './icon.js';
 import { RoomHead } from './room.js';
@@ -53,6 +54,16 @@ export function ListRoom<T>({
   /** What stands beside the list. */
   readonly children: ReactNode;
 }): JSX.Element {
+  // Up and down the list; what one comes to is open.
+  const move = (step: number): void => {
+    const here = items.findIndex((one) => idOf(one) === at);
+    const next = items[Math.min(items.length - 1, Math.max(0, here + step))];
+    if (next) choose(idOf(next));
+  };
+  useKeys([
+    { key: 'j', does: 'Next row', act: () => move(1) },
+    { key: 'k', does: 'Previous row', act: () => move(-1) },
+  ]);
   const headLook = ({ look }: Column<T>): string | undefined => (typeof look === 'string' ? look : undefined);
   const lookOf = ({ look }: Column<T>, one: T): string | undefined => (typeof look === 'function' ? look(one) : look);
   return (

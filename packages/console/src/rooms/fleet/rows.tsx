@@ -9,11 +9,13 @@ import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
+import { TickBox } from '../../parts/tick-box.js';
 import { Tile } from '../../parts/tile.js';
 import { Views } from '../../parts/views.js';
 import { number } from '../../parts/words.js';
 import { useMe } from '../../session.js';
 import { GROUPINGS, type Grouping, groupsOf, ofKind, STALE_DAYS } from './groups.js';
+import { ActsUponSeveral } from './several.js';
 import { COLUMNS, SiteRow } from './site-row.js';
 
 type Line =
@@ -49,6 +51,7 @@ export function Rows({
   const navigate = useNavigate();
   const me = useMe();
   const scroll = useRef<HTMLDivElement>(null);
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [folded, setFolded] = useState<ReadonlySet<string>>(new Set());
   const lines = useMemo(
     (): Line[] =>
@@ -79,7 +82,30 @@ export function Rows({
     goTo(name);
     virtual.scrollToIndex(lines.findIndex((line) => line.type === 'site' && line.site.name === name));
   };
+  const anchor = useRef<string>(undefined);
+  const choose = (name: string, isRange: boolean): void => {
+    const [from, to] = [ordered.indexOf(anchor.current ?? ''), ordered.indexOf(name)];
+    const names = isRange && from !== -1 ? ordered.slice(Math.min(from, to), Math.max(from, to) + 1) : [name];
+    anchor.current = name;
+    const isIn = !chosen.has(name);
+    setChosen(new Set([...[...chosen].filter((one) => !names.includes(one)), ...(isIn ? names : [])]));
+  };
+  /** Chooses all of some sites, or none of them where they are all chosen. */
+  const chooseAll = (names: readonly string[]): void =>
+    setChosen(
+      names.every((name) => chosen.has(name))
+        ? new Set([...chosen].filter((one) => !names.includes(one)))
+        : new Set([...chosen, ...names]),
+    );
+  const shownChosen = sites.filter(({ name }) => chosen.has(name));
   useKeys([
+    { key: 'Space', does: 'Choose the site, for acts upon several', act: () => at !== null && choose(at, false) },
+    {
+      key: 'Shift Space',
+      does: 'Choose all from the last chosen one to here',
+      act: () => at !== null && choose(at, true),
+    },
+    { key: 'a', does: 'Choose all that are shown, or none', act: () => chooseAll(sites.map(({ name }) => name)) },
     { key: 'j', does: 'Next site', act: () => move(1) },
     { key: 'k', does: 'Previous site', act: () => move(-1) },
     { key: 'c', does: 'New copy of the site', act: () => at !== null && void navigate(`/sites/${at}/new`) },
@@ -134,6 +160,12 @@ export function Rows({
         )}
       </div>
       <div className={`grid h-28 border-b border-line text-ink3 text-small max-desk:hidden ${COLUMNS}`}>
+        <TickBox
+          state={chosen.size === 0 ? 'out' : shownChosen.length < sites.length ? 'some' : 'in'}
+          label="Choose all sites that are shown"
+          choose={() => chooseAll(sites.map(({ name }) => name))}
+          className="w-14 self-stretch justify-self-start"
+        />
         <span>Site</span>
         <span className="flex items-center gap-6">
           <Tile kind="dev" state="in-step" size={14} decorative />
@@ -152,6 +184,7 @@ export function Rows({
         <span className="px-8">What is going on</span>
         <span className="text-right">Last move</span>
       </div>
+      {shownChosen.length > 0 && <ActsUponSeveral sites={shownChosen} leave={() => setChosen(new Set())} />}
       <div className="flex-1 overflow-auto max-desk:h-[70dvh] max-desk:flex-none" ref={scroll}>
         {lines.length === 0 && (
           <Empty title="No site fits" act={<Button onClick={clear}>Show all sites</Button>}>
@@ -181,7 +214,12 @@ export function Rows({
                     <b>{line.name}</b> <span className="text-ink3">{number(line.count)}</span>
                   </button>
                 ) : (
-                  <SiteRow site={line.site} isCurrent={line.site.name === at} />
+                  <SiteRow
+                    site={line.site}
+                    isCurrent={line.site.name === at}
+                    isChosen={chosen.has(line.site.name)}
+                    choose={(isRange) => choose(line.site.name, isRange)}
+                  />
                 )}
               </div>
             );

@@ -3,17 +3,30 @@ import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
+import { TickBox } from '../../parts/tick-box.js';
 import { Tile } from '../../parts/tile.js';
 import { Ago, age, useNow } from '../../parts/words.js';
 import { type GoingOn, goingOn } from './going-on.js';
 import { isStale, ofKind } from './groups.js';
 
-/** Site, dev, lane, staging, lane, live, what is going on, last move. */
+/** Box, site, dev, lane, staging, lane, live, what is going on, last move. */
 export const COLUMNS =
-  'grid-cols-[minmax(206px,1.2fr)_116px_72px_minmax(128px,.8fr)_96px_44px_minmax(160px,2fr)_96px] items-center whitespace-nowrap px-16';
+  'grid-cols-[26px_minmax(206px,1.2fr)_116px_72px_minmax(128px,.8fr)_96px_44px_minmax(160px,2fr)_96px] items-center whitespace-nowrap px-16';
 
 /** A site: its tiles, and what waits on each lane. */
-export function SiteRow({ site, isCurrent }: { readonly site: FleetSite; readonly isCurrent: boolean }): JSX.Element {
+export function SiteRow({
+  site,
+  isCurrent,
+  isChosen,
+  choose,
+}: {
+  readonly site: FleetSite;
+  readonly isCurrent: boolean;
+  /** Among those of which something is done together. */
+  readonly isChosen: boolean;
+  /** @param isRange whether all from the last chosen one to here are meant */
+  readonly choose: (isRange: boolean) => void;
+}): JSX.Element {
   const [dev] = ofKind(site, 'dev');
   const [staging, ...more] = ofKind(site, 'staging');
   const [live] = ofKind(site, 'live');
@@ -27,6 +40,12 @@ export function SiteRow({ site, isCurrent }: { readonly site: FleetSite; readonl
       data-row
       data-current={isCurrent || undefined}
     >
+      <TickBox
+        state={isChosen ? 'in' : 'out'}
+        label={`Choose ${site.name}`}
+        choose={choose}
+        className="w-14 self-stretch justify-self-start max-desk:hidden"
+      />
       <Link
         data-site
         className="truncate pr-12 hover:text-accent max-desk:-order-2 max-desk:flex-[1_1_calc(100%-96px)] max-desk:p-0"

@@ -9,11 +9,12 @@ import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Empty } from '../../parts/states.js';
+import { TickBox, type Ticked } from '../../parts/tick-box.js';
 import { useAt } from '../../parts/use-view.js';
 import { number } from '../../parts/words.js';
 import { Unclassified } from './classify.js';
 import { ItemDetail } from './item-detail.js';
-import { ItemLine, TickBox, type Ticked } from './item-line.js';
+import { ItemLine } from './item-line.js';
 import type { Sides } from './settle.js';
 import type { Wishes } from './wishes.js';
 

@@ -41,6 +41,7 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
       does: 'Forecast',
       act: () => at !== undefined && at.kind !== 'live' && void navigate(forecastLink(site, at)),
     },
+    { key: 't', does: 'Timeline', act: () => void navigate(`/sites/${site.name}/timeline`) },
     { key: 'c', does: 'New copy', act: () => void navigate(`/sites/${site.name}/new`) },
     { key: 'Escape', does: 'Back to the fleet', act: () => void navigate('/') },
   ]);
@@ -59,6 +60,9 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
             'No profile'
           )}
         </span>
+        <ButtonLink small className="max-desk:hidden" to={`/sites/${site.name}/timeline`}>
+          Timeline
+        </ButtonLink>
         <ButtonLink
           small
           may={may('environmentCreate', placeOf(site))}

@@ -56,10 +56,10 @@ export function Strip({
       {days.slice(0, -1).map((start, i) => (
         <rect key={start} className="fill-bed" x={(i * 1000) / count} y={0} width={1000 / count - 2} height={HEIGHT} />
       ))}
-      {plan.openings.filter(isInside).map((one) => bar(one, 'fill-live', 3))}
+      {plan.openings.filter(isInside).map((one) => bar(one, 'fill-ink2', 3))}
       {plan.frozen.filter(isInside).map((one) => bar(one, 'fill-warn', 8))}
       {plan.deliveries.map((one) => (
-        <rect key={one.request} className="fill-accent" x={x(one.at) - 1.5} y={0} width={4} height={HEIGHT} />
+        <rect key={one.request} className="fill-accent" x={x(one.at) - 3} y={0} width={7} height={HEIGHT} />
       ))}
       <rect className="fill-ink" x={x(now)} y={0} width={1.2} height={HEIGHT} />
     </svg>

@@ -3,12 +3,15 @@ import { momentWords } from '@tessarion/core';
 import type { JSX } from 'react';
 import { type Column, ListRoom, Opens } from '../../parts/list-room.js';
 import { Older } from '../../parts/older.js';
+import { RoomHead } from '../../parts/room.js';
 import { Empty } from '../../parts/states.js';
 import { usePaged } from '../../parts/use-paged.js';
-import { useOpen } from '../../parts/use-view.js';
+import { useOpen, useView } from '../../parts/use-view.js';
+import { Views } from '../../parts/views.js';
 import { clock, useNow } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 import { daysFrom } from './days.js';
+import { Month } from './month.js';
 import { NewPlan } from './new-plan.js';
 import { Plan } from './plan.js';
 import { DayHeads, Strip } from './strip.js';
@@ -22,6 +25,29 @@ export function WindowsRoom(): JSX.Element {
   const days = daysFrom(now);
   const mayManage = me.data?.permissions.includes('window.manage') === true;
   const current = items.find((one) => one.site === at);
+  const view = useView();
+  const isMonth = view.get('as') === 'month';
+  const ways = (
+    <Views
+      name="Shown as"
+      views={[
+        { view: 'weeks', words: 'Two weeks' },
+        { view: 'month', words: 'Month' },
+      ]}
+      at={isMonth ? 'month' : 'weeks'}
+      choose={(wanted) => view.set('as', wanted === 'month' ? 'month' : '')}
+    />
+  );
+  if (isMonth)
+    return (
+      <main className="flex min-h-0 flex-1 flex-col bg-slab">
+        <RoomHead>
+          <h1 className="text-title">Windows</h1>
+          {ways}
+        </RoomHead>
+        <Month view={view} />
+      </main>
+    );
   const columns: readonly Column<DeliveryPlan>[] = [
     { head: 'Site', cell: ({ site }) => <Opens open={() => open(site)}>{site}</Opens> },
     {
@@ -39,10 +65,13 @@ export function WindowsRoom(): JSX.Element {
     <ListRoom
       title="Windows"
       legend={
-        <span className="ml-12 inline-flex items-center gap-6 text-small text-ink3">
-          <i className="ml-8 h-10 w-10 bg-live" /> open <i className="ml-8 h-4 w-10 bg-warn" /> frozen{' '}
-          <i className="ml-8 h-10 w-4 bg-accent" /> delivery
-        </span>
+        <>
+          {ways}
+          <span className="ml-12 inline-flex items-center gap-6 text-small text-ink3">
+            <i className="ml-8 h-10 w-10 bg-ink2" /> open <i className="ml-8 h-4 w-10 bg-warn" /> frozen{' '}
+            <i className="ml-8 h-10 w-6 bg-accent" /> delivery
+          </span>
+        </>
       }
       act={mayManage ? { words: 'Set windows or a freeze' } : undefined}
       read={{ ...pages, what: 'Reading windows and freezes', rows: 6 }}
