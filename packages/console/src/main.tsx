@@ -73,6 +73,7 @@ const router = createBrowserRouter([
             path: 'people',
             lazy: async () => ({ Component: (await import('./rooms/people/people-room.js')).PeopleRoom }),
           },
+          { path: 'figures', lazy: async () => ({ Component: (await import('./rooms/figures.js')).FiguresRoom }) },
           { path: 'notices', lazy: async () => ({ Component: (await import('./rooms/notices.js')).NoticesRoom }) },
           { path: 'settings', lazy: async () => ({ Component: (await import('./rooms/settings.js')).SettingsRoom }) },
           { path: 'bring-in', lazy: async () => ({ Component: (await import('./rooms/bring-in.js')).BringInRoom }) },

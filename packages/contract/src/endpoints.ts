@@ -1,6 +1,7 @@
 import { z } from 'zod';
 import { accessEndpoints } from './endpoints/access.js';
 import { environmentsEndpoints } from './endpoints/environments.js';
+import { figuresEndpoints } from './endpoints/figures.js';
 import { fleetEndpoints } from './endpoints/fleet.js';
 import { forecastsEndpoints } from './endpoints/forecasts.js';
 import { guestsEndpoints } from './endpoints/guests.js';
@@ -14,6 +15,7 @@ import { transfersEndpoints } from './endpoints/transfers.js';
 import { webhooksEndpoints } from './endpoints/webhooks.js';
 import * as s from './shapes.js';
 
+export { Figures, SavedView } from './endpoints/figures.js';
 export { DatabaseAccess } from './endpoints/fleet.js';
 export { ExportForm, Page } from './endpoints/inputs.js';
 export { JournalFilter } from './endpoints/journal.js';
@@ -36,6 +38,7 @@ export const endpoints = {
   ...journalEndpoints,
   ...noticesEndpoints,
   ...webhooksEndpoints,
+  ...figuresEndpoints,
 } as const;
 
 export type Endpoints = typeof endpoints;

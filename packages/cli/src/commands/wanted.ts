@@ -17,6 +17,7 @@ const FILES: readonly { readonly makes: readonly string[]; readonly read: () => 
   { makes: ['guest'], read: async () => (await import('./guests.js')).addGuests },
   { makes: ['window', 'freeze', 'lane'], read: async () => (await import('./plans.js')).addPlans },
   { makes: ['people', 'role'], read: async () => (await import('./people.js')).addPeople },
+  { makes: ['figures'], read: async () => (await import('./figures.js')).addFigures },
   { makes: ['journal'], read: async () => (await import('./journal.js')).addJournal },
   { makes: ['webhook'], read: async () => (await import('./webhooks.js')).addWebhooks },
   { makes: ['notice'], read: async () => (await import('./notices.js')).addNotices },

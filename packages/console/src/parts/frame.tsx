@@ -61,6 +61,7 @@ function titleOf(pathname: string): string {
   if (room === 'profiles' && name) return `Profile ${name}`;
   if (room === 'settings') return 'Settings';
   if (room === 'notices') return 'Notices';
+  if (room === 'figures') return 'Figures';
   if (room === 'webhooks') return 'Webhooks';
   if (room === 'servers') return 'Servers';
   if (room === 'bring-in') return 'Bring in a site';
@@ -209,6 +210,11 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
               <button className={POP_ITEM} type="button" onClick={() => setListing(true)}>
                 Keys <kbd>?</kbd>
               </button>
+            </MenuItem>
+            <MenuItem>
+              <NavLink className={POP_ITEM} to="/figures">
+                Figures
+              </NavLink>
             </MenuItem>
             <MenuItem>
               <NavLink className={POP_ITEM} to="/settings">

@@ -37,7 +37,7 @@ export function InlineText({
       <>
         {shown}{' '}
         {button !== undefined && (
-          <Button small onClick={() => setDraft({ text, etag })}>
+          <Button small className="ml-6" onClick={() => setDraft({ text, etag })}>
             {button}
           </Button>
         )}

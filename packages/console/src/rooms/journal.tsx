@@ -9,6 +9,7 @@ import { FindChoice } from '../parts/find-choice.js';
 import { Older } from '../parts/older.js';
 import { Room, RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
+import { SavedViews } from '../parts/saved-views.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { WideCell } from '../parts/table.js';
 import { usePaged } from '../parts/use-paged.js';
@@ -44,6 +45,7 @@ export function JournalRoom(): JSX.Element {
       <RoomHead>
         <h1 className="text-title">Journal</h1>
         <Seal />
+        <SavedViews room="journal" />
         <span className="flex-1 max-desk:hidden" />
         {['thing', 'act'].map((name) => (
           <Chosen key={name} name={name} view={view} />

@@ -8,6 +8,7 @@ import { FindInView } from '../parts/filter-field.js';
 import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
+import { SavedViews } from '../parts/saved-views.js';
 import { SiteChoice } from '../parts/site-choice.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
@@ -51,6 +52,7 @@ export function RequestsRoom(): JSX.Element {
           at={which.name}
           choose={(name) => view.set('view', name)}
         />
+        <SavedViews room="requests" />
         <span className="flex-1 max-desk:hidden" />
         <FindInView view={view} name="Find by title, or by whom" placeholder="Title, or by whom" />
         <SiteChoice view={view} />

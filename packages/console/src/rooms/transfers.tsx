@@ -6,6 +6,7 @@ import { Icon } from '../parts/icon.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
+import { SavedViews } from '../parts/saved-views.js';
 import { SiteChoice } from '../parts/site-choice.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
@@ -54,6 +55,7 @@ export function TransfersRoom(): JSX.Element {
       <RoomHead>
         <h1 className="text-title">Transfers</h1>
         <Chosen name="person" view={view} />
+        <SavedViews room="transfers" />
         <span className="flex-1 max-desk:hidden" />
         <SiteChoice view={view} />
         {choice('kind', KINDS)}

@@ -171,6 +171,7 @@ export class Environments {
 
   async update(on: OnRecords, path: string, changes: Partial<EnvironmentRecord>): Promise<void> {
     await on('environment').where({ path }).update(this.#write(changes));
+    await noteMeasure(on, path, changes);
   }
 
   async remove(on: OnRecords, path: string): Promise<void> {
@@ -207,6 +208,18 @@ export class Environments {
       ...(drift === undefined ? {} : { drift: drift === null ? null : json(drift) }),
     };
   }
+}
+
+/** Keeps what was measured of an environment today, so that one sees how it went. */
+async function noteMeasure(on: OnRecords, path: string, { drift, size }: Partial<EnvironmentRecord>): Promise<void> {
+  if (!drift && !size) return;
+  await on.raw(
+    `INSERT INTO measure (environment, day, up, down, bytes)
+     SELECT path, (now() AT TIME ZONE 'UTC')::date, ?::int, ?::int, ?::bigint FROM environment WHERE path = ?
+     ON CONFLICT (environment, day) DO UPDATE SET up = coalesce(excluded.up, measure.up),
+       down = coalesce(excluded.down, measure.down), bytes = coalesce(excluded.bytes, measure.bytes)`,
+    [drift?.up ?? null, drift?.down ?? null, size ? size.fileBytes + size.databaseBytes : null, path],
+  );
 }
 
 /** Nobody works in a preview. @throws {ProblemError} `lane-closed` */

@@ -27,6 +27,7 @@ export const PLACES: Readonly<Record<string, Readonly<Record<string, Form>>>> = 
   request_revision: { items: 'json' },
   request_step: { text: 'text' },
   request_verdict: { words: 'text' },
+  saved_view: { name: 'text', query: 'text' },
   snapshot: { reason: 'text', damage: 'json' },
   transfer: {
     sentence: 'json',

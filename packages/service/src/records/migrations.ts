@@ -4,6 +4,7 @@ import { sealAnswers } from './migrations/answers.js';
 import { addClaimTimes } from './migrations/claims.js';
 import { addDigests } from './migrations/digests.js';
 import { addDoers } from './migrations/doers.js';
+import { addFigures } from './migrations/figures.js';
 import { addFollows } from './migrations/follows.js';
 import { addSealedFields } from './migrations/forecast-items.js';
 import { addForecastTries } from './migrations/forecast-tries.js';
@@ -274,6 +275,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '031_forecast_tries': addForecastTries,
   '032_transfer_notices': addTransferNotices,
   '033_former_titles': addFormerTitles,
+  '034_figures': addFigures,
 };
 
 /**

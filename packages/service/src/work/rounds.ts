@@ -1,4 +1,5 @@
 import { connectTo, type Environment, messageOf } from '@tessarion/engine';
+import { forgetMeasures } from '../facts/figures.js';
 import { type EnvironmentRecord, toEngine } from '../records/environments.js';
 import { forgetOldEvents, publishEvent } from '../records/events.js';
 import { forgetForecasts } from '../records/forecast-items.js';
@@ -26,6 +27,7 @@ export async function goRound(installation: Installation): Promise<void> {
   const { records, environments, now } = installation;
   const started = now().getTime();
   await forgetForecasts(installation);
+  await forgetMeasures(installation.records, installation.now());
   await forgetOldEvents(records);
   const ready = (await environments.list(records)).filter((one) => one.status === 'ready');
   const reached = new Set<EnvironmentRecord>();

@@ -8,6 +8,7 @@ import { Button, ButtonLink } from '../../parts/button.js';
 import { Choice } from '../../parts/choice.js';
 import { FilterField } from '../../parts/filter-field.js';
 import { Icon } from '../../parts/icon.js';
+import { SavedViews } from '../../parts/saved-views.js';
 import { Empty } from '../../parts/states.js';
 import { TickBox } from '../../parts/tick-box.js';
 import { Tile } from '../../parts/tile.js';
@@ -149,6 +150,7 @@ export function Rows({
           options={GROUPINGS.slice(1)}
           choose={(wanted) => set('by', wanted === 'need' ? null : wanted)}
         />
+        <SavedViews room="fleet" find={text} take={(wanted) => find(wanted.get('find') ?? '')} />
         {me.data?.permissions.includes('site.manage') && (
           <>
             <span className="flex-1 max-desk:hidden" />

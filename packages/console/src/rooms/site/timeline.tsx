@@ -4,6 +4,7 @@ import { scaleTime } from 'd3-scale';
 import type { JSX, ReactNode } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../../keys.js';
+import { TextLink } from '../../parts/button.js';
 import { stateWords } from '../../parts/course.js';
 import { Crumb } from '../../parts/room.js';
 import { Failure, Unread } from '../../parts/states.js';
@@ -83,6 +84,7 @@ function Timeline({ site }: { readonly site: Site }): JSX.Element {
         here="Timeline"
       >
         <span className="flex-1 max-desk:hidden" />
+        <TextLink to={`/figures?site=${site.name}`}>Figures</TextLink>
         <Views
           name="How far"
           views={Object.entries(SPANS).map(([one, { words }]) => ({ view: one, words }))}

@@ -3,6 +3,7 @@ import { accessHandlers } from './access.js';
 import type { Handlers } from './call.js';
 import { claimHandlers } from './claims.js';
 import { environmentHandlers } from './environments.js';
+import { figureHandlers } from './figures.js';
 import { fleetHandlers } from './fleet.js';
 import { forecastHandlers } from './forecasts.js';
 import { guestRoomHandlers } from './guest-room.js';
@@ -37,6 +38,7 @@ export const handlers: Handlers<EndpointName> = {
   ...guestRoomHandlers,
   ...planHandlers,
   ...profileHandlers,
+  ...figureHandlers,
   ...fleetHandlers,
   ...environmentHandlers,
   ...forecastHandlers,
