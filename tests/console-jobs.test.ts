@@ -237,7 +237,7 @@ describe('a review that sends back', () => {
     const at = await hands(LISE);
     await at.click('link', /Dyes by mouse/);
     await at.click('button', /Dyes by mouse/, 'nav[aria-label=Items]');
-    await at.click('button', 'Comment on title');
+    await at.click('button', 'Comment on Title');
     await at.page.locator('textarea:focus').waitFor();
     await at.say('Say which dyes.');
     await at.click('button', 'Comment', 'form:has(textarea:focus)');

@@ -249,6 +249,7 @@ describe('a new copy', () => {
     await page.getByText(/as it was on/).waitFor();
     await page.getByRole('radio', { name: /dev/ }).check({ force: true });
     await page.getByLabel('Name').fill('from-then');
+    await page.getByRole('button', { name: /^Leave something out/ }).click();
     await page.getByRole('group', { name: 'Leave out rows of' }).getByLabel('review').check();
     await page.getByLabel('Leave out paths').fill('styles/site.css, nowhere');
     await page.getByText('without rows of review, styles/site.css, nowhere').waitFor();
@@ -394,6 +395,7 @@ describe('the room of a site', () => {
     await page.keyboard.press('Escape');
     expect(await faults()).toEqual([]);
 
+    await page.getByRole('button', { name: /^About live/ }).click();
     await page.getByRole('button', { name: 'Give it some' }).click();
     await page.getByLabel('Tags').fill('Shop!');
     await page.getByRole('button', { name: 'Keep' }).click();
@@ -414,6 +416,7 @@ describe('the room of a site', () => {
     const tagsNow = async (): Promise<string[]> => (await client.call('siteShow', { params })).tags;
     await client.call('siteTag', { params, body: { tags: ['shop'] }, etag: '*' });
     await room('/sites/threadmill?at=live');
+    await page.getByRole('button', { name: /^About live/ }).click();
     const tags = page.locator('dd', { hasText: 'shop' });
     await tags.getByRole('button', { name: 'Change' }).click();
     await page.getByLabel('Tags').fill('north');
@@ -429,6 +432,7 @@ describe('the room of a site', () => {
 
     const environment = { params: { ...params, environment: 'staging' } };
     await room('/sites/threadmill?at=staging');
+    await page.getByRole('button', { name: /^About staging/ }).click();
     await page.getByRole('button', { name: 'Set a time' }).click();
     await client.call('environmentEdit', { ...environment, body: { description: 'Autumn' }, etag: '*' });
     await page.getByLabel('Time of day').fill('04:45');
@@ -474,11 +478,11 @@ describe('the room of a site', () => {
 describe('transfers and who one is', () => {
   it('narrows the list down, goes through it by keyboard and opens one', async () => {
     await room('/transfers');
-    await page.locator('tbody tr').first().waitFor();
+    await page.locator('tbody tr[data-row]').first().waitFor();
     await page.getByLabel('Kind').selectOption('clone');
     await page.waitForURL(/kind=clone/);
     await page.waitForFunction(() =>
-      [...document.querySelectorAll('tbody tr')].every((row) => row.children[1]?.textContent === 'clone'),
+      [...document.querySelectorAll('tbody tr[data-row]')].every((row) => row.children[1]?.textContent === 'clone'),
     );
     await page.keyboard.press('Escape');
     await page.locator('h1').click();
@@ -508,14 +512,14 @@ describe('transfers and who one is', () => {
     await page.waitForURL(/person=Maren/);
     await page.getByLabel('Kind').selectOption('clone');
     await page.waitForFunction(() =>
-      [...document.querySelectorAll('tbody tr')].every((row) => row.children[1]?.textContent === 'clone'),
+      [...document.querySelectorAll('tbody tr[data-row]')].every((row) => row.children[1]?.textContent === 'clone'),
     );
     await page.getByText('No transfers fit').waitFor({ state: 'detached' });
     const { name, text } = await saved('CSV');
     expect(name).toBe('transfers.csv');
     const [head, ...lines] = text.trim().split('\r\n');
     expect(head).toMatch(/^id,at,kind/);
-    expect(lines.length).toBe(await page.locator('tbody tr').count());
+    expect(lines.length).toBe(await page.locator('tbody tr[data-row]').count());
     for (const line of lines) expect(line).toMatch(/,clone,.*,Maren Brask,/);
     await page.getByLabel('Until').fill('2020-01-01');
     await page.getByText('No transfers fit').waitFor();

@@ -124,6 +124,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     await sound(one);
     // The map of the site shows it over the lane that it takes.
     await one.goto(`${studio.url}/sites/threadmill?at=staging`);
+    await one.getByLabel('Environments').getByRole('link', { name: 'in review' }).waitFor();
     await sound(one);
     await one.getByLabel('Environments').getByRole('link', { name: 'in review' }).click();
     await one.waitForURL(`${studio.url}${path}`);
@@ -135,9 +136,9 @@ describe('a change on its way to live, by three people and a guest, step by step
     await one.goto(`${studio.url}/requests?view=waiting`);
     await one.getByRole('link', { name: 'The page on dyes' }).click();
     await one.getByRole('button', { name: /How we dye|Dyes/ }).click();
-    await one.getByRole('button', { name: 'Comment on title' }).click();
+    await one.getByRole('button', { name: 'Comment on Title' }).click();
     await one
-      .getByLabel('Comment on title')
+      .getByLabel('Comment on Title')
       .last()
       .fill('Say **what** is dyed. <img src=x onerror=alert(1)> [here](javascript:alert(1))');
     await one.getByRole('button', { name: 'Comment', exact: true }).first().click();
@@ -157,7 +158,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     await one.goto(`${studio.url}${path}`);
     await one.getByText('The title is too short.').first().waitFor();
     await change('Dyes and cloth');
-    await one.getByRole('button', { name: 'Look again' }).click();
+    await one.getByRole('button', { name: 'Look at both sides again' }).click();
     await one.getByText('revision 2').first().waitFor();
     await one
       .getByRole('button', { name: /Dyes and cloth|How we dye/ })
@@ -176,7 +177,7 @@ describe('a change on its way to live, by three people and a guest, step by step
   it('is shown to a guest, who finds the way from a mail, looks at the preview, comments and says yes', async () => {
     const one = page(ida);
     await one.getByRole('button', { name: 'Make a preview' }).click();
-    await one.getByRole('button', { name: 'Open it' }).waitFor({ timeout: 60_000 });
+    await one.getByRole('button', { name: 'Open the preview' }).waitFor({ timeout: 60_000 });
     await one.getByRole('button', { name: 'Invite a guest' }).click();
     await one.getByLabel('Name', { exact: true }).fill('Vera Lund');
     await one.getByLabel(/Mail address/).fill('vera.lund@threadmill.example');
@@ -274,6 +275,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     const one = page(ida);
     await one.goto(studio.url);
     await one.getByRole('button', { name: /Notices, \d+ new/ }).click();
+    await one.getByRole('menuitem', { name: 'All notices' }).click();
     await one.getByText('gave a verdict').first().waitFor();
     await sound(one);
     const link = /https?:\/\/[^\s<>"]+\/stop-mail\/[^\s<>"]+/.exec(await mailTo('Ida Moe', 'Live', path))?.[0] ?? '';
@@ -342,7 +344,7 @@ describe('what changed on live since', () => {
     await onto(LIVE, "UPDATE product SET title = 'Throw of lambswool' WHERE id = 2");
     const one = page(ida);
     await one.goto(`${studio.url}/requests/${id}`);
-    await one.getByRole('button', { name: 'Look again' }).click();
+    await one.getByRole('button', { name: 'Look at both sides again' }).click();
     await one.getByText('1 item to settle').waitFor();
     await one.getByRole('button', { name: /Apron/ }).first().click();
     await sound(one);
@@ -456,7 +458,7 @@ describe('a line of a file', () => {
 
     // The line goes, and what was said of it stays readable.
     await writeFile(template, `${before}<!-- another end -->\n`);
-    await one.getByRole('button', { name: 'Look again' }).click();
+    await one.getByRole('button', { name: 'Look at both sides again' }).click();
     await one.getByText('revision 2').first().waitFor();
     await one.getByText('line 2, which is not among these now').waitFor();
     await one.locator('[data-elsewhere] strong', { hasText: 'wanted' }).waitFor();

@@ -61,7 +61,7 @@ describe('the room of webhooks', () => {
       await find(page.getByLabel('For'), 'threadmill');
       await page.getByLabel(/in a private network/).check();
       expect(await browsing.faults(page)).toEqual([]);
-      await page.getByRole('button', { name: 'Tell it' }).click();
+      await page.getByRole('button', { name: 'Add this webhook' }).click();
       expect(await page.getByLabel('Secret').inputValue()).toMatch(/^whsec_/);
       await snapshot('threadmill');
       await page.getByRole('button', { name: url }).click();
@@ -72,7 +72,7 @@ describe('the room of webhooks', () => {
       await page.setViewportSize({ width: 360, height: 780 });
       expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
       await page.setViewportSize({ width: 1280, height: 800 });
-      await page.getByRole('button', { name: 'Remove it' }).click();
+      await page.getByRole('button', { name: 'Remove the webhook' }).click();
       await page.getByRole('button', { name: /what waits is not sent/ }).click();
       await page.getByText('No webhooks').waitFor();
     } finally {

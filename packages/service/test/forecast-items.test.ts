@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { PrivateCluster } from '@tessarion/cluster';
-import type { ChangedItem } from '@tessarion/core';
+import { type ChangedItem, NOT_STAMPED } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
 import { DataFolder } from '../src/data-folder.js';
@@ -40,7 +40,15 @@ afterAll(async () => {
 
 const field = { name: 'name', base: null, source: NAME, before: null, after: NAME, collision: null };
 const item = (id: string, fields: ChangedItem['fields']) =>
-  ({ id, kind: 'page', title: 'Dyes', outcome: 'written', hash: 'x', fields }) as unknown as ChangedItem;
+  ({
+    id,
+    kind: 'page',
+    title: 'Dyes',
+    outcome: 'written',
+    hash: 'x',
+    changed: NOT_STAMPED,
+    fields,
+  }) as unknown as ChangedItem;
 const forecast = (id: string) =>
   records('forecast').insert({
     id,

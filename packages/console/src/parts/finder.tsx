@@ -1,7 +1,8 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/react';
+import { useQuery } from '@tanstack/react-query';
 import { type JSX, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { useFleet } from '../session.js';
+import { client, useFleet } from '../session.js';
 import { Dialog } from './dialog.js';
 import { hasWords } from './find-choice.js';
 import { Icon } from './icon.js';
@@ -16,12 +17,39 @@ interface Found {
 }
 
 const MOST = 12;
+const STORED = 'tessarion last found';
+const KEPT = 6;
+
+/** What was found last, the newest first. */
+function lastUsed(): readonly string[] {
+  try {
+    const kept: unknown = JSON.parse(localStorage.getItem(STORED) ?? '[]');
+    return Array.isArray(kept) ? kept.filter((one) => typeof one === 'string') : [];
+  } catch {
+    return [];
+  }
+}
+
+const noteUsed = (id: string): void =>
+  localStorage.setItem(STORED, JSON.stringify([id, ...lastUsed().filter((one) => one !== id)].slice(0, KEPT)));
+
+const placeOf = (last: readonly string[], id: string): number => (last.includes(id) ? last.indexOf(id) : KEPT);
 
 /** Finds sites, environments and acts by any of their words. */
 export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly close: () => void }): JSX.Element {
   const [text, setText] = useState('');
   const navigate = useNavigate();
   const sites = useFleet();
+  const people = useQuery({
+    queryKey: ['people'],
+    enabled: isOpen,
+    queryFn: () => client.call('personList'),
+  });
+  const transfers = useQuery({
+    queryKey: ['transfers', 'finder'],
+    enabled: isOpen,
+    queryFn: () => client.call('transferList', { query: { limit: 50 } }),
+  });
   const all = useMemo((): Found[] => {
     const list = sites.data ?? [];
     return [
@@ -37,6 +65,8 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
       { id: 'journal', text: 'Journal', hint: 'room', to: '/journal' },
       { id: 'profiles', text: 'Profiles', hint: 'room', to: '/profiles' },
       { id: 'settings', text: 'Settings', hint: 'room', to: '/settings' },
+      { id: 'notices', text: 'Notices', hint: 'room', to: '/notices' },
+      { id: 'figures', text: 'Figures', hint: 'room', to: '/figures' },
       ...list.map((site): Found => ({ id: site.name, text: site.name, hint: site.client, to: `/sites/${site.name}` })),
       ...list.flatMap((site) =>
         site.environments.map(
@@ -53,6 +83,17 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
         site.requests.map(
           (one): Found => ({ id: one.id, text: one.title, hint: `request, ${site.name}`, to: `/requests/${one.id}` }),
         ),
+      ),
+      ...(people.data ?? []).map(
+        (one): Found => ({ id: one.id, text: one.name, hint: one.mail, to: `/people?at=${one.id}` }),
+      ),
+      ...(transfers.data?.items ?? []).map(
+        (one): Found => ({
+          id: one.id,
+          text: `${one.kind} onto ${one.onto}`,
+          hint: `transfer ${one.id}, ${one.person}`,
+          to: `/transfers/${one.id}`,
+        }),
       ),
       ...list.map(
         (site): Found => ({
@@ -87,12 +128,19 @@ export function Finder({ isOpen, close }: { readonly isOpen: boolean; readonly c
           ),
       ),
     ];
-  }, [sites.data]);
-  const found = all.filter((one) => hasWords(`${one.text} ${one.hint}`, text)).slice(0, MOST);
+  }, [sites.data, people.data, transfers.data]);
+  // With nothing asked for, what was used last is at hand.
+  const last = isOpen ? lastUsed() : [];
+  const found = (
+    text.trim() === ''
+      ? [...all].sort((a, b) => placeOf(last, a.id) - placeOf(last, b.id))
+      : all.filter((one) => hasWords(`${one.text} ${one.hint}`, text))
+  ).slice(0, MOST);
   const go = (one: Found | null): void => {
     if (!one) return;
     close();
     setText('');
+    noteUsed(one.id);
     void navigate(one.to);
   };
   return (

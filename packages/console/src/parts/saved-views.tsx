@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { SavedView } from '@tessarion/contract';
-import { type FormEvent, type JSX, useState } from 'react';
+import { type JSX, lazy, Suspense, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { client } from '../session.js';
-import { Button, TextButton } from './button.js';
-import { Dialog } from './dialog.js';
-import { Field } from './field.js';
-import { Failure } from './states.js';
+import { TextButton } from './button.js';
+
+// What nobody keeps yet is not read.
+const KeepView = lazy(async () => ({ default: (await import('./keep-view.js')).KeepView }));
 
 /** What of an address is not the view, but what one is at in it. */
 const PLACES = ['at', 'item', 'id'];
@@ -33,24 +33,14 @@ export function SavedViews({
   const cache = useQueryClient();
   const [query, setQuery] = useSearchParams();
   const [isNaming, setNaming] = useState(false);
-  const [name, setName] = useState('');
   const now = new URLSearchParams(query);
   if (find !== undefined) now.set('find', find);
   const shown = viewOf(now);
   const views = useQuery({ queryKey: ['views'], queryFn: () => client.call('viewList'), staleTime: 300_000 });
   const again = { onSettled: () => cache.invalidateQueries({ queryKey: ['views'] }) };
-  const save = useMutation({
-    mutationFn: () => client.call('viewSave', { body: { room, name, query: shown } }),
-    onSuccess: () => setNaming(false),
-    ...again,
-  });
   const forget = useMutation({ mutationFn: (id: string) => client.call('viewRemove', { params: { id } }), ...again });
   const own = (views.data ?? []).filter((one) => one.room === room);
   const current = own.find((one) => one.query === shown);
-  const submit = (event: FormEvent): void => {
-    event.preventDefault();
-    save.mutate();
-  };
   return (
     <>
       {own.length > 0 && (
@@ -84,18 +74,11 @@ export function SavedViews({
           </TextButton>
         )
       )}
-      <Dialog isOpen={isNaming} close={() => setNaming(false)} title="Keep this view" className="w-400 p-16">
-        <form className="grid gap-12" onSubmit={submit}>
-          <Field>
-            Name
-            <input required maxLength={60} value={name} onChange={(event) => setName(event.target.value)} />
-          </Field>
-          {save.isError && <Failure error={save.error} />}
-          <Button type="submit" main className="justify-self-end" disabled={save.isPending}>
-            Keep it
-          </Button>
-        </form>
-      </Dialog>
+      {isNaming && (
+        <Suspense fallback={null}>
+          <KeepView room={room} query={shown} close={() => setNaming(false)} />
+        </Suspense>
+      )}
     </>
   );
 }

@@ -76,19 +76,32 @@ export function Failure({ error }: { readonly error: unknown }): JSX.Element {
   );
 }
 
-/** Bars in the final geometry, after a moment; nothing jumps. */
-export function Loading({ rows = 8, what }: { readonly rows?: number; readonly what: string }): JSX.Element | null {
-  const [isShown, setShown] = useState(false);
+/** Whether something has been awaited for long enough that it is said. */
+export function useLate(): boolean {
+  const [isLate, setLate] = useState(false);
   useEffect(() => {
-    const timer = setTimeout(() => setShown(true), 150);
+    const timer = setTimeout(() => setLate(true), 150);
     return () => clearTimeout(timer);
   }, []);
+  return isLate;
+}
+
+const WIDTHS = ['62%', '48%', '56%', '40%'];
+
+/** Rows as they will stand, each a bar, after a moment; nothing jumps. */
+export function Loading({ rows = 8, what }: { readonly rows?: number; readonly what: string }): JSX.Element | null {
+  const isShown = useLate();
   return (
-    <div className="grid gap-12 px-16 py-12" aria-busy="true">
-      <p className="text-ink3">{isShown ? what : '\u00a0'}</p>
+    <div className="min-h-0 overflow-hidden" aria-busy="true">
+      <p className="h-28 border-b border-line px-16 leading-28 text-ink3 max-desk:px-12">{isShown ? what : '\u00a0'}</p>
       {isShown &&
         Array.from({ length: rows }, (_one, i) => (
-          <i className="block h-20 bg-bed" key={String(i)} style={{ width: `${[92, 78, 86, 64][i % 4]}%` }} />
+          <div
+            key={String(i)}
+            className="flex h-row items-center border-b border-line px-16 max-desk:h-64 max-desk:px-12"
+          >
+            <i className="block h-12 bg-bed" style={{ width: WIDTHS[i % 4] }} />
+          </div>
         ))}
     </div>
   );

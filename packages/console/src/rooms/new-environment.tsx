@@ -1,3 +1,4 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from '@headlessui/react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { checkProfile } from '@tessarion/core';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
@@ -10,7 +11,7 @@ import { WhyLocked } from '../parts/locked.js';
 import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
-import { clock, size } from '../parts/words.js';
+import { clock, duration, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
 
 /** Makes a copy: kind, name and address first, then where it comes from and what it leaves out. */
@@ -45,6 +46,13 @@ export function NewEnvironmentRoom(): JSX.Element {
     queryKey: ['snapshots', siteName],
     queryFn: () => client.call('snapshotList', { query: { site: siteName } }),
   });
+  const former = useQuery({
+    queryKey: ['transfers', siteName, 'clones'],
+    queryFn: () => client.call('transferList', { query: { site: siteName, kind: 'clone', state: 'done', limit: 1 } }),
+  });
+  const took = former.data?.items.map(({ startedAt, endedAt }) =>
+    startedAt && endedAt ? (Date.parse(endedAt) - Date.parse(startedAt)) / 1000 : undefined,
+  )[0];
   const taken = snapshots.data?.find((one) => one.id === snapshot);
   const leftOutPaths = paths.split(/[\n,]/).flatMap((one) => (one.trim() === '' ? [] : [one.trim()]));
   const may = useMay()('environmentCreate', site.data && placeOf(site.data));
@@ -171,40 +179,49 @@ export function NewEnvironmentRoom(): JSX.Element {
               {taken ? `${size(taken.bytes)}, taken ${clock(taken.takenAt)}` : ''}
             </span>
           </label>
-          {known.areas.length > 0 && (
-            <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
-              <legend className="font-semibold">Leave out files of</legend>
-              {known.areas.map((area) => (
-                <LeaveOut key={area.name} name={area.name} all={areas} set={setAreas}>
-                  {area.name} {area.path !== area.name && <span className="truncate mono text-ink3">{area.path}</span>}
-                </LeaveOut>
-              ))}
-            </fieldset>
-          )}
-          {known.tables.length > 0 && (
-            <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
-              <legend className="font-semibold">Leave out rows of</legend>
-              {known.tables.map((table) => (
-                <LeaveOut key={table} name={table} all={tables} set={setTables}>
-                  <span className="truncate mono">{table}</span>
-                </LeaveOut>
-              ))}
-            </fieldset>
-          )}
-          <label className="grid max-w-480 gap-4">
-            <span className="font-semibold">Leave out paths</span>
-            <input
-              className="mono"
-              value={paths}
-              spellCheck={false}
-              autoComplete="off"
-              placeholder="media/archive, old"
-              onChange={(event) => setPaths(event.target.value)}
-            />
-            <span className="min-h-18 text-small wrap-anywhere text-ink3">
-              What is left out is on record, and never taken for deleted.
-            </span>
-          </label>
+          <Disclosure as="div" className="max-w-720" defaultOpen={areas.length + tables.length > 0}>
+            <DisclosureButton className="group flex min-h-28 items-center gap-6 font-semibold touch:min-h-44">
+              Leave something out <Icon name="down" className="group-data-open:rotate-180" />
+              <span className="font-normal text-ink3">files, rows, paths</span>
+            </DisclosureButton>
+            <DisclosurePanel className="mt-8 flex flex-col gap-20">
+              {known.areas.length > 0 && (
+                <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
+                  <legend className="font-semibold">Leave out files of</legend>
+                  {known.areas.map((area) => (
+                    <LeaveOut key={area.name} name={area.name} all={areas} set={setAreas}>
+                      {area.name}{' '}
+                      {area.path !== area.name && <span className="truncate mono text-ink3">{area.path}</span>}
+                    </LeaveOut>
+                  ))}
+                </fieldset>
+              )}
+              {known.tables.length > 0 && (
+                <fieldset className="grid min-w-0 grid-cols-[repeat(auto-fill,minmax(168px,1fr))] gap-x-16">
+                  <legend className="font-semibold">Leave out rows of</legend>
+                  {known.tables.map((table) => (
+                    <LeaveOut key={table} name={table} all={tables} set={setTables}>
+                      <span className="truncate mono">{table}</span>
+                    </LeaveOut>
+                  ))}
+                </fieldset>
+              )}
+              <label className="grid max-w-480 gap-4">
+                <span className="font-semibold">Leave out paths</span>
+                <input
+                  className="mono"
+                  value={paths}
+                  spellCheck={false}
+                  autoComplete="off"
+                  placeholder="media/archive, old"
+                  onChange={(event) => setPaths(event.target.value)}
+                />
+                <span className="min-h-18 text-small wrap-anywhere text-ink3">
+                  What is left out is on record, and never taken for deleted.
+                </span>
+              </label>
+            </DisclosurePanel>
+          </Disclosure>
         </section>
         <section className="flex flex-col gap-12 bg-slab p-16">
           <p className="text-title font-normal text-pretty wrap-anywhere">
@@ -219,7 +236,7 @@ export function NewEnvironmentRoom(): JSX.Element {
             </b>
             {leftOut(areas, tables, leftOutPaths)}.
           </p>
-          <ul className="mb-auto grid gap-6 text-ink2">
+          <ul className="mb-4 grid gap-6 text-ink2">
             <li className="flex items-start gap-8">
               <Icon name="check" className="mt-3" /> closed to strangers and search engines
             </li>
@@ -237,6 +254,11 @@ export function NewEnvironmentRoom(): JSX.Element {
             <li className="flex items-start gap-8">
               <Icon name="check" className="mt-3" /> proved that it cannot reach {taken?.environment ?? from}
             </li>
+            {took !== undefined && (
+              <li className="flex items-start gap-8">
+                <Icon name="check" className="mt-3" /> about {duration(took)}, as the last copy took
+              </li>
+            )}
           </ul>
           {create.isError && <Failure error={create.error} />}
           <Button type="submit" main wide may={may} disabled={fault !== undefined || wished === '' || create.isPending}>

@@ -5,9 +5,11 @@ import { Button, ButtonLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
 import { Room } from '../parts/room.js';
 import { Empty, Failure, Loading, Unread } from '../parts/states.js';
+import { Views } from '../parts/views.js';
 import { clock } from '../parts/words.js';
 import { client, useMe } from '../session.js';
 import { ProfileEditor } from './profile-editor.js';
+import { ProfileTables } from './profile-tables.js';
 
 /** What kinds of site are made of. */
 export function ProfilesRoom(): JSX.Element {
@@ -16,6 +18,13 @@ export function ProfilesRoom(): JSX.Element {
   const chosen = name ?? profiles.data?.[0]?.name;
   const [query, setQuery] = useSearchParams();
   const isComposed = query.get('view') === 'composed';
+  const isTables = query.get('as') === 'tables';
+  const set = (part: string, value: string | undefined): void => {
+    const next = new URLSearchParams(query);
+    if (value === undefined) next.delete(part);
+    else next.set(part, value);
+    setQuery(next, { replace: true });
+  };
   const navigate = useNavigate();
   const me = useMe();
   const mayWrite = me.data?.permissions.includes('site.manage') === true;
@@ -71,7 +80,9 @@ export function ProfilesRoom(): JSX.Element {
             to={`/profiles/${one.name}`}
           >
             <b>{one.name}</b>
-            <span className="truncate text-ink2">{one.title}</span>
+            <span className="line-clamp-2 text-ink2" title={one.title}>
+              {one.title}
+            </span>
             <span className="text-ink3">
               {one.kind === 'part' ? 'part, ' : ''}version {one.version} · {one.sites.length}{' '}
               {one.sites.length === 1 ? 'site' : 'sites'}
@@ -108,22 +119,34 @@ export function ProfilesRoom(): JSX.Element {
                   </span>
                 ))}
               </p>
-              {shown.data.base !== null && (
-                <Button
-                  aria-pressed={isComposed}
-                  onClick={() => setQuery(isComposed ? {} : { view: 'composed' }, { replace: true })}
-                >
-                  {isComposed ? 'Its own lines only' : 'As it is composed'}
-                </Button>
-              )}
-              {mayWrite && <Button onClick={() => setQuery({ write: 'version' })}>Write a new version</Button>}
+              <div className="mt-6 flex flex-wrap items-center gap-8">
+                <Views
+                  name="Shown as"
+                  views={[
+                    { view: 'lines', words: 'Lines' },
+                    { view: 'tables', words: 'Tables' },
+                  ]}
+                  at={isTables ? 'tables' : 'lines'}
+                  choose={(wanted) => set('as', wanted === 'tables' ? 'tables' : undefined)}
+                />
+                {shown.data.base !== null && (
+                  <Button aria-pressed={isComposed} onClick={() => set('view', isComposed ? undefined : 'composed')}>
+                    {isComposed ? 'Its own lines only' : 'As it is composed'}
+                  </Button>
+                )}
+                {mayWrite && <Button onClick={() => setQuery({ write: 'version' })}>Write a new version</Button>}
+              </div>
               {composed.isError && <Failure error={composed.error} />}
             </header>
-            <pre className="py-12 mono leading-20">
-              {text.split('\n').map((line, i) => (
-                <Line key={`${String(i)} ${line}`} text={line} number={i + 1} />
-              ))}
-            </pre>
+            {isTables ? (
+              <ProfileTables text={text} />
+            ) : (
+              <pre className="py-12 mono leading-20">
+                {text.split('\n').map((line, i) => (
+                  <Line key={`${String(i)} ${line}`} text={line} number={i + 1} />
+                ))}
+              </pre>
+            )}
           </>
         )}
       </section>

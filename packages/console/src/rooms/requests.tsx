@@ -16,7 +16,7 @@ import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { Views } from '../parts/views.js';
 import { Ago, clock, number } from '../parts/words.js';
-import { client } from '../session.js';
+import { client, useWaiting } from '../session.js';
 
 const VIEWS = [
   { name: 'waiting', title: 'Waiting for me', query: { whose: 'waiting' } },
@@ -35,7 +35,10 @@ const EMPTY: Record<(typeof VIEWS)[number]['name'], string> = {
 /** Changes on their way: those that wait for me, mine, all. */
 export function RequestsRoom(): JSX.Element {
   const view = useView();
-  const which = VIEWS.find((one) => one.name === view.get('view')) ?? VIEWS[2];
+  // What waits for who looks comes first, where something does.
+  const waiting = useWaiting().data?.length ?? 0;
+  const usual = waiting > 0 ? VIEWS[0] : VIEWS[2];
+  const which = VIEWS.find((one) => one.name === view.get('view')) ?? usual;
   const filter = { ...which.query, ...view.among(['site', 'state', 'find']) };
   const { pages, items } = usePaged(['requests', filter], (page) =>
     client.call('requestList', { query: { ...filter, ...page } }),
@@ -85,7 +88,7 @@ export function RequestsRoom(): JSX.Element {
                 <th>From, onto</th>
                 <FigureHead>Items</FigureHead>
                 <th>By</th>
-                <th>Reviewers</th>
+                <th>Waits for</th>
                 <FigureHead>Threads</FigureHead>
                 <th>Changed</th>
               </tr>
@@ -101,6 +104,29 @@ export function RequestsRoom(): JSX.Element {
       )}
     </main>
   );
+}
+
+/** Who or what is next. */
+function waitsFor({ state, waitsForMe, author, reviewers, deliverAt }: ChangeRequest): string {
+  if (waitsForMe) return 'you';
+  switch (state) {
+    case 'draft':
+    case 'returned':
+    case 'blocked':
+      return author.name;
+    case 'in-review': {
+      const silent = reviewers.filter((one) => one.says === null || !one.isCurrent);
+      return silent.map((one) => one.person?.name ?? `team ${one.team}`).join(', ') || 'anybody who reviews';
+    }
+    case 'approved':
+      return 'who delivers it';
+    case 'scheduled':
+      return deliverAt === null ? 'the next window' : clock(deliverAt);
+    case 'delivering':
+      return 'its transfer';
+    default:
+      return '';
+  }
 }
 
 function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurrent: boolean }): JSX.Element {
@@ -125,20 +151,7 @@ function Row({ one, isCurrent }: { readonly one: ChangeRequest; readonly isCurre
         <span className="desk:hidden">{one.itemCount === 1 ? ' item' : ' items'}</span>
       </Figure>
       <td className="text-ink2">{one.author.name}</td>
-      <td className="text-ink2">
-        {one.reviewers.map((reviewer, i) => (
-          <span key={reviewer.person?.id ?? reviewer.team}>
-            {i > 0 && ', '}
-            {reviewer.person?.name ?? `team ${reviewer.team}`}
-            {reviewer.says !== null && (
-              <>
-                {' '}
-                <Icon name={reviewer.says === 'approve' ? 'check' : 'undo'} size={12} className="inline align-[-1px]" />
-              </>
-            )}
-          </span>
-        ))}
-      </td>
+      <td className="text-ink2">{waitsFor(one)}</td>
       <Figure className="text-ink2">
         {one.openThreads > 0 && (
           <>

@@ -282,7 +282,7 @@ function Sessions(): JSX.Element {
             </span>
             {!one.isThis && (
               <TextButton className="flex-none self-baseline" onClick={() => end.mutate(one.id)}>
-                End it
+                End this session
               </TextButton>
             )}
           </li>

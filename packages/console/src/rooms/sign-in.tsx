@@ -7,6 +7,7 @@ import { Button, buttonLook } from '../parts/button.js';
 import { Door, DoorField, DoorForm } from '../parts/door.js';
 import { Failure } from '../parts/states.js';
 import { Mark } from '../parts/tile.js';
+import { useTitle } from '../parts/use-title.js';
 import { client, queries } from '../session.js';
 
 /** A mosaic laid beside the form; drawn from a fixed pattern, so that it never moves. */
@@ -123,6 +124,7 @@ const wantsCode = (error: unknown): boolean =>
   error instanceof ServiceProblem && error.problem.type === 'tessarion:second-factor';
 
 export function SignInRoom(): JSX.Element {
+  useTitle('Sign in');
   const navigate = useNavigate();
   const [query] = useSearchParams();
   const problem = query.get('problem') ?? '';
@@ -157,14 +159,19 @@ export function SignInRoom(): JSX.Element {
       isPending={signIn.isPending}
       act={() => signIn.mutate()}
       below={
-        ways.data?.provider && (
-          <a
-            className={buttonLook({ wide: true })}
-            href={`/api/v1/sign-in/provider?to=${encodeURIComponent(ownPath(query.get('to')))}`}
-          >
-            Sign in with {ways.data.provider}
-          </a>
-        )
+        <>
+          {ways.data?.provider && (
+            <a
+              className={buttonLook({ wide: true })}
+              href={`/api/v1/sign-in/provider?to=${encodeURIComponent(ownPath(query.get('to')))}`}
+            >
+              Sign in with {ways.data.provider}
+            </a>
+          )}
+          <p className="text-small text-ink3">
+            Who has forgotten a password is given a new link by whoever gives roles here.
+          </p>
+        </>
       }
     >
       <MailField value={mail} type={setMail} isFirst />

@@ -1,21 +1,22 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { Snapshot } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { placeOf, useMay } from '../may.js';
 import { Button, ButtonLink } from '../parts/button.js';
 import { Confirm } from '../parts/confirm.js';
-import { Icon } from '../parts/icon.js';
 import { RoomHead } from '../parts/room.js';
+import { SiteChoice } from '../parts/site-choice.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
+import { useView } from '../parts/use-view.js';
 import { Ago, clock, number, size } from '../parts/words.js';
 import { client, useFleet } from '../session.js';
 
 /** Immutable records of environments: what they hold, whether they are whole, and what one may do with them. */
 export function SnapshotsRoom(): JSX.Element {
-  const [query, setQuery] = useSearchParams();
-  const site = query.get('site') ?? undefined;
+  const view = useView();
+  const site = view.get('site') === '' ? undefined : view.get('site');
   const snapshots = useQuery({
     queryKey: ['snapshots', site ?? 'all'],
     queryFn: () => client.call('snapshotList', { query: site === undefined ? {} : { site } }),
@@ -31,11 +32,8 @@ export function SnapshotsRoom(): JSX.Element {
           </span>
         )}
         <span className="flex-1 max-desk:hidden" />
-        {site !== undefined && (
-          <Button onClick={() => setQuery({})}>
-            {site} <Icon name="close" />
-          </Button>
-        )}
+        <SiteChoice view={view} />
+        <VerifyAll snapshots={snapshots.data ?? []} />
       </RoomHead>
       {snapshots.isPending ? (
         <Loading what="Reading the snapshots" />
@@ -75,6 +73,38 @@ export function SnapshotsRoom(): JSX.Element {
         </div>
       )}
     </main>
+  );
+}
+
+/** Reads again all that nobody has read since it was taken, one after the other. */
+function VerifyAll({ snapshots }: { readonly snapshots: readonly Snapshot[] }): JSX.Element | null {
+  const cache = useQueryClient();
+  const sites = useFleet().data ?? [];
+  const may = useMay();
+  const [at, setAt] = useState<number>();
+  const open = snapshots.filter(({ verifiedAt, damage, environment, kind, site }) => {
+    const of = sites.find(({ name }) => name === site);
+    const isAllowed = may('snapshotVerify', of && placeOf(of, { path: environment, kind })).allowed;
+    return verifiedAt === null && damage.length === 0 && isAllowed;
+  });
+  const verify = useMutation({
+    mutationFn: async (wanted: readonly Snapshot[]) => {
+      for (const [i, { id }] of wanted.entries()) {
+        setAt(i);
+        await client.call('snapshotVerify', { params: { id } });
+      }
+    },
+    onSettled: () => {
+      setAt(undefined);
+      return cache.invalidateQueries({ queryKey: ['snapshots'] });
+    },
+  });
+  if (verify.isError) return <Failure error={verify.error} />;
+  if (open.length < 2 && at === undefined) return null;
+  return (
+    <Button disabled={at !== undefined} onClick={() => verify.mutate(open)}>
+      {at === undefined ? `Verify all ${open.length} that are not` : `Reading ${at + 1} of ${open.length}`}
+    </Button>
   );
 }
 

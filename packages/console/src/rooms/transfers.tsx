@@ -120,6 +120,7 @@ function Row({
   const took = one.startedAt && one.endedAt ? (Date.parse(one.endedAt) - Date.parse(one.startedAt)) / 1000 : undefined;
   return (
     <tr
+      data-row
       aria-current={isCurrent || undefined}
       className={`relative hover:bg-course ${isCurrent ? 'bg-accent-tint shadow-at' : ''}`}
     >

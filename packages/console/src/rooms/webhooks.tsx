@@ -128,7 +128,7 @@ function NewHook(): JSX.Element {
       </Tick>
       {add.isError && <Failure error={add.error} />}
       <Button type="submit" main wide disabled={add.isPending || types.length === 0}>
-        Tell it
+        Add this webhook
       </Button>
     </form>
   );
@@ -195,12 +195,12 @@ function Hook({ hook }: { readonly hook: Webhook }): JSX.Element {
       {isRemoving ? (
         <div className="flex flex-wrap gap-8">
           <Button danger disabled={remove.isPending} onClick={() => remove.mutate()}>
-            Remove it; what waits is not sent
+            Remove the webhook; what waits is not sent
           </Button>
           <Button onClick={() => setRemoving(false)}>Leave it</Button>
         </div>
       ) : (
-        <TextButton onClick={() => setRemoving(true)}>Remove it</TextButton>
+        <TextButton onClick={() => setRemoving(true)}>Remove the webhook</TextButton>
       )}
     </div>
   );

@@ -4,7 +4,7 @@ import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { useLocation, useSearchParams } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
 import { Room } from '../../parts/room.js';
-import { Empty, Unread } from '../../parts/states.js';
+import { Empty, Loading, Unread } from '../../parts/states.js';
 import { stateWord, Tile } from '../../parts/tile.js';
 import { useAt } from '../../parts/use-view.js';
 import { number, useNow } from '../../parts/words.js';
@@ -25,7 +25,8 @@ const WORD = 'text-ink2 max-desk:basis-full max-desk:text-micro/14';
 export function FleetRoom(): JSX.Element {
   const sites = useFleet();
   const me = useMe();
-  if (!sites.isSuccess) return <Unread error={sites.error} what="Reading the fleet" rows={14} />;
+  if (sites.isPending) return <Coming />;
+  if (!sites.isSuccess) return <Unread error={sites.error} what="Reading the fleet" />;
   if (sites.data.length === 0) {
     return (
       <Room>
@@ -47,6 +48,25 @@ export function FleetRoom(): JSX.Element {
     );
   }
   return <Fleet sites={sites.data} />;
+}
+
+const GRID =
+  'grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto max-desk:flex max-desk:min-h-auto max-desk:flex-col';
+
+/** The room before its sites are there: each slab as high as it will be. */
+function Coming(): JSX.Element {
+  return (
+    <main className={GRID}>
+      <h1 className="sr-only">Fleet</h1>
+      <div className="col-span-full h-70 bg-slab" />
+      <div className="col-span-full h-44 bg-slab max-desk:h-100" />
+      <section className="flex min-h-0 flex-col bg-slab" aria-label="Sites">
+        <div className="h-44 flex-none" />
+        <Loading what="Reading the fleet" rows={18} />
+      </section>
+      <div className="bg-slab" />
+    </main>
+  );
 }
 
 function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
@@ -102,7 +122,7 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
   const by = (query.get('by') ?? 'need') as Grouping;
 
   return (
-    <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto max-desk:flex max-desk:min-h-auto max-desk:flex-col">
+    <main className={GRID}>
       <h1 className="sr-only">Fleet</h1>
       <Frieze sites={sites} shown={names} at={at ?? null} />
       <section

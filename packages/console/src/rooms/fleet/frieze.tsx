@@ -35,12 +35,12 @@ export function Frieze({
           <Link
             key={site.name}
             className={`grid grid-cols-[auto_auto_1fr] gap-x-1 max-desk:w-auto! ${at === site.name ? 'outline-2 outline-accent outline-offset-3' : ''}`}
-            style={{ opacity: shown.has(site.name) ? 1 : 0.25, width: unit === 14 ? 44 : undefined }}
+            style={{ width: unit === 14 ? 44 : undefined }}
             to={`/sites/${site.name}`}
             title={`${site.name} · ${site.client}`}
             aria-label={`${site.name}: ${site.environments.map((one) => `${one.name} ${stateWord(one.state)}`).join(', ')}`}
           >
-            <span className="grid gap-y-1">
+            <span className={`grid gap-y-1 ${shown.has(site.name) ? '' : 'opacity-25'}`}>
               {[0, 1].map((i) => {
                 const copy = copies[i];
                 return copy ? (
@@ -68,7 +68,7 @@ export function Frieze({
                 size={2 * unit + 1}
                 letter={false}
                 decorative
-                className="max-desk:size-20"
+                className={`max-desk:size-20 ${shown.has(site.name) ? '' : 'opacity-25'}`}
               />
             )}
             {unit === 14 && (

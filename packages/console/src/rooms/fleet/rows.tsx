@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { FleetSite } from '@tessarion/contract';
-import { type JSX, useMemo, useRef, useState } from 'react';
+import { type JSX, lazy, Suspense, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { rowHeight } from '../../looks.js';
@@ -16,8 +16,9 @@ import { Views } from '../../parts/views.js';
 import { number } from '../../parts/words.js';
 import { useMe } from '../../session.js';
 import { GROUPINGS, type Grouping, groupsOf, ofKind, STALE_DAYS } from './groups.js';
-import { ActsUponSeveral } from './several.js';
 import { COLUMNS, SiteRow } from './site-row.js';
+
+const ActsUponSeveral = lazy(async () => ({ default: (await import('./several.js')).ActsUponSeveral }));
 
 type Line =
   | { readonly type: 'head'; readonly name: string; readonly count: number }
@@ -186,7 +187,11 @@ export function Rows({
         <span className="px-8">What is going on</span>
         <span className="text-right">Last move</span>
       </div>
-      {shownChosen.length > 0 && <ActsUponSeveral sites={shownChosen} leave={() => setChosen(new Set())} />}
+      {shownChosen.length > 0 && (
+        <Suspense fallback={<div className="h-36 flex-none border-b border-line bg-accent-tint" />}>
+          <ActsUponSeveral sites={shownChosen} leave={() => setChosen(new Set())} />
+        </Suspense>
+      )}
       <div className="flex-1 overflow-auto max-desk:h-[70dvh] max-desk:flex-none" ref={scroll}>
         {lines.length === 0 && (
           <Empty title="No site fits" act={<Button onClick={clear}>Show all sites</Button>}>

@@ -27,6 +27,9 @@ const actOf = ({ undoes, snapshot, direction }: Forecast, isLive: boolean): Endp
         ? 'pushCreate'
         : 'pullCreate';
 
+/** How high the zone is from the first: what is typed and pressed once nothing stops it has its place. */
+export const CONFIRM_HEIGHTS = { live: 'desk:min-h-[214px]', copy: 'desk:min-h-[170px]' } as const;
+
 /** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
 export function ConfirmZone({
   forecast,
@@ -82,7 +85,7 @@ export function ConfirmZone({
   return (
     <form
       // As high from the first as it will be once nothing stops it: nothing below moves.
-      className={`col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)] ${isLive ? 'desk:min-h-[214px]' : 'desk:min-h-[170px]'}`}
+      className={`col-3 row-[1/3] flex flex-col gap-6 bg-slab px-16 py-12 max-desk:fixed max-desk:inset-x-0 max-desk:bottom-0 max-desk:z-5 max-desk:px-12 max-desk:py-8 max-desk:shadow-[0_-2px_0_var(--color-grout)] ${CONFIRM_HEIGHTS[isLive ? 'live' : 'copy']}`}
       onSubmit={submit}
       aria-label="Confirm"
     >

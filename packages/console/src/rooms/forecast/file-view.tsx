@@ -113,7 +113,8 @@ function Lines({
   readonly talk: LineTalk | undefined;
 }): JSX.Element {
   const rows = pairLines(before, after);
-  const shown = new Set(rows.slice(0, MOST_LINES).flatMap((row) => (row.is === 'folded' ? [] : (row.line ?? []))));
+  // What was said of a line that is alike by now stands below, as what it was said of is not there any more.
+  const shown = new Set(rows.slice(0, MOST_LINES).flatMap((row) => (row.is === 'unlike' ? (row.line ?? []) : [])));
   return (
     <>
       <table className="w-full table-fixed border-collapse mono text-small">
@@ -172,7 +173,7 @@ function Lines({
                       ))}
                   </td>
                 </tr>
-                {talk && row.line !== null && talk.about(row.line) !== null && (
+                {talk && row.is === 'unlike' && row.line !== null && talk.about(row.line) !== null && (
                   <tr>
                     <td
                       colSpan={4}

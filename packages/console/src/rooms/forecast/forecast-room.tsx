@@ -5,15 +5,16 @@ import { Link, Navigate, useNavigate, useParams, useSearchParams } from 'react-r
 import { useKeys } from '../../keys.js';
 import { placeOf } from '../../may.js';
 import { Button } from '../../parts/button.js';
+import { CopyText } from '../../parts/copy-text.js';
 import { Fact, Facts } from '../../parts/facts.js';
 import { Tick } from '../../parts/field.js';
 import { Icon, OutcomeGlyph } from '../../parts/icon.js';
 import { Plate } from '../../parts/plate.js';
 import { Crumb } from '../../parts/room.js';
-import { Empty, Failure, Loading } from '../../parts/states.js';
+import { Empty, Failure, Loading, useLate } from '../../parts/states.js';
 import { Ago, clock, number, SentenceText, size } from '../../parts/words.js';
 import { client, useForecast, useSite, useTransfer } from '../../session.js';
-import { ConfirmZone } from './confirm-zone.js';
+import { CONFIRM_HEIGHTS, ConfirmZone } from './confirm-zone.js';
 import { Items } from './item-list.js';
 import { useItems } from './use-items.js';
 import { useWishes, type Wishes } from './wishes.js';
@@ -45,16 +46,20 @@ export function ForecastRoom(): JSX.Element {
     onSuccess: (made) => {
       const next = new URLSearchParams(query);
       next.set('id', made.id);
-      next.delete('item');
       setQuery(next, { replace: true });
     },
   });
   const isAsked = useRef('');
+  const find = (path: string): Environment | undefined => site.data?.environments.find((one) => one.path === path);
+  const [source, destination] = [find(from), find(onto)];
+  // Nothing moves between two of one kind: they are compared.
+  const isCompared = undoes === null && snapshot === null && source !== undefined && source.kind === destination?.kind;
+  const isKnown = !site.isPending;
   useEffect(() => {
-    if (id !== undefined || isAsked.current === `${from} ${onto}`) return;
+    if (!isKnown || isCompared || id !== undefined || isAsked.current === `${from} ${onto}`) return;
     isAsked.current = `${from} ${onto}`;
     make.mutate(undefined);
-  }, [id, from, onto, make]);
+  }, [isKnown, isCompared, id, from, onto, make]);
   const forecast = useForecast(id);
   const swap = (): void => {
     if (undoes !== null || snapshot !== null) return;
@@ -72,12 +77,8 @@ export function ForecastRoom(): JSX.Element {
     { key: 'x', does: 'Swap the two ends', act: swap },
     { key: 'Escape', does: `Back to ${siteName}`, act: () => void navigate(`/sites/${siteName}`) },
   ]);
-  const find = (path: string): Environment | undefined => site.data?.environments.find((one) => one.path === path);
   const data = forecast.data;
-  const [source, destination] = [find(from), find(onto)];
-  // Nothing moves between two of one kind: they are compared.
-  if (undoes === null && snapshot === null && source && source.kind === destination?.kind)
-    return <Navigate to={`/sites/${siteName}/compare?left=${from}&right=${onto}`} replace />;
+  if (isCompared) return <Navigate to={`/sites/${siteName}/compare?left=${from}&right=${onto}`} replace />;
   return (
     <>
       <Crumb
@@ -104,16 +105,19 @@ export function ForecastRoom(): JSX.Element {
             </span>
           </>
         )}
+        <span className="max-desk:hidden">
+          <CopyText text={window.location.href} label="the link to this forecast" words="Copy the link" />
+        </span>
         <Button small className="max-desk:hidden" onClick={again}>
           Forecast again
         </Button>
       </Crumb>
       <main
         data-detail={query.has('item') || undefined}
-        className="group/room grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] grid-rows-[66px_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104"
+        className="group/room grid min-h-0 flex-1 grid-cols-[432px_minmax(0,1fr)_280px] broad:grid-cols-[520px_minmax(0,1fr)_320px] grid-rows-[66px_auto_auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-[minmax(280px,38%)_minmax(0,1fr)_220px] max-desk:flex max-desk:min-h-auto max-desk:flex-col max-desk:pb-104"
       >
         <section
-          className="col-[1/3] flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8 max-desk:group-data-detail/room:hidden"
+          className={`flex items-stretch gap-0 bg-slab px-16 pt-12 max-desk:flex-col max-desk:px-12 max-desk:pt-8 max-desk:group-data-detail/room:hidden ${make.isError || data?.state === 'failed' ? 'col-span-full' : 'col-[1/3]'}`}
           aria-label="Direction"
         >
           {undoes === null ? (
@@ -143,14 +147,35 @@ export function ForecastRoom(): JSX.Element {
         ) : data && data.sentence.length > 0 ? (
           <Ready forecast={data} site={site.data} from={source} onto={destination} />
         ) : (
-          <section className="col-span-full row-[auto/-1] overflow-auto bg-slab">
-            <Loading
-              what={undoes === null ? `Reading ${from} and ${onto}` : `Reading what ${undoes} wrote`}
-              rows={10}
-            />
-          </section>
+          <Coming
+            what={undoes === null ? `Reading ${from} and ${onto}` : `Reading what ${undoes} wrote`}
+            isOntoLive={destination?.kind === 'live'}
+          />
         )}
       </main>
+    </>
+  );
+}
+
+/** A forecast that is being computed: every slab where it will be. */
+function Coming({ what, isOntoLive }: { readonly what: string; readonly isOntoLive: boolean }): JSX.Element {
+  const isLate = useLate();
+  return (
+    <>
+      <section className="col-[1/3] -mt-2 bg-slab px-16 pt-8 pb-12 max-desk:px-12" aria-busy="true">
+        <p className="text-sentence text-ink3 max-desk:text-[17px]/24">{isLate ? what : '\u00a0'}</p>
+      </section>
+      <div className={`col-3 row-[1/3] bg-slab max-desk:hidden ${CONFIRM_HEIGHTS[isOntoLive ? 'live' : 'copy']}`} />
+      <div className="col-span-full grid grid-cols-4 gap-2 max-desk:grid-cols-[1fr_1fr]">
+        {[0, 1, 2, 3].map((i) => (
+          <div key={i} className="h-50 bg-slab" />
+        ))}
+      </div>
+      <section className="min-h-0 bg-slab" aria-label="Items">
+        <div className="h-40" />
+        <Loading what={'\u00a0'} rows={8} />
+      </section>
+      <div className="col-[2/4] bg-slab max-desk:hidden" />
     </>
   );
 }

@@ -1,8 +1,10 @@
 import { useQuery } from '@tanstack/react-query';
 import type { Colleague } from '@tessarion/contract';
-import type { JSX } from 'react';
+import { type JSX, useState } from 'react';
 import { TextButton } from '../../parts/button.js';
+import { FilterField } from '../../parts/filter-field.js';
 import { type Column, ListRoom, Opens } from '../../parts/list-room.js';
+import { Empty } from '../../parts/states.js';
 import { WIDE } from '../../parts/table.js';
 import { useOpen } from '../../parts/use-view.js';
 import { Ago } from '../../parts/words.js';
@@ -19,26 +21,31 @@ export function PeopleRoom(): JSX.Element {
   const me = useMe();
   const people = useQuery({ queryKey: ['people'], queryFn: () => client.call('personList') });
   const [at, open] = useOpen();
+  const [text, setText] = useState('');
   const mayManage = me.data?.permissions.includes('people.manage') === true;
   const mayMake = me.data?.permissions.includes('role.manage') === true;
   const current = people.data?.find((one) => one.id === at);
+  const found = (people.data ?? []).filter((one) =>
+    `${one.name} ${one.mail} ${rolesOf(one)} ${one.teams.join(' ')}`.toLowerCase().includes(text.trim().toLowerCase()),
+  );
   const columns: readonly Column<Colleague>[] = [
     { head: 'Name', cell: (one) => <Named one={one} open={() => open(one.id)} /> },
     { head: 'Roles', look: () => `${WIDE} max-desk:order-none!`, whole: rolesOf, cell: rolesOf },
-    { head: 'Teams', look: () => 'q', cell: ({ teams }) => teams.join(', ') },
-    { head: 'Seen', look: () => 'q', cell: ({ lastSeenAt }) => <Ago time={lastSeenAt} suffix=" ago" /> },
+    { head: 'Teams', cell: ({ teams }) => teams.join(', ') },
+    { head: 'Seen', cell: ({ lastSeenAt }) => <Ago time={lastSeenAt} suffix=" ago" /> },
   ];
   return (
     <ListRoom
       title="People & access"
+      legend={<FilterField name="Find by name, mail, role or team" does="Find somebody" text={text} change={setText} />}
       act={mayManage ? { words: 'Invite somebody', isMain: true } : undefined}
       read={{ ...people, what: 'Reading who is here', rows: 8 }}
-      items={people.data ?? []}
+      items={found}
       idOf={({ id }) => id}
       at={at}
       choose={open}
       columns={columns}
-      empty={null}
+      empty={<Empty title="Nobody fits">Clear the filter to see all.</Empty>}
     >
       <Aside
         at={at}

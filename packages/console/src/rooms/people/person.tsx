@@ -1,10 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import type { Colleague } from '@tessarion/contract';
 import { type JSX, useState } from 'react';
-import { Button, TextButton } from '../../parts/button.js';
+import { Button, TextButton, TextLink } from '../../parts/button.js';
 import { Confirm } from '../../parts/confirm.js';
 import { Failure } from '../../parts/states.js';
-import { client } from '../../session.js';
+import { client, useMe } from '../../session.js';
 import { Grants } from './grants.js';
 import { Invited } from './invite.js';
 
@@ -19,6 +19,7 @@ export function Person({
   readonly isMe: boolean;
 }): JSX.Element {
   const cache = useQueryClient();
+  const mayRead = useMe().data?.permissions.includes('journal.read') === true;
   const done = { onSuccess: () => cache.invalidateQueries({ queryKey: ['people'] }) };
   const [asked, setAsked] = useState<'end' | 'erase' | 'factor'>();
   const end = useMutation({
@@ -34,6 +35,7 @@ export function Person({
     <div className="flex flex-col gap-8">
       <h2 className="mb-4 text-[14px]/24">{one.name}</h2>
       <p className="text-ink2">{one.mail}</p>
+      {mayRead && <TextLink to={`/journal?actor=${encodeURIComponent(`person ${one.id}`)}`}>What they did</TextLink>}
       <Grants
         to={{ person: one.id }}
         roles={one.roles}

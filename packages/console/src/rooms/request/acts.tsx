@@ -8,6 +8,7 @@ import { Icon } from '../../parts/icon.js';
 import { Failure } from '../../parts/states.js';
 import { TypeName } from '../../parts/type-name.js';
 import { useDraft } from '../../parts/use-draft.js';
+import { useEnter } from '../../parts/use-enter.js';
 import { clock } from '../../parts/words.js';
 import { useMe } from '../../session.js';
 import { aboutOf } from './about-fields.js';
@@ -60,6 +61,9 @@ export function Acts({ request, deeds }: { readonly request: RequestDetail; read
       {deeds.isError && <Failure error={deeds.error} />}
       {may('review') && <VerdictForm request={request} deeds={deeds} />}
       {may('deliver') && <DeliverForm request={request} deeds={deeds} />}
+      {(request.state === 'returned' || request.state === 'draft') && request.undoes === null && (
+        <OpenSource path={request.from} />
+      )}
       <div className="flex flex-wrap gap-8 empty:hidden">
         {may('ask') && (
           <Button main onClick={() => deeds.mutate({ act: 'ask' })}>
@@ -67,7 +71,7 @@ export function Acts({ request, deeds }: { readonly request: RequestDetail; read
           </Button>
         )}
         {may('unschedule') && <Button onClick={() => deeds.mutate({ act: 'unschedule' })}>Take the time back</Button>}
-        {may('revise') && <Button onClick={() => deeds.mutate({ act: 'revise' })}>Look again</Button>}
+        {may('revise') && <Button onClick={() => deeds.mutate({ act: 'revise' })}>Look at both sides again</Button>}
         {may('undo') && request.transfer && (
           <ButtonLink
             to={`/sites/${request.site}/forecast?undo=${request.transfer}&from=${request.onto}&onto=${request.onto}`}
@@ -106,7 +110,13 @@ function VerdictForm({ request, deeds }: { readonly request: RequestDetail; read
         />
       </label>
       <div className="grid grid-cols-[1fr_auto] gap-8">
-        <Button main className="justify-center" disabled={deeds.isPending} onClick={() => say('approve')}>
+        <Button
+          main={unseen === 0}
+          className="justify-center"
+          disabled={deeds.isPending}
+          data-main
+          onClick={() => say('approve')}
+        >
           Approve {request.itemCount === 1 ? '1 item' : `${request.itemCount} items`}
         </Button>
         <Button
@@ -188,7 +198,7 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
 
 function Withdraw({ deeds }: { readonly deeds: Deeds }): JSX.Element {
   const [reason, setReason] = useState<string>();
-  if (reason === undefined) return <TextButton onClick={() => setReason('')}>Withdraw it</TextButton>;
+  if (reason === undefined) return <TextButton onClick={() => setReason('')}>Withdraw the request</TextButton>;
   return (
     <form
       className="flex flex-col gap-8"
@@ -203,12 +213,26 @@ function Withdraw({ deeds }: { readonly deeds: Deeds }): JSX.Element {
       </label>
       <div className="grid grid-cols-[1fr_auto] gap-8">
         <Button type="submit" danger className="justify-center" disabled={reason.trim() === ''}>
-          Withdraw it
+          Withdraw the request
         </Button>
         <Button className="justify-center" onClick={() => setReason(undefined)}>
           Leave it
         </Button>
       </div>
     </form>
+  );
+}
+
+/** The way to where it is worked on. */
+function OpenSource({ path }: { readonly path: string }): JSX.Element {
+  const [site = '', name = ''] = path.split('/');
+  const { enter, error } = useEnter({ site, name });
+  return (
+    <>
+      {error !== undefined && <Failure error={error} />}
+      <Button className="self-start" onClick={enter}>
+        <Icon name="open" /> Open {name}
+      </Button>
+    </>
   );
 }

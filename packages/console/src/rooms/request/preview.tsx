@@ -53,10 +53,10 @@ export function PreviewZone({ request }: { readonly request: RequestDetail }): J
           </p>
           <div className="flex flex-wrap items-center gap-8">
             <Button onClick={() => open.mutate(preview.environment)}>
-              <Icon name="open" /> Open it
+              <Icon name="open" /> Open the preview
             </Button>
-            {anew('Make it anew')}
-            {act?.allowed && <TextButton onClick={() => remove.mutate()}>Remove it</TextButton>}
+            {anew('Make the preview anew')}
+            {act?.allowed && <TextButton onClick={() => remove.mutate()}>Remove the preview</TextButton>}
           </div>
         </>
       )}

@@ -10,6 +10,7 @@ import { Markdown } from '../../parts/markdown.js';
 import { Plate } from '../../parts/plate.js';
 import { Crumb } from '../../parts/room.js';
 import { Unread } from '../../parts/states.js';
+import { useTitle } from '../../parts/use-title.js';
 import { useAt } from '../../parts/use-view.js';
 import { SentenceText } from '../../parts/words.js';
 import { client, useMe, useSite } from '../../session.js';
@@ -32,6 +33,7 @@ function Ready({ request }: { readonly request: RequestDetail }): JSX.Element {
   const me = useMe();
   const site = useSite(request.site);
   const deeds = useDeeds(request.id);
+  useTitle(request.title);
   const [query, setQuery] = useSearchParams();
   const items = useQuery({
     queryKey: ['forecast', request.forecast, 'request items'],

@@ -349,9 +349,7 @@ function Table({
       state: Date.parse(one.from) > axis.now ? 'to come' : '',
       to: one.request === null ? '/windows' : `/requests/${one.request}`,
     })),
-  ]
-    .filter(({ at }) => Date.parse(at) >= axis.from)
-    .sort((a, b) => (a.at < b.at ? 1 : -1));
+  ].sort((a, b) => (a.at < b.at ? 1 : -1));
   return (
     <section className="flex-1 bg-slab" aria-label="As a table">
       <table>
