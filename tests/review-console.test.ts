@@ -284,6 +284,7 @@ describe('a change on its way to live, by three people and a guest, step by step
     await one.getByText('No more of these mails come.').waitFor();
     await sound(one);
     await one.goto(`${studio.url}/settings`);
+    await one.getByRole('button', { name: 'One by one' }).click();
     await one.getByText('a request is live').waitFor();
     const wish = one.getByLabel('a request is live');
     expect(await wish.inputValue()).toBe('never');

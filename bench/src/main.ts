@@ -1,3 +1,4 @@
+import { consoleRooms } from './console.js';
 import { underFire } from './fire.js';
 import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
 import { longRecord } from './record.js';
@@ -19,6 +20,7 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure | Figure[]>>> = {
   'long-record': longRecord,
   start,
   small,
+  console: consoleRooms,
 };
 
 const names = process.argv.slice(2).filter((one) => one !== '--json');

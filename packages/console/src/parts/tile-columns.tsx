@@ -57,9 +57,9 @@ export function TileColumns({
             {laid === 0 && <rect className="fill-line" x={x} y={base - 1} width={WIDTH} height={1} />}
             {isPoint && (
               <text
-                x={i === columns.length - 1 ? x + WIDTH : x + WIDTH / 2}
+                x={i === 0 ? x : i === columns.length - 1 ? x + WIDTH : x + WIDTH / 2}
                 y={base - laid * STEP - 8}
-                textAnchor={i === columns.length - 1 ? 'end' : 'middle'}
+                textAnchor={i === 0 ? 'start' : i === columns.length - 1 ? 'end' : 'middle'}
                 className="text-micro font-semibold"
               >
                 {one.words.split(':').at(-1)?.trim()}

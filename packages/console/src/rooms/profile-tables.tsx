@@ -1,4 +1,4 @@
-import { checkProfile, type DataClass } from '@tessarion/core';
+import { type ColumnRule, checkProfile, type DataClass } from '@tessarion/core';
 import type { JSX } from 'react';
 import { Empty } from '../parts/states.js';
 import { WideCell } from '../parts/table.js';
@@ -46,22 +46,17 @@ export function ProfileTables({ text }: { readonly text: string }): JSX.Element 
               const columns = Object.entries(table.columns ?? {});
               const masked = columns.filter(([, { personal }]) => personal !== undefined && personal !== 'keep');
               const others = columns.filter((one) => one[1].class !== undefined && one[1].class !== of);
-              const shown = columns.filter(([, { label, show, hidden }]) => label ?? show ?? hidden);
               return (
                 <tr key={name}>
                   <td className="mono">{name}</td>
                   <td className="mono text-ink2">{(table['natural-key'] ?? table.key ?? []).join(', ')}</td>
-                  <WideCell className="mono text-ink2" title={masked.map(([column]) => column).join(', ')}>
+                  <td className="max-w-200 mono wrap-anywhere whitespace-normal text-ink2">
                     {masked.map(([column]) => column).join(', ')}
-                  </WideCell>
-                  <td className="text-ink2">{others.map(([column, rule]) => `${column}: ${rule.class}`).join(', ')}</td>
-                  <td className="text-ink2">
-                    {shown
-                      .map(([column, { label, show, hidden }]) =>
-                        hidden ? `${column} hidden` : `${label ?? column}${show === undefined ? '' : ` (${show})`}`,
-                      )
-                      .join(', ')}
                   </td>
+                  <td className="text-ink2">{others.map(([column, rule]) => `${column}: ${rule.class}`).join(', ')}</td>
+                  <WideCell className="text-ink2" title={readAs(columns)}>
+                    {readAs(columns)}
+                  </WideCell>
                 </tr>
               );
             })}
@@ -71,3 +66,12 @@ export function ProfileTables({ text }: { readonly text: string }): JSX.Element 
     </table>
   );
 }
+
+/** What a person reads of a table, in the order in which it is named. */
+const readAs = (columns: readonly (readonly [string, ColumnRule])[]): string =>
+  columns
+    .filter(([, { label, show, hidden }]) => label ?? show ?? hidden)
+    .map(([column, { label, show, hidden }]) =>
+      hidden ? `${column} hidden` : `${label ?? column}${show === undefined ? '' : ` (${show})`}`,
+    )
+    .join(', ');

@@ -13,7 +13,7 @@ export function Checks({ checks }: Pick<Forecast, 'checks'>): JSX.Element {
   const [passed, warnings, failed] = [of('passed'), of('warning'), of('failed')];
   return (
     <Popover className={warnings.length + failed.length === 0 ? 'max-desk:hidden' : ''}>
-      <PopoverButton className="-my-2 flex min-h-24 w-full items-center gap-6 px-4 text-left hover:text-accent touch:min-h-44">
+      <PopoverButton className="-my-2 flex min-h-24 w-full items-center gap-6 text-left hover:text-accent touch:min-h-44">
         <Icon name={failed.length > 0 ? 'close' : 'check'} />
         <span>
           {failed.length > 0

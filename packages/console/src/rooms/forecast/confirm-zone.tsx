@@ -28,7 +28,7 @@ const actOf = ({ undoes, snapshot, direction }: Forecast, isLive: boolean): Endp
         : 'pullCreate';
 
 /** How high the zone is from the first: what is typed and pressed once nothing stops it has its place. */
-export const CONFIRM_HEIGHTS = { live: 'desk:min-h-[214px]', copy: 'desk:min-h-[170px]' } as const;
+export const CONFIRM_HEIGHTS = { live: 'desk:min-h-[220px]', copy: 'desk:min-h-[170px]' } as const;
 
 /** Checks, time, and the button: locked until nothing stops it; onto live the destination must be typed. */
 export function ConfirmZone({

@@ -198,7 +198,7 @@ function DeliverForm({ request, deeds }: { readonly request: RequestDetail; read
 
 function Withdraw({ deeds }: { readonly deeds: Deeds }): JSX.Element {
   const [reason, setReason] = useState<string>();
-  if (reason === undefined) return <TextButton onClick={() => setReason('')}>Withdraw the request</TextButton>;
+  if (reason === undefined) return <TextButton onClick={() => setReason('')}>Withdraw this change</TextButton>;
   return (
     <form
       className="flex flex-col gap-8"
@@ -213,7 +213,7 @@ function Withdraw({ deeds }: { readonly deeds: Deeds }): JSX.Element {
       </label>
       <div className="grid grid-cols-[1fr_auto] gap-8">
         <Button type="submit" danger className="justify-center" disabled={reason.trim() === ''}>
-          Withdraw the request
+          Withdraw this change
         </Button>
         <Button className="justify-center" onClick={() => setReason(undefined)}>
           Leave it

@@ -151,6 +151,7 @@ function CommentView({
 }): JSX.Element {
   /** What is being written, and of which text. */
   const [edited, setEdited] = useState<{ readonly text: string; readonly etag: string }>();
+  const [isGoing, setGoing] = useState(false);
   const keep = (etag: string): void => {
     if (edited?.text.trim())
       deeds.mutate(
@@ -173,7 +174,19 @@ function CommentView({
         {isOwn && comment.removedAt === null && edited === undefined && (
           <>
             <TextButton onClick={() => setEdited({ text: comment.text, etag: comment.etag })}>Edit</TextButton>
-            <TextButton onClick={() => deeds.mutate({ act: 'remove-comment', comment: comment.id })}>Remove</TextButton>
+            {isGoing ? (
+              <>
+                <TextButton
+                  className="text-danger!"
+                  onClick={() => deeds.mutate({ act: 'remove-comment', comment: comment.id })}
+                >
+                  Remove this comment for good
+                </TextButton>
+                <TextButton onClick={() => setGoing(false)}>Leave it</TextButton>
+              </>
+            ) : (
+              <TextButton onClick={() => setGoing(true)}>Remove</TextButton>
+            )}
           </>
         )}
       </p>
