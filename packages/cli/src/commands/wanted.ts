@@ -36,9 +36,10 @@ const FILES: readonly { readonly makes: readonly string[]; readonly read: () => 
  */
 export async function addWanted(program: Command, args: readonly string[]): Promise<void> {
   if (args[0] === '--version' || args[0] === '-V') return;
-  // A run reads a few answers: to compile a reader for each of their shapes costs more than it saves.
-  (await import('zod')).config({ jitless: true });
   const [first = ''] = args;
+  // A run reads a few answers: to compile a reader for each of their shapes costs more than it saves. A service checks
+  // the same ones all day.
+  (await import('zod')).config({ jitless: first !== 'serve' });
   const own = FILES.filter((file) => file.makes.includes(first));
   const adding = await Promise.all((own.length > 0 ? own : FILES).map((file) => file.read()));
   for (const add of adding) add(program);

@@ -104,18 +104,17 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
     setText('');
     setQuery({}, { replace: true });
   };
+  const words = useMemo(() => new Map(sites.map((site) => [site, wordsOf(site)])), [sites]);
   const shown = useMemo(() => {
     const wanted = text.toLowerCase();
     return sites.filter(
       (site) =>
-        `${site.name} ${site.client} ${site.tags.join(' ')} ${site.environments[0]?.server ?? ''}`
-          .toLowerCase()
-          .includes(wanted) &&
+        words.get(site)?.includes(wanted) === true &&
         (state === null || site.environments.some((one) => one.state === state)) &&
         (view !== 'stale' || site.environments.some((one) => isStale(one, now))) &&
         (view !== 'mine' || mine.has(site.name)),
     );
-  }, [sites, text, state, view, now, mine]);
+  }, [sites, words, text, state, view, now, mine]);
   const counts = useMemo(() => countsOf(sites, now), [sites, now]);
   const names = useMemo(() => new Set(shown.map((site) => site.name)), [shown]);
   const [at, goTo] = useAt('at', (name) => set('at', name ?? null));
@@ -170,6 +169,10 @@ function Fleet({ sites }: { readonly sites: FleetSite[] }): JSX.Element {
     </main>
   );
 }
+
+/** What a site is found by. */
+const wordsOf = ({ name, client, tags, environments }: FleetSite): string =>
+  `${name} ${client} ${tags.join(' ')} ${environments[0]?.server ?? ''}`.toLowerCase();
 
 /** Sites at which a change request is the viewer's own, or waits for them. */
 function useMine(isWanted: boolean): ReadonlySet<string> {

@@ -105,8 +105,10 @@ function FriezeCanvas({
       const known = new Map<string, string>();
       // What a token stands for, light or dark, is known where it is used: the canvas itself has no words to colour.
       const colour = (name: string): string => {
+        const read = known.get(name);
+        if (read !== undefined) return read;
         element.style.color = `var(--color-${name})`;
-        const value = known.get(name) ?? getComputedStyle(element).color;
+        const value = getComputedStyle(element).color;
         known.set(name, value);
         return value;
       };
@@ -139,7 +141,7 @@ function FriezeCanvas({
         }
       }
     };
-    draw();
+    // Told of its width at once, and whenever that changes.
     const watch = new ResizeObserver(draw);
     watch.observe(element);
     return () => watch.disconnect();
