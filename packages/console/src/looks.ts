@@ -1,7 +1,7 @@
 import { useSyncExternalStore } from 'react';
 
 /** How the console looks in this browser, as who uses it wishes. */
-export interface Looks {
+interface Looks {
   readonly theme: 'system' | 'light' | 'dark';
   /** How high the rows of lists are. */
   readonly rows: 'close' | 'usual' | 'roomy';

@@ -52,9 +52,7 @@ const guest =
   }));
 
 const SHOTS: readonly Shot[] = [
-  { name: 'sign-in', path: '/sign-in', isStranger: true },
   { name: 'fleet-light', path: '/?at=threadmill' },
-  { name: 'fleet-360', path: '/', width: 360, height: 780 },
   { name: 'site-dark', path: '/sites/threadmill?at=staging', scheme: 'dark' },
   { name: 'new-copy', path: '/sites/northgate/new' },
   {
@@ -63,10 +61,10 @@ const SHOTS: readonly Shot[] = [
     act: (page) => page.locator('[data-item]').nth(3).waitFor(),
   },
   {
-    name: 'forecast-dark',
-    path: '/sites/threadmill/forecast?from=threadmill/staging&onto=threadmill/live',
+    name: 'compare-dark',
+    path: '/sites/pendulum/compare?left=pendulum/front-a&right=pendulum/front-b',
     scheme: 'dark',
-    act: (page) => page.locator('[data-item]').nth(3).waitFor(),
+    act: (page) => page.locator('[data-item]').first().waitFor(),
   },
   {
     name: 'forecast-360',
@@ -92,7 +90,9 @@ const SHOTS: readonly Shot[] = [
     isStranger: true,
     act: (page) => page.getByText('What do you say?').first().waitFor(),
   },
-  { name: 'windows', path: '/windows?at=threadmill' },
+  { name: 'windows', path: '/windows?as=month' },
+  { name: 'timeline', path: '/sites/threadmill/timeline?span=week' },
+  { name: 'figures', path: '/figures' },
   { name: 'people', path: '/people' },
   { name: 'journal', path: '/journal?find=hollowoak' },
 ];

@@ -3,7 +3,7 @@ import type { ComponentProps, JSX } from 'react';
 import { Link, type LinkProps } from 'react-router';
 import { Locked } from './locked.js';
 
-export interface Look {
+interface Look {
   /** What the room is for: one of them, at most. */
   readonly main?: boolean | undefined;
   /** Takes something away. */

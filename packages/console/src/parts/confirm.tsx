@@ -2,7 +2,7 @@ import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { Button } from './button.js';
 import { Dialog } from './dialog.js';
 
-export interface ConfirmProps {
+interface ConfirmProps {
   readonly isOpen: boolean;
   readonly close: () => void;
   readonly title: string;

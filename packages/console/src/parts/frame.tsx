@@ -59,14 +59,23 @@ function titleOf(pathname: string): string {
   if (room === 'transfers' && name) return `Transfer ${name}`;
   if (room === 'requests' && name) return `Change request ${name}`;
   if (room === 'profiles' && name) return `Profile ${name}`;
-  if (room === 'settings') return 'Settings';
-  if (room === 'notices') return 'Notices';
-  if (room === 'figures') return 'Figures';
-  if (room === 'webhooks') return 'Webhooks';
-  if (room === 'servers') return 'Servers';
-  if (room === 'bring-in') return 'Bring in a site';
-  return ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
+  return roomOf(pathname);
 }
+
+/** Rooms that stand in no bar. */
+const OTHERS: Readonly<Record<string, string>> = {
+  settings: 'Settings',
+  notices: 'Notices',
+  figures: 'Figures',
+  webhooks: 'Webhooks',
+  servers: 'Servers',
+  'bring-in': 'Bring in a site',
+};
+
+const roomOf = (pathname: string): string => {
+  const room = pathname.split('/')[1] ?? '';
+  return OTHERS[room] ?? ROOMS.find((one) => one.to === `/${room}`)?.name ?? 'Nowhere';
+};
 
 /** Bar, finder and the room below; sends strangers to the sign-in. */
 export function Frame(): JSX.Element {
@@ -125,7 +134,8 @@ function SignedIn({ me }: { readonly me: Me }): JSX.Element {
     // What had the focus went with its room: who goes on by keys goes on in this one.
     if (hasMoved && document.activeElement === document.body) room.current?.focus({ preventScroll: true });
   }, [pathname]);
-  const here = ROOMS.find((room) => room.to !== '/' && pathname.startsWith(room.to))?.name ?? 'Fleet';
+  // A site is a part of the fleet; every other room goes by its own name.
+  const here = pathname === '/' || pathname.startsWith('/sites/') ? 'Fleet' : roomOf(pathname);
   return (
     <>
       <button

@@ -17,7 +17,7 @@ const PATHS = {
   open: 'M6,3H3V13H13V10M9,3H13V7M13,3L7.5,8.5',
 } as const;
 
-export type IconName = keyof typeof PATHS;
+type IconName = keyof typeof PATHS;
 
 export function Icon({
   name,

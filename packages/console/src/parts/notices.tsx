@@ -90,7 +90,7 @@ export function Notices(): JSX.Element {
 }
 
 /** A thing, what was told of it last, and how much before. */
-export function ToldLine({ told: { newest, notices } }: { readonly told: Told }): JSX.Element {
+function ToldLine({ told: { newest, notices } }: { readonly told: Told }): JSX.Element {
   return (
     <>
       <span className="flex w-full justify-between gap-8">

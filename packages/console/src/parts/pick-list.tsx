@@ -2,7 +2,7 @@ import type { JSX } from 'react';
 import { TextButton } from './button.js';
 import { Field } from './field.js';
 
-export interface Pick {
+interface Pick {
   readonly id: string;
   readonly name: string;
 }

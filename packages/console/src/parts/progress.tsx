@@ -28,7 +28,7 @@ export function measureProgress(
 }
 
 /** Two rows of small tiles that fill as the work goes on. */
-export function LaidBar({
+function LaidBar({
   kind,
   share,
   label,

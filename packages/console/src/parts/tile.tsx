@@ -52,7 +52,7 @@ const WORDS: Record<EnvironmentState, string> = {
 };
 export const stateWord = (state: EnvironmentState): string => WORDS[state];
 
-export interface TileProps {
+interface TileProps {
   readonly kind: EnvironmentKind;
   readonly state: EnvironmentState;
   /** Pixels; from 18 up the tile carries its letter. */

@@ -20,7 +20,7 @@ export type Grouping = (typeof GROUPINGS)[number];
 const NEEDS = ['Needs a hand', 'On the move', 'Drifted', 'In step'] as const;
 
 /** Where a site stands in the list, by what its environments need most. */
-export function needOf(site: FleetSite): (typeof NEEDS)[number] {
+function needOf(site: FleetSite): (typeof NEEDS)[number] {
   const states = new Set(site.environments.map((one) => one.state));
   if (states.has('failed') || states.has('not-reached')) return 'Needs a hand';
   if (states.has('working')) return 'On the move';

@@ -10,7 +10,7 @@ import { useDraft } from '../../parts/use-draft.js';
 import { client, useMe } from '../../session.js';
 import { type Asked, ReviewersField, reviewersOf } from '../request/reviewers-field.js';
 
-export interface Lane {
+interface Lane {
   /** Whether it leads upward, and a change request may go over it. */
   readonly isUp: boolean;
   /** Whether a plain push is refused. */

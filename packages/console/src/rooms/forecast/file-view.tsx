@@ -12,7 +12,7 @@ import type { Sides } from './settle.js';
 const MOST_LINES = 600;
 
 /** What people say of single lines, and how one begins to. */
-export interface LineTalk {
+interface LineTalk {
   /** What is said of a line of the source's file; null where nothing is. */
   readonly about: (line: number) => ReactNode | null;
   /** Absent for who may not. */
@@ -159,13 +159,17 @@ function Lines({
                       </button>
                     )}
                     {row.after !== null &&
-                      (row.is === 'alike' ? row.after : <Changed before={row.before} after={row.after} />)}
+                      (row.is === 'alike' ? (
+                        <Alike text={row.after} />
+                      ) : (
+                        <Changed before={row.before} after={row.after} />
+                      ))}
                   </td>
                   <td className={NUMBER}>{row.lineThere}</td>
                   <td className={`${CELL} ${tintOf(row, 'before', sides.onto.kind)}`}>
                     {row.before !== null &&
                       (row.is === 'alike' ? (
-                        row.before
+                        <Alike text={row.before} />
                       ) : row.after === null ? (
                         <del>{row.before}</del>
                       ) : (
@@ -203,6 +207,9 @@ function Lines({
 
 const NUMBER = 'h-auto border-b-0 py-1 pr-8 text-right align-top text-ink3 select-none';
 const CELL = 'h-auto wrap-anywhere border-b-0 px-10 py-1 align-top whitespace-pre-wrap';
+
+/** A line around what differs; of a long one its beginning. */
+const Alike = ({ text }: { readonly text: string }): JSX.Element => <span className="line-clamp-2">{text}</span>;
 
 /** A line in the tint of the side that changed it, faint where it is as on the other, empty where it is not. */
 const tintOf = (row: Exclude<LineRow, { is: 'folded' }>, side: 'before' | 'after', kind: string): string =>

@@ -7,7 +7,7 @@ import { type Asked, ReviewersField, reviewersOf } from './reviewers-field.js';
 import { useMoment } from './use-moment.js';
 
 /** What people say of a request, as they type it. */
-export interface About {
+interface About {
   readonly title: string;
   readonly description: string;
   readonly asked: readonly Asked[];

@@ -9,7 +9,7 @@ export const useRequest = (id: string) =>
   });
 
 /** What one does to a request; each answer is the request as it is then. */
-export type Deed =
+type Deed =
   | { readonly act: 'ask' | 'unschedule' | 'ask-over' }
   | { readonly act: 'yield'; readonly items: string[] }
   | { readonly act: 'revise'; readonly wishes?: BodyOf<'requestRevise'> }

@@ -8,6 +8,7 @@ import { TextLink } from '../../parts/button.js';
 import { stateWords } from '../../parts/course.js';
 import { Crumb } from '../../parts/room.js';
 import { Failure, Unread } from '../../parts/states.js';
+import { WideCell } from '../../parts/table.js';
 import { Tile } from '../../parts/tile.js';
 import { useView } from '../../parts/use-view.js';
 import { Views } from '../../parts/views.js';
@@ -48,6 +49,7 @@ function Timeline({ site }: { readonly site: Site }): JSX.Element {
   const view = useView();
   const wanted = view.get('span');
   const span: SpanName = wanted in SPANS ? (wanted as SpanName) : 'month';
+  const isNarrow = window.matchMedia('(max-width: 720px)').matches;
   const minute = useNow(60_000);
   const { back, ahead } = SPANS[span];
   const day = new Date(minute);
@@ -82,20 +84,21 @@ function Timeline({ site }: { readonly site: Site }): JSX.Element {
           [site.name, `/sites/${site.name}`],
         ]}
         here="Timeline"
-      >
-        <span className="flex-1 max-desk:hidden" />
-        <TextLink to={`/figures?site=${site.name}`}>Figures</TextLink>
-        <Views
-          name="How far"
-          views={Object.entries(SPANS).map(([one, { words }]) => ({ view: one, words }))}
-          at={span}
-          choose={(one) => view.set('span', one === 'month' ? '' : one)}
-        />
-      </Crumb>
+      />
       <main className="flex min-h-0 flex-1 flex-col gap-2 overflow-auto">
         {error !== null && <Failure error={error} />}
         <section className="bg-slab pb-12" aria-label="Timeline">
-          <Ticks axis={axis} ticks={scale.ticks(span === 'week' ? 8 : 10)} />
+          <div className="flex flex-wrap items-center gap-12 px-16 py-8 max-desk:px-12">
+            <Views
+              name="How far"
+              views={Object.entries(SPANS).map(([one, { words }]) => ({ view: one, words }))}
+              at={span}
+              choose={(one) => view.set('span', one === 'month' ? '' : one)}
+            />
+            <span className="flex-1 max-desk:hidden" />
+            <TextLink to={`/figures?site=${site.name}`}>Figures of {site.name}</TextLink>
+          </div>
+          <Ticks axis={axis} ticks={scale.ticks(isNarrow ? 4 : 10)} />
           {order.map((one) => (
             <Lane key={one.path} name={<EnvironmentName one={one} />} axis={axis}>
               {one.kind === 'live' && <Plan axis={axis} plan={plan} />}
@@ -357,7 +360,7 @@ function Table({
           <tr>
             <th>When</th>
             <th>What</th>
-            <th className="w-full">About</th>
+            <th>About</th>
             <th>How it stands</th>
           </tr>
         </thead>
@@ -368,11 +371,11 @@ function Table({
               <td>
                 <b>{line.what}</b>
               </td>
-              <td className="max-w-0 truncate" title={line.words}>
+              <WideCell title={line.words}>
                 <Link className="hover:text-accent" to={line.to}>
                   {line.words}
                 </Link>
-              </td>
+              </WideCell>
               <td className="text-ink2">{line.state}</td>
             </tr>
           ))}
