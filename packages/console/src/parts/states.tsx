@@ -1,3 +1,4 @@
+import { useQueryClient } from '@tanstack/react-query';
 import { ServiceProblem } from '@tessarion/client';
 import { type JSX, type ReactNode, useEffect, useState } from 'react';
 import { Button } from './button.js';
@@ -118,5 +119,20 @@ export function Unread({
   readonly what: string;
   readonly rows?: number;
 }): JSX.Element {
-  return <Room>{error === null ? <Loading what={what} rows={rows} /> : <Failure error={error} />}</Room>;
+  const cache = useQueryClient();
+  if (error === null)
+    return (
+      <Room className="px-0! pt-0!">
+        <Loading what={what} rows={rows} />
+      </Room>
+    );
+  return (
+    <Room>
+      <h1 className="sr-only">{what}</h1>
+      <Failure error={error} />
+      <Button className="ml-16" onClick={() => void cache.invalidateQueries()}>
+        Try again
+      </Button>
+    </Room>
+  );
 }

@@ -1,7 +1,9 @@
 import type { FleetEnvironment, FleetSite } from '@tessarion/contract';
-import { type JSX, useEffect, useRef } from 'react';
+import { type JSX, useEffect, useRef, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
+import { TextButton } from '../../parts/button.js';
 import { stateWord, Tile } from '../../parts/tile.js';
+import { number } from '../../parts/words.js';
 import { copiesOf, rank } from './groups.js';
 
 /** The mosaic: each site is two copy cells left of live, always at its place; filtering dims the rest. */
@@ -85,6 +87,9 @@ export function Frieze({
   );
 }
 
+/** Whether somebody wants the room that it takes for the rows. */
+const STORED = 'tessarion mosaic';
+
 /** The same mosaic for large fleets, drawn on one canvas. */
 function FriezeCanvas({
   sites,
@@ -95,12 +100,13 @@ function FriezeCanvas({
 }): JSX.Element {
   const canvas = useRef<HTMLCanvasElement>(null);
   const navigate = useNavigate();
+  const [isFolded, setFolded] = useState(() => localStorage.getItem(STORED) === 'folded');
   const unit = sites.length <= 600 ? 5 : 3;
   const gap = unit === 5 ? 4 : 3;
   const block = { width: 3 * unit + 2 + gap, height: 2 * unit + 1 + gap };
   useEffect(() => {
     const element = canvas.current;
-    if (!element) return;
+    if (!element || isFolded) return;
     const draw = (): void => {
       const known = new Map<string, string>();
       // What a token stands for, light or dark, is known where it is used: the canvas itself has no words to colour.
@@ -145,13 +151,25 @@ function FriezeCanvas({
     const watch = new ResizeObserver(draw);
     watch.observe(element);
     return () => watch.disconnect();
-  }, [sites, shown, unit, gap, block.width, block.height]);
+  }, [sites, shown, unit, gap, block.width, block.height, isFolded]);
+  const fold = (next: boolean): void => {
+    localStorage.setItem(STORED, next ? 'folded' : 'open');
+    setFolded(next);
+  };
   return (
     <section
-      className="col-span-full flex flex-wrap overflow-hidden bg-slab px-16 pt-14 pb-7 max-desk:p-12"
+      className={`relative col-span-full flex flex-wrap overflow-hidden bg-slab px-16 pb-7 max-desk:px-12 ${isFolded ? 'h-36 items-center pt-7' : 'pt-14'}`}
       aria-label="The fleet; the rows below say the same"
     >
+      <TextButton
+        className={isFolded ? '' : 'absolute! right-16 bottom-4 bg-slab pl-8'}
+        aria-expanded={!isFolded}
+        onClick={() => fold(!isFolded)}
+      >
+        {isFolded ? `Unfold the mosaic of ${number(sites.length)} sites` : 'Fold'}
+      </TextButton>
       <canvas
+        hidden={isFolded}
         ref={canvas}
         style={{ width: '100%' }}
         onClick={(event) => {

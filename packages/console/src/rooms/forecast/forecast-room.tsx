@@ -149,7 +149,7 @@ export function ForecastRoom(): JSX.Element {
         ) : (
           <Coming
             what={undoes === null ? `Reading ${from} and ${onto}` : `Reading what ${undoes} wrote`}
-            isOntoLive={destination?.kind === 'live'}
+            isOntoLive={destination ? destination.kind === 'live' : onto.endsWith('/live')}
           />
         )}
       </main>

@@ -16,8 +16,8 @@ export function SiteAside({
   requests,
 }: {
   readonly site: Site;
-  /** Those that are open. */
-  readonly requests: readonly ChangeRequest[];
+  /** Those that are open; undefined until they are read. */
+  readonly requests: readonly ChangeRequest[] | undefined;
 }): JSX.Element {
   const transfers = useQuery({
     queryKey: ['transfers', site.name, 'latest'],
@@ -27,6 +27,9 @@ export function SiteAside({
     queryKey: ['snapshots', site.name],
     queryFn: () => client.call('snapshotList', { query: { site: site.name } }),
   });
+  // All at once, so that nothing moves.
+  if (!transfers.isFetched || !snapshots.isFetched || requests === undefined)
+    return <aside className="col-2 row-[1/3] bg-slab max-wide:col-1 max-wide:row-auto" />;
   return (
     <aside className="col-2 row-[1/3] flex min-h-0 flex-col gap-2 overflow-auto max-wide:col-1 max-wide:row-auto max-wide:overflow-visible">
       {requests.length > 0 && (
@@ -45,8 +48,6 @@ export function SiteAside({
           ))}
         </section>
       )}
-      <LaneRules site={site.name} />
-      <SiteGuests site={site} />
       <section className="bg-slab px-16 py-12 max-desk:px-12">
         <h2>
           <Link to={`/transfers?site=${site.name}`}>Transfers</Link>
@@ -62,7 +63,7 @@ export function SiteAside({
           </Link>
         ))}
       </section>
-      <section className="flex-1 bg-slab px-16 py-12 max-desk:px-12">
+      <section className="bg-slab px-16 py-12 max-desk:px-12">
         <h2>
           <Link to={`/snapshots?site=${site.name}`}>Snapshots</Link>{' '}
           <span className="text-ink3">{snapshots.data?.length ?? ''}</span>
@@ -77,6 +78,10 @@ export function SiteAside({
           </Link>
         ))}
       </section>
+      {/* What is read by itself stands last: nothing is pushed down by it. */}
+      <LaneRules site={site.name} />
+      <SiteGuests site={site} />
+      <div className="flex-1 bg-slab" />
     </aside>
   );
 }

@@ -82,9 +82,9 @@ export function Detail({
         </div>
       )}
       <First site={site} one={one} />
+      <EnvironmentActs site={site} one={one} requests={requests} />
       <Waiting site={site} one={one} />
       <ItemHistory one={one} place={place} />
-      <EnvironmentActs site={site} one={one} requests={requests} />
       <About site={site} one={one} />
     </section>
   );

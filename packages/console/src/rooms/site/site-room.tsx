@@ -27,7 +27,8 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
   const [chosen, choose] = useAt('at', (name) => setQuery(name === undefined ? {} : { at: name }, { replace: true }));
   const at = site.environments.find((one) => one.name === chosen) ?? site.environments[0];
   const navigate = useNavigate();
-  const requests = useOnTheirWay(site.name);
+  const onTheirWay = useOnTheirWay(site.name);
+  const requests = onTheirWay ?? [];
   const order = KINDS.flatMap((kind) => site.environments.filter((one) => one.kind === kind));
   const move = (step: number): void => {
     const next = order[Math.min(order.length - 1, Math.max(0, order.findIndex((one) => one.path === at?.path) + step))];
@@ -75,17 +76,17 @@ function SiteShown({ site }: { readonly site: Site }): JSX.Element {
       <main className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_264px] grid-rows-[auto_minmax(0,1fr)] gap-2 max-wide:grid-cols-1 max-wide:grid-rows-none max-wide:overflow-auto">
         <SiteMap site={site} at={at?.path} requests={requests} choose={choose} />
         {at && <Detail key={at.path} site={site} one={at} requests={requests} />}
-        <SiteAside site={site} requests={requests} />
+        <SiteAside site={site} requests={onTheirWay} />
       </main>
     </>
   );
 }
 
-/** Requests that are open for a site, newest first; empty until they are read. */
-function useOnTheirWay(site: string): readonly ChangeRequest[] {
+/** Requests that are open for a site, newest first; undefined until they are read. */
+function useOnTheirWay(site: string): readonly ChangeRequest[] | undefined {
   const requests = useQuery({
     queryKey: ['requests', 'on its way', site],
     queryFn: () => client.call('requestList', { query: { site, open: 'yes', limit: 100 } }),
   });
-  return requests.data?.items ?? [];
+  return requests.isError ? [] : requests.data?.items;
 }
