@@ -1,5 +1,5 @@
 import type { AgendaItem, EnvironmentKind, FleetSite } from '@tessarion/contract';
-import type { JSX, ReactNode } from 'react';
+import { type JSX, memo, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import { TextLink } from '../../parts/button.js';
 import { Course } from '../../parts/course.js';
@@ -8,7 +8,7 @@ import { number, timeOfDay, useNow } from '../../parts/words.js';
 import { useAgenda, useWaiting } from '../../session.js';
 
 /** What waits for who looks, what comes in the next hours, and what is on the move. */
-export function FleetAside({ sites }: { readonly sites: readonly FleetSite[] }): JSX.Element {
+export const FleetAside = memo(function FleetAside({ sites }: { readonly sites: readonly FleetSite[] }): JSX.Element {
   const running = sites.flatMap((site) => site.environments.flatMap((one) => (one.running ? [one.running] : [])));
   const kinds = new Map<string, EnvironmentKind>(
     running.flatMap((one) =>
@@ -28,7 +28,7 @@ export function FleetAside({ sites }: { readonly sites: readonly FleetSite[] }):
       </Part>
     </aside>
   );
-}
+});
 
 const kindOf = (sites: readonly FleetSite[], path: string): EnvironmentKind =>
   sites.find(({ name }) => path.startsWith(`${name}/`))?.environments.find((one) => one.path === path)?.kind ??

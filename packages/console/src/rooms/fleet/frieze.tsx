@@ -1,5 +1,5 @@
 import type { FleetEnvironment, FleetSite } from '@tessarion/contract';
-import { type JSX, useEffect, useRef, useState } from 'react';
+import { type JSX, useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { TextButton } from '../../parts/button.js';
 import { stateWord, Tile } from '../../parts/tile.js';
@@ -104,6 +104,14 @@ function FriezeCanvas({
   const unit = sites.length <= 600 ? 5 : 3;
   const gap = unit === 5 ? 4 : 3;
   const block = { width: 3 * unit + 2 + gap, height: 2 * unit + 1 + gap };
+  const cells = useMemo(
+    () =>
+      sites.map((site) => {
+        const [first, second] = copiesOf(site).sort((a, b) => rank(a) - rank(b));
+        return { name: site.name, first, second, live: site.environments.find((one) => one.kind === 'live') };
+      }),
+    [sites],
+  );
   useEffect(() => {
     const element = canvas.current;
     if (!element || isFolded) return;
@@ -126,32 +134,31 @@ function FriezeCanvas({
       const pen = element.getContext('2d');
       if (!pen) return;
       pen.scale(ratio, ratio);
-      const paint = (one: FleetEnvironment | undefined, x: number, y: number, side: number): void => {
+      const paint = (one: FleetEnvironment | undefined, base: number, x: number, y: number, side: number): void => {
         if (!one) pen.fillStyle = colour('bed');
         else if (one.state === 'failed') pen.fillStyle = colour('danger');
         else pen.fillStyle = colour(one.state === 'not-reached' ? 'rim' : one.kind);
-        pen.globalAlpha *= one?.state === 'in-step' ? 0.6 : 1;
+        pen.globalAlpha = one?.state === 'in-step' ? base * 0.6 : base;
         pen.fillRect(x, y, side, side);
       };
-      for (const [i, site] of sites.entries()) {
+      for (const [i, { name, first, second, live }] of cells.entries()) {
         const [x, y] = [(i % columns) * block.width, Math.floor(i / columns) * block.height];
-        const copies = copiesOf(site).sort((a, b) => rank(a) - rank(b));
-        const base = shown.has(site.name) ? 1 : 0.25;
-        for (const [one, dx, dy, side] of [
-          [copies[0], 0, 0, unit],
-          [copies[1], 0, unit + 1, unit],
-          [site.environments.find((e) => e.kind === 'live'), unit + 1, 0, 2 * unit + 1],
-        ] as const) {
-          pen.globalAlpha = base;
-          paint(one, x + dx, y + dy, side);
-        }
+        const base = shown.has(name) ? 1 : 0.25;
+        paint(first, base, x, y, unit);
+        paint(second, base, x, y + unit + 1, unit);
+        paint(live, base, x + unit + 1, y, 2 * unit + 1);
       }
     };
-    // Told of its width at once, and whenever that changes.
-    const watch = new ResizeObserver(draw);
+    draw();
+    let width = element.clientWidth;
+    const watch = new ResizeObserver(() => {
+      if (element.clientWidth === width) return;
+      width = element.clientWidth;
+      draw();
+    });
     watch.observe(element);
     return () => watch.disconnect();
-  }, [sites, shown, unit, gap, block.width, block.height, isFolded]);
+  }, [sites.length, cells, shown, unit, gap, block.width, block.height, isFolded]);
   const fold = (next: boolean): void => {
     localStorage.setItem(STORED, next ? 'folded' : 'open');
     setFolded(next);

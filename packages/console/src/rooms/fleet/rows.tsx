@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import type { FleetSite } from '@tessarion/contract';
-import { type JSX, lazy, Suspense, useMemo, useRef, useState } from 'react';
+import { type JSX, lazy, Suspense, useCallback, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { rowHeight } from '../../looks.js';
@@ -92,6 +92,10 @@ export function Rows({
     const isIn = !chosen.has(name);
     setChosen(new Set([...[...chosen].filter((one) => !names.includes(one)), ...(isIn ? names : [])]));
   };
+  // The same one for every row, whatever was chosen since.
+  const latest = useRef(choose);
+  latest.current = choose;
+  const chooseNow = useCallback((name: string, isRange: boolean): void => latest.current(name, isRange), []);
   /** Chooses all of some sites, or none of them where they are all chosen. */
   const chooseAll = (names: readonly string[]): void =>
     setChosen(
@@ -225,7 +229,7 @@ export function Rows({
                     site={line.site}
                     isCurrent={line.site.name === at}
                     isChosen={chosen.has(line.site.name)}
-                    choose={(isRange) => choose(line.site.name, isRange)}
+                    choose={chooseNow}
                   />
                 )}
               </div>

@@ -1,5 +1,5 @@
 import type { FleetEnvironment, FleetSite } from '@tessarion/contract';
-import type { JSX } from 'react';
+import { type JSX, memo } from 'react';
 import { Link } from 'react-router';
 import { ButtonLink } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
@@ -13,8 +13,8 @@ import { isStale, ofKind } from './groups.js';
 export const COLUMNS =
   'grid-cols-[26px_minmax(206px,1.2fr)_116px_72px_minmax(128px,.8fr)_96px_44px_minmax(160px,2fr)_96px] items-center whitespace-nowrap px-16';
 
-/** A site: its tiles, and what waits on each lane. */
-export function SiteRow({
+/** A site: its tiles, and what waits on each lane. Drawn again only when it is another one, or chosen, or come to. */
+export const SiteRow = memo(function SiteRow({
   site,
   isCurrent,
   isChosen,
@@ -25,7 +25,7 @@ export function SiteRow({
   /** Among those of which something is done together. */
   readonly isChosen: boolean;
   /** @param isRange whether all from the last chosen one to here are meant */
-  readonly choose: (isRange: boolean) => void;
+  readonly choose: (name: string, isRange: boolean) => void;
 }): JSX.Element {
   const [dev] = ofKind(site, 'dev');
   const [staging, ...more] = ofKind(site, 'staging');
@@ -43,7 +43,7 @@ export function SiteRow({
       <TickBox
         state={isChosen ? 'in' : 'out'}
         label={`Choose ${site.name}`}
-        choose={choose}
+        choose={(isRange) => choose(site.name, isRange)}
         className="w-14 self-stretch justify-self-start max-desk:hidden"
       />
       <Link
@@ -86,7 +86,7 @@ export function SiteRow({
       </span>
     </div>
   );
-}
+});
 
 function News({ news }: { readonly news: GoingOn | undefined }): JSX.Element {
   if (!news) return <span className="max-desk:hidden" />;
