@@ -8,14 +8,13 @@ import { Frame } from './parts/frame.js';
 import { Loading } from './parts/states.js';
 import { FleetRoom } from './rooms/fleet/fleet-room.js';
 import { BrokenRoom, NowhereRoom } from './rooms/nowhere.js';
-import { FirstRoom, InvitationRoom, SignInRoom } from './rooms/sign-in.js';
 import { queries } from './session.js';
 
 /** Rooms that are not entered first are fetched when somebody goes there. */
 const router = createBrowserRouter([
-  { path: '/sign-in', element: <SignInRoom /> },
-  { path: '/first', element: <FirstRoom /> },
-  { path: '/invitation', element: <InvitationRoom /> },
+  { path: '/sign-in', lazy: async () => ({ Component: (await import('./rooms/sign-in.js')).SignInRoom }) },
+  { path: '/first', lazy: async () => ({ Component: (await import('./rooms/sign-in.js')).FirstRoom }) },
+  { path: '/invitation', lazy: async () => ({ Component: (await import('./rooms/sign-in.js')).InvitationRoom }) },
   { path: '/look', lazy: async () => ({ Component: (await import('./rooms/look.js')).LookRoom }) },
   {
     path: '/stop-mail/:person/:kind',
