@@ -81,7 +81,7 @@ function GuestLine({
             link until {clock(one.expiresAt)}{' '}
             {mayEnd && (
               <TextButton disabled={end.isPending} onClick={() => end.mutate()}>
-                End it
+                End the link
               </TextButton>
             )}
           </>
