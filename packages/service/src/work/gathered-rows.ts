@@ -7,6 +7,7 @@ import {
   type ItemCollector,
   type ItemCollision,
   isFresh,
+  isPersonalColumn,
   itemForTable,
   MARKER,
   type MergePlan,
@@ -95,6 +96,7 @@ export class GatheredRows {
    * @param names what those that rows name by a key are called, for each end
    */
   noteStamps(names: { readonly from: StampNames; readonly destination: StampNames }): void {
+    const personal = new Map<string, boolean>();
     for (const outcome of this.#comparison.rows.outcomes) {
       const id = this.itemOf(outcome);
       const label = profileTable(outcome.table.table);
@@ -110,7 +112,15 @@ export class GatheredRows {
         changedBy: last?.called,
         changedAt: last?.at === undefined ? undefined : last.at,
       });
-      this.#stamps.set(id, { source: shownStamp(source), destination: shownStamp(destination) });
+      // Whom a mask protects stands in no list.
+      const { by } = rule;
+      const isPersonal =
+        personal.get(label) ?? (by !== undefined && isPersonalColumn(this.#destination.profile, label, by));
+      personal.set(label, isPersonal);
+      this.#stamps.set(id, {
+        source: shownStamp(source, isPersonal),
+        destination: shownStamp(destination, isPersonal),
+      });
     }
   }
 

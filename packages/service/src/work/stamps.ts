@@ -43,11 +43,12 @@ export function stampOf(
   };
 }
 
-/** A stamp for people: by name, where there is one. */
-export const shownStamp = (stamp: RowStamp | undefined): Stamp | null =>
-  stamp === undefined || (stamp.at === undefined && stamp.called.length === 0)
-    ? null
-    : { at: stamp.at === undefined ? null : new Date(stamp.at).toISOString(), by: stamp.called.at(-1) ?? null };
+/** A stamp for people: by name, where there is one. @param isPersonal whether the row's word for who it was is nobody's to read */
+export function shownStamp(stamp: RowStamp | undefined, isPersonal: boolean): Stamp | null {
+  const at = stamp?.at === undefined ? null : new Date(stamp.at).toISOString();
+  const by = isPersonal ? null : (stamp?.called.at(-1) ?? null);
+  return at === null && by === null ? null : { at, by };
+}
 
 /** Looks up on each end what those are called whom the rows of a comparison name by a key; personal names are left alone. */
 export async function stampNames(
