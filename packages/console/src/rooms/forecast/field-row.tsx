@@ -5,7 +5,7 @@ import { type JSX, type KeyboardEvent, useEffect, useRef, useState } from 'react
 import { Button, TextButton } from '../../parts/button.js';
 import { client } from '../../session.js';
 import { Changed, Replaced } from './diff.js';
-import { readable } from './readable.js';
+import { readable, readsAlike } from './readable.js';
 import { capital, Settle, type Sides, takeOf, waysOf } from './settle.js';
 import type { Wishes } from './wishes.js';
 
@@ -42,8 +42,8 @@ export function FieldRow({
   readonly isEditing: boolean;
   readonly edit: (id: string | undefined) => void;
 }): JSX.Element {
-  const [isSource, setSource] = useState(false);
-  const shown = (value: string | null): string | null => readable(field.show, value, isSource);
+  const [isWritten, setWritten] = useState(() => readsAlike(field));
+  const shown = (value: string | null): string | null => readable(field.show, value, isWritten);
   const [base, source, before] = [shown(field.base), shown(field.source), shown(field.before)];
   // Where both never had it in common, each is held against the other.
   const since = field.base === null && item.change === 'changed';
@@ -70,11 +70,11 @@ export function FieldRow({
           {field.show === 'page' && (
             <TextButton
               className="block"
-              aria-pressed={isSource}
-              aria-label={`${field.label} ${isSource ? 'as text' : 'as it is written'}`}
-              onClick={() => setSource(!isSource)}
+              aria-pressed={isWritten}
+              aria-label={`${field.label} ${isWritten ? 'as text' : 'as it is written'}`}
+              onClick={() => setWritten(!isWritten)}
             >
-              {isSource ? 'as text' : 'as written'}
+              {isWritten ? 'as text' : 'as written'}
             </TextButton>
           )}
         </span>

@@ -18,25 +18,30 @@ function textOfPage(html: string): string {
     .join('\n');
 }
 
-/** A moment as a database writes it, in the viewer's zone; as it stands where it is none. */
+/** A moment as a database writes it, in the viewer's zone; as it stands where it is none, or says no zone. */
 function momentOf(value: string): string {
   const iso = value.replace(' ', 'T').replace(/([+-]\d\d)$/, '$1:00');
-  return Number.isNaN(Date.parse(iso)) ? value : exact(iso);
+  return !/(?:Z|[+-]\d\d:?\d\d)$/.test(iso) || Number.isNaN(Date.parse(iso)) ? value : exact(iso);
 }
 
+/** An amount with its thousands apart, every digit as it stands. */
 const amountOf = (value: string): string =>
-  /^-?\d+(\.\d+)?$/.test(value)
-    ? Number(value).toLocaleString('en-GB', { minimumFractionDigits: 2, maximumFractionDigits: 4 })
-    : value;
+  /^-?\d+(\.\d+)?$/.test(value) ? value.replace(/^-?\d+/, (whole) => whole.replace(/\B(?=(?:\d{3})+$)/g, ',')) : value;
 
 /**
  * A value as people read it.
  *
- * @param isSource pages as they are written, with their tags
+ * @param isWritten as it is written, whatever it is
  */
-export function readable(show: ForecastField['show'], value: string | null, isSource: boolean): string | null {
-  if (value === null || value === '') return value;
-  if (show === 'page') return isSource ? value : textOfPage(value);
+export function readable(show: ForecastField['show'], value: string | null, isWritten: boolean): string | null {
+  if (value === null || value === '' || isWritten) return value;
+  if (show === 'page') return textOfPage(value);
   if (show === 'moment') return momentOf(value);
   return show === 'money' ? amountOf(value) : value;
+}
+
+/** Whether two values of a field that differ would be read alike, such as pages that lead elsewhere: those are shown as they are written. */
+export function readsAlike({ show, base, source, before, after }: ForecastField): boolean {
+  const values = [...new Set([base, source, before, after])];
+  return new Set(values.map((value) => readable(show, value, false))).size < values.length;
 }

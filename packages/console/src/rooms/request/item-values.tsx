@@ -8,7 +8,7 @@ import { useForecast } from '../../session.js';
 import { Changed, Replaced } from '../forecast/diff.js';
 import { FieldPicture } from '../forecast/field-row.js';
 import { FileView } from '../forecast/file-view.js';
-import { readable } from '../forecast/readable.js';
+import { readable, readsAlike } from '../forecast/readable.js';
 import { Collisions } from './collisions.js';
 import { ThreadView, threadsAbout, Writing } from './threads.js';
 import type { Deeds } from './use-request.js';
@@ -180,7 +180,8 @@ export function ItemValues({
   );
 }
 
-const shownOf = (field: ForecastField, value: string | null): string | null => readable(field.show, value, false);
+const shownOf = (field: ForecastField, value: string | null): string | null =>
+  readable(field.show, value, readsAlike(field));
 
 const before = (field: ForecastField, picture: ReactNode): JSX.Element => (
   <>
