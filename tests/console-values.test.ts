@@ -103,6 +103,20 @@ describe('values of an item', { shuffle: false }, () => {
     ).toEqual({ is: 'absent' });
   });
 
+  it('are shown as they are written where they would be read alike', async () => {
+    const linked = (to: string) =>
+      `UPDATE page SET body = '<p>See <a href="/${to}">the dyes</a>.</p>' WHERE slug = 'home'`;
+    for (const path of [COPY, LIVE]) await onSite(studio, path, (query) => query(linked('old')));
+    await onSite(studio, COPY, (query) => query(linked('new')));
+    await room(`/sites/threadmill/forecast?from=${COPY}&onto=${LIVE}&item=page:1`);
+    await expect.poll(() => row('body').textContent()).toContain('href="/new"');
+    await onSite(studio, COPY, (query) =>
+      query("UPDATE page SET body = '<p>See <b>nothing</b>.</p>' WHERE slug = 'home'"),
+    );
+    await page.getByRole('button', { name: 'Forecast again' }).click();
+    await expect.poll(() => row('body').textContent()).toContain('See nothing.');
+  });
+
   it('begin with both changes where a person settles them by hand', async () => {
     await onSite(studio, COPY, (query) =>
       query("UPDATE product SET description = 'Two deep pockets.' WHERE slug = 'apron'"),

@@ -2,7 +2,8 @@ import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
 import { Client, ServiceProblem } from '@tessarion/client';
 import { sendByNode } from '@tessarion/client/node';
-import type { EnvironmentKind, Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
+import type { Forecast, ForecastItem, StreamEvent, Transfer } from '@tessarion/contract';
+import { usualEnds } from '@tessarion/core';
 import type { Command } from 'commander';
 import { CliError } from './errors.js';
 import { bold, count, cut, dim, print, printJson, printTable, say, tell, when } from './output.js';
@@ -199,22 +200,8 @@ export async function chooseEnds(
   const own = shown.environments.find((one) => one.name === environment);
   if (!own)
     throw new CliError(1, `There is no environment ${given}.`, '', `See what there is: tessarion site show ${site}`);
-  const fits: Record<'push' | 'pull' | 'reset', Record<'from' | 'onto', Record<EnvironmentKind, EnvironmentKind[]>>> = {
-    pull: {
-      from: { dev: [], staging: ['dev'], live: ['staging', 'dev'] },
-      onto: { dev: ['staging'], staging: ['live'], live: [] },
-    },
-    push: {
-      from: { dev: ['staging'], staging: ['live'], live: [] },
-      onto: { dev: [], staging: ['dev'], live: ['staging'] },
-    },
-    reset: {
-      from: { dev: [], staging: ['dev'], live: ['staging', 'dev'] },
-      onto: { dev: ['live'], staging: ['live'], live: [] },
-    },
-  };
   const side = options.from === undefined ? 'onto' : 'from';
-  const found = shown.environments.filter((one) => fits[direction][side][own.kind].includes(one.kind));
+  const found = usualEnds(direction, side, own, shown.environments);
   if (found.length !== 1 || !found[0])
     throw new CliError(
       2,

@@ -27,7 +27,7 @@ let current = read();
 const watchers = new Set<() => void>();
 
 /** Gives the page the theme and the heights that are wished for; the sheets do the rest. */
-function apply(): void {
+export function applyLooks(): void {
   const { dataset, style } = document.documentElement;
   style.colorScheme = current.theme === 'system' ? '' : current.theme;
   dataset.rows = current.rows;
@@ -38,7 +38,7 @@ export const looks = (): Looks => current;
 export function setLooks(wished: Partial<Looks>): void {
   current = { ...current, ...wished };
   localStorage.setItem(STORED, JSON.stringify(current));
-  apply();
+  applyLooks();
   for (const watcher of watchers) watcher();
 }
 
@@ -52,5 +52,3 @@ export const useLooks = (): Looks =>
 /** How high a row of a list is, in pixels; what fingers hit is higher. */
 export const rowHeight = (): number =>
   window.matchMedia('(max-width: 720px)').matches ? 44 : { close: 26, usual: 32, roomy: 40 }[current.rows];
-
-apply();

@@ -1,14 +1,16 @@
 import './styles/main.css';
-import './looks.js';
 import { QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { createBrowserRouter, RouterProvider } from 'react-router';
+import { applyLooks } from './looks.js';
 import { Frame } from './parts/frame.js';
 import { Loading } from './parts/states.js';
 import { FleetRoom } from './rooms/fleet/fleet-room.js';
 import { BrokenRoom, NowhereRoom } from './rooms/nowhere.js';
 import { queries } from './session.js';
+
+applyLooks();
 
 /** Rooms that are not entered first are fetched when somebody goes there. */
 const router = createBrowserRouter([

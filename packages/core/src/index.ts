@@ -12,6 +12,7 @@ export * from './journal/act-words.js';
 export * from './journal/seal.js';
 export * from './mask/mask.js';
 export * from './mask/mask-inside.js';
+export type { KeyedHash } from './mask/permute.js';
 export * from './mask/personal-values.js';
 export type { TableRows } from './merge/align-sides.js';
 export * from './merge/changed-ranges.js';

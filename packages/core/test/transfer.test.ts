@@ -25,6 +25,7 @@ import {
   shortSentence,
   toBytes,
   toText,
+  usualEnds,
 } from '../src/index.js';
 import { describe, expect, fc, it } from './support.js';
 
@@ -64,6 +65,28 @@ describe('lanes', () => {
       });
       expect(pushLane(end('staging'), end('live', 'quayside')).allowed).toBe(false);
     }
+  });
+});
+
+describe('the other end of an act', () => {
+  const all = [end('dev'), end('staging'), { ...end('staging'), path: 'threadmill/other' }, end('live')];
+  const others = (...given: Parameters<typeof usualEnds>): EnvironmentKind[] =>
+    usualEnds(...given).map((one) => one.kind);
+
+  it('is what its lane leads to, of another kind', () => {
+    expect(others('push', 'from', end('dev'), all)).toEqual(['staging', 'staging']);
+    expect(others('push', 'onto', end('live'), all)).toEqual(['staging', 'staging']);
+    expect(others('push', 'from', end('live'), all)).toEqual([]);
+    expect(others('pull', 'from', end('live'), all)).toEqual(['dev', 'staging', 'staging']);
+    expect(others('reset', 'from', end('staging'), all)).toEqual(['dev']);
+  });
+
+  it('is for a pull the next kind above, and for a reset the highest', () => {
+    expect(others('pull', 'onto', end('dev'), all)).toEqual(['staging', 'staging']);
+    expect(others('pull', 'onto', end('dev'), [end('dev'), end('live')])).toEqual(['live']);
+    expect(others('reset', 'onto', end('dev'), all)).toEqual(['live']);
+    expect(others('reset', 'onto', end('staging'), all)).toEqual(['live']);
+    expect(others('reset', 'onto', end('live'), all)).toEqual([]);
   });
 });
 

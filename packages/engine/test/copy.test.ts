@@ -11,7 +11,7 @@ import { LocalServer } from '../src/server/local-server.js';
 import { SnapshotLibrary } from '../src/snapshot/library.js';
 import { readListing, readPieces } from '../src/snapshot/read-tree.js';
 import { takeParts } from '../src/snapshot/take.js';
-import type { LeftOut } from '../src/transfer/build-copy.js';
+import type { LeftOut } from '../src/transfer/copy-files.js';
 import { copyRoot } from '../src/transfer/copy-files.js';
 import { LiveSource } from '../src/transfer/copy-source.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';

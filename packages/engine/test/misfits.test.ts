@@ -2,7 +2,7 @@ import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { PostgresLoader } from '../src/database/postgres-load.js';
 import { PostgresView } from '../src/database/postgres-view.js';
-import type { LeftOut } from '../src/transfer/build-copy.js';
+import type { LeftOut } from '../src/transfer/copy-files.js';
 import { misfitsInCopy, misfitsOfChanges } from '../src/transfer/misfits.js';
 import { misfitText } from '../src/transfer/row-trial.js';
 import { profileOf, Yard } from './support/pair.js';

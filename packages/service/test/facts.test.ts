@@ -2,7 +2,7 @@ import { createHmac } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { type Address, checkProfile, type Profile, parseLocation } from '@tessarion/core';
+import { type Address, checkProfile, lowerOf, type Profile, parseLocation } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { DataFolder, hashSecret, newId, newSecret } from '../src/data-folder.js';
@@ -10,7 +10,6 @@ import { copyDatabases, copyPlace } from '../src/facts/new-copy.js';
 import { resolveSettings, type SettingFacts } from '../src/facts/settings.js';
 import { exchangeMasterKey, isMasterKey, Keys } from '../src/keys.js';
 import type { ServerRecord } from '../src/records/servers.js';
-import { lowerOf } from '../src/work/pair.js';
 
 const address = (name: string, url: string): Address => ({ name, ...parseLocation(url), aliases: [] });
 const server = {

@@ -119,8 +119,12 @@ ${lines.join('\n')}
 
 const SHELLS = { bash: forBash, zsh: forZsh, fish: forFish } as const;
 
-/** What shells need to complete commands and options; made from the program itself. */
-export function addCompletion(program: Command): void {
+/**
+ * What shells need to complete commands and options; made from the program itself.
+ *
+ * @param addAll adds what a run of this command alone has left out
+ */
+export function addCompletion(program: Command, addAll: (program: Command) => Promise<void>): void {
   examples(
     program
       .command('completion')
@@ -129,7 +133,6 @@ export function addCompletion(program: Command): void {
     'tessarion completion bash > ~/.local/share/bash-completion/completions/tessarion',
     'tessarion completion fish > ~/.config/fish/completions/tessarion.fish',
   ).action(async (shell: keyof typeof SHELLS) => {
-    const { addAll } = await import('./wanted.js');
     await addAll(program);
     print(SHELLS[shell](placesOf(program)).trimEnd());
   });

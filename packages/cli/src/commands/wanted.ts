@@ -26,7 +26,13 @@ const FILES: readonly { readonly makes: readonly string[]; readonly read: () => 
   { makes: ['serve'], read: async () => (await import('./serve.js')).addServe },
   { makes: ['key'], read: async () => (await import('./keys.js')).addKeys },
   { makes: ['sign-in', 'token', 'config'], read: async () => (await import('./own.js')).addOwn },
-  { makes: ['completion'], read: async () => (await import('./completion.js')).addCompletion },
+  {
+    makes: ['completion'],
+    read: async () => {
+      const { addCompletion } = await import('./completion.js');
+      return (program) => addCompletion(program, addAll);
+    },
+  },
 ];
 
 /**

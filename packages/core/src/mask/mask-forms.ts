@@ -1,6 +1,5 @@
 import type { ByteString } from '../address/place.js';
-import type { KeyedHash } from './mask.js';
-import { permute, permuteDigits } from './permute.js';
+import { type KeyedHash, permute, permuteDigits } from './permute.js';
 
 /** Keeps signs, spaces and the first two digits (the country), so that a number keeps its form; different ones stay different. */
 export function maskDigits(value: ByteString, hash: KeyedHash): ByteString {

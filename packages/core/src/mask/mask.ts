@@ -3,13 +3,7 @@ import type { MaskRule } from '../profile/schema.js';
 import { toBytes } from '../rows/condition.js';
 import { maskDate, maskDigits, maskInternetAddress } from './mask-forms.js';
 import { type InnerMask, maskInside } from './mask-inside.js';
-
-/**
- * A keyed hash: the same site key and value always give the same bytes, so that masked values still join.
- *
- * @returns at least 16 bytes
- */
-export type KeyedHash = (value: ByteString) => Uint8Array;
+import type { KeyedHash } from './permute.js';
 
 const FIRST = [
   'Alma',

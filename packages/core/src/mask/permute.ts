@@ -1,7 +1,13 @@
 import type { ByteString } from '../address/place.js';
-import type { KeyedHash } from './mask.js';
 
 const ROUNDS = 10;
+
+/**
+ * A keyed hash: the same site key and value always give the same bytes, so that masked values still join.
+ *
+ * @returns at least 16 bytes
+ */
+export type KeyedHash = (value: ByteString) => Uint8Array;
 
 /**
  * Permutes the numbers below `left * right` by a Feistel network of unequal halves: different numbers stay different

@@ -38,7 +38,7 @@ export interface FileOutcome {
 const ABSENT: FileState = { type: 'absent' };
 
 /**
- * Compares a root's authored files three ways (design: Comparing three ways); collected ones, where their class is
+ * Compares a root's authored files three ways; collected ones, where their class is
  * named, follow the source.
  *
  * @param leftOut paths that one side never received, which are not taken for deleted

@@ -71,7 +71,7 @@ export function isSame(a: ByteString | null | undefined, b: ByteString | null | 
   return plain(a) === plain(b);
 }
 
-/** The most protective class that any side gives the row (design: Rows, cells, items). */
+/** The most protective class that any side gives the row. */
 export function classOfRow(rules: TableRules, sides: RowSides): DataClass {
   const rows = [sides.source, sides.destination, sides.baseSource, sides.baseDestination];
   return rows.flatMap((row) => (row ? [rules.classOf(row)] : [])).reduce(mostProtective);
@@ -85,7 +85,7 @@ export const isMasked = (rules: TableRules, column: number, row: Values): boolea
   return mask !== undefined && mask !== 'keep' && !rules.isStaff(row);
 };
 
-/** Decides what becomes of one row (design: Comparing three ways). */
+/** Decides what becomes of one row. */
 export function decideRow(table: MergeTable, sides: RowSides, merge: MergeRules): RowDecision {
   const { rules } = table;
   const rowClass = classOfRow(rules, sides);

@@ -1,7 +1,14 @@
 import type { ByteString } from '../address/place.js';
 import { toBytes } from '../rows/condition.js';
-import type { KeysInside } from './merge-table.js';
 import { readValueTree, type ScalarNode, type ValueNode, writeScalar } from './value-tree.js';
+
+/** Finds keys inside a value, such as a JSON document. */
+export interface KeysInside {
+  /** The value with every key in it translated; the same string when nothing changed. */
+  replace(value: ByteString, translate: (key: ByteString) => ByteString): ByteString;
+  /** Whether the value can be read; in what cannot no keys are found. An empty one has none. */
+  isReadable(value: ByteString): boolean;
+}
 
 /** One step of a path: to a member by its name, to all of them, or to any below. */
 export type Step = { readonly name: ByteString | undefined; readonly isDeep: boolean };

@@ -1,17 +1,10 @@
 import type { ByteString } from '../address/place.js';
 import type { TableRules } from '../profile/rules.js';
 import type { KeyOrder, RowKey } from '../rows/keys.js';
+import type { KeysInside } from './keys-inside.js';
 
 /** The values of a row in the order of its table's columns, in canonical form. */
 export type Values = readonly (ByteString | null)[];
-
-/** Finds keys inside a value, such as a JSON document. */
-export interface KeysInside {
-  /** The value with every key in it translated; the same string when nothing changed. */
-  replace(value: ByteString, translate: (key: ByteString) => ByteString): ByteString;
-  /** Whether the value can be read; in what cannot no keys are found. An empty one has none. */
-  isReadable(value: ByteString): boolean;
-}
 
 /** A column that holds keys of a table: the table's own key, or a reference, declared or of the profile. */
 export interface KeyUse {

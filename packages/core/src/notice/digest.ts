@@ -8,8 +8,6 @@ export interface DigestTime {
   readonly zone: string;
 }
 
-export const USUAL_DIGEST: DigestTime = { at: '06:00', zone: 'UTC' };
-
 /** When something that happened is mailed together with what else happened since the last time; always later. */
 export function nextDigest(happened: Date, { at, zone }: DigestTime): Date {
   const today = DateTime.fromJSDate(happened, { zone }).startOf('day');

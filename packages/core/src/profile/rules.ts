@@ -31,7 +31,7 @@ export interface ColumnRules extends ColumnTreatment {
 
 const PROTECTION: readonly DataClass[] = ['authored', 'derived', 'unclassified', 'collected', 'local'];
 
-/** The more protective of two classes: the one that lets less travel (design: Rows, cells, items). */
+/** The more protective of two classes: the one that lets less travel. */
 export const mostProtective = (a: DataClass, b: DataClass): DataClass =>
   PROTECTION.indexOf(a) > PROTECTION.indexOf(b) ? a : b;
 

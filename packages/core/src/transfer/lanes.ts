@@ -1,4 +1,4 @@
-import type { EnvironmentKind } from '../profile/schema.js';
+import { EnvironmentKind } from '../profile/schema.js';
 
 export type TransferKind =
   | 'clone'
@@ -26,7 +26,21 @@ export type LaneVerdict =
   | { readonly allowed: true }
   | { readonly allowed: false; readonly reason: string; readonly next: string };
 
-const RANK: Record<EnvironmentKind, number> = { dev: 0, staging: 1, live: 2 };
+/** Kinds as work goes up through them. */
+export const KINDS_UPWARD: readonly EnvironmentKind[] = EnvironmentKind.options;
+
+/** How many kinds one lies above another; less than nothing below it. */
+const stepsAbove = (a: EnvironmentKind, b: EnvironmentKind): number =>
+  KINDS_UPWARD.indexOf(a) - KINDS_UPWARD.indexOf(b);
+
+/** Whether work goes up from the second kind to the first. */
+export const isAbove = (a: EnvironmentKind, b: EnvironmentKind): boolean => stepsAbove(a, b) > 0;
+
+/** Of two environments the path of the one further from live; between two of one kind the later by name. */
+export function lowerOf(a: Pick<LaneEnd, 'path' | 'kind'>, b: Pick<LaneEnd, 'path' | 'kind'>): string {
+  if (a.kind !== b.kind) return isAbove(b.kind, a.kind) ? a.path : b.path;
+  return [a.path, b.path].sort()[1] as string;
+}
 
 /** Decides whether a push may go from one environment onto another: dev → staging → live, within one site. */
 export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
@@ -39,13 +53,13 @@ export function pushLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
       `${from.path} and ${onto.path} belong to different sites.`,
       `Choose an environment of ${from.site} as the destination.`,
     );
-  if (RANK[from.kind] >= RANK[onto.kind]) {
+  if (!isAbove(onto.kind, from.kind)) {
     return refused(
       `A push goes upward, and ${onto.path} (${onto.kind}) does not lie above ${from.path} (${from.kind}).`,
       `To bring ${from.path}'s state into ${onto.path}, reset it: tessarion reset --from ${from.path} --onto ${onto.path}`,
     );
   }
-  if (RANK[onto.kind] - RANK[from.kind] > 1) {
+  if (stepsAbove(onto.kind, from.kind) > 1) {
     return refused(
       `${from.kind} does not lead to ${onto.kind} directly.`,
       `Push onto a staging environment of ${from.site} first.`,
@@ -65,7 +79,7 @@ export function pullLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
       `${from.path} and ${onto.path} belong to different sites.`,
       `Choose a copy of ${from.site} as the destination.`,
     );
-  if (RANK[from.kind] <= RANK[onto.kind])
+  if (!isAbove(from.kind, onto.kind))
     return refused(
       `A pull goes downward, and ${onto.path} (${onto.kind}) does not lie below ${from.path} (${from.kind}).`,
       `To write ${from.path}'s work onto ${onto.path}, push it: tessarion push --from ${from.path} --onto ${onto.path}`,
@@ -75,7 +89,7 @@ export function pullLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
 
 /** The lane between two environments: upward a push, downward a pull. */
 export const mergeLane = (from: LaneEnd, onto: LaneEnd): LaneVerdict =>
-  RANK[from.kind] > RANK[onto.kind] ? pullLane(from, onto) : pushLane(from, onto);
+  isAbove(from.kind, onto.kind) ? pullLane(from, onto) : pushLane(from, onto);
 
 /** Whether what two environments changed may be compared: along the lanes, and between copies of one kind. */
 export const compareLane = (a: LaneEnd, b: LaneEnd): LaneVerdict =>
@@ -105,6 +119,29 @@ export function resetLane(from: LaneEnd, onto: LaneEnd): LaneVerdict {
       'Name the live or a staging environment as the source.',
     );
   return { allowed: true };
+}
+
+const LANES = { push: pushLane, pull: pullLane, reset: resetLane };
+
+/**
+ * What the other end of an act usually is, where one of them was named: what its lane allows, of another kind. Who names
+ * only where it goes means by a pull the next kind above, and by a reset the highest.
+ *
+ * @param side which of its ends `own` is
+ */
+export function usualEnds<T extends LaneEnd>(
+  act: 'push' | 'pull' | 'reset',
+  side: 'from' | 'onto',
+  own: LaneEnd,
+  all: readonly T[],
+): T[] {
+  const fitting = all.filter(
+    (other) => other.kind !== own.kind && (side === 'from' ? LANES[act](own, other) : LANES[act](other, own)).allowed,
+  );
+  if (side === 'from' || act === 'push') return fitting;
+  const steps = fitting.map((other) => stepsAbove(other.kind, own.kind));
+  const wanted = act === 'pull' ? Math.min(...steps) : Math.max(...steps);
+  return fitting.filter((other) => stepsAbove(other.kind, own.kind) === wanted);
 }
 
 function previewOf(...ends: readonly LaneEnd[]): LaneVerdict | undefined {

@@ -46,7 +46,7 @@ const WORDS = {
   back: { verb: 'Take back', toward: 'from', kept: 'changed meanwhile' },
 } as const;
 
-/** The sentence that a push, pull or undo says of itself everywhere (design: Interfaces, The sentence). */
+/** The sentence that a push, pull or undo says of itself everywhere. */
 export function pushSentence(facts: PushSentence): SentencePiece[] {
   const ontoName = facts.onto.split('/')[1] ?? facts.onto;
   const words = WORDS[facts.direction];

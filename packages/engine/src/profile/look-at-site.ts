@@ -13,13 +13,7 @@ import {
 import type { DatabaseLogin } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { walkRoot } from '../environment/root-reader.js';
-import { lookAtTables } from './look-at-tables.js';
-
-/** Rows that a table had when a snapshot was taken, by database and table as profiles call it. */
-export interface TableHistory {
-  readonly at: string;
-  readonly rows: ReadonlyMap<string, number>;
-}
+import { lookAtTables, type TableHistory } from './look-at-tables.js';
 
 /** Folders that hold other people's code, in which nothing is searched. */
 const FOREIGN = new Set(['node_modules', 'vendor', '.git']);

@@ -10,7 +10,12 @@ import {
   type TableShape,
 } from '../database/site-database.js';
 import { plainUniques } from '../transfer/unique-rules.js';
-import type { TableHistory } from './look-at-site.js';
+
+/** Rows that a table had when a snapshot was taken, by database and table as profiles call it. */
+export interface TableHistory {
+  readonly at: string;
+  readonly rows: ReadonlyMap<string, number>;
+}
 
 const SAMPLES = 200;
 const SAMPLE_LENGTH = 4000;

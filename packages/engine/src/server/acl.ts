@@ -1,10 +1,8 @@
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../errors.js';
 import { opened } from './below.js';
+import type { Acl } from './server-connection.js';
 import { runTool } from './tool.js';
-
-/** The entries of an access control list as acl(5) writes them, users and groups as numbers, with those of a folder's default. */
-export type Acl = string;
 
 const MORE_THAN_MODE = /^[^ ]{10}\+/;
 

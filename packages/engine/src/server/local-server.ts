@@ -19,7 +19,7 @@ import {
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { fileChanged, fileError, readError } from '../errors.js';
-import { type Acl, readAcls, writeAcls } from './acl.js';
+import { readAcls, writeAcls } from './acl.js';
 import {
   Below,
   type Entry,
@@ -34,6 +34,7 @@ import {
 } from './below.js';
 import { runApart } from './run-apart.js';
 import {
+  type Acl,
   type CommandOptions,
   type CommandResult,
   type FileContent,

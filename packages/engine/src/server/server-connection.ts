@@ -1,12 +1,14 @@
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../errors.js';
-import type { Acl } from './acl.js';
 
 /** User and group that something belongs to, as numbers of the server's. */
 export interface Owner {
   readonly uid: number;
   readonly gid: number;
 }
+
+/** The entries of an access control list as acl(5) writes them, users and groups as numbers, with those of a folder's default. */
+export type Acl = string;
 
 /** One thing found in a folder tree. Paths are byte strings relative to the folder that was listed. */
 export interface TreeNode extends Owner {

@@ -10,7 +10,7 @@ import {
 } from '@tessarion/core';
 import type { PackWriter } from '../blobs/pack-store.js';
 import { PostgresView } from '../database/postgres-view.js';
-import { type DatabaseView, profileName } from '../database/site-database.js';
+import type { DatabaseView } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import type { Environment } from '../environment/environment.js';
 import { canonicalLink, eachOf, FileForm, walkRoot } from '../environment/root-reader.js';
@@ -103,9 +103,6 @@ export async function takeSchema(
     sequences: view.schema.sequences.map(({ schema, name, last, called }) => ({ schema, name, last, called })),
   };
 }
-
-/** Name of a table in messages. */
-export const tableLabel = (table: { schema: string; name: string }): string => profileName(table);
 
 async function takeRoot(
   environment: Environment,

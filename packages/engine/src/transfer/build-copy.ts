@@ -11,13 +11,6 @@ import { type FilePlan, rewriterOf } from './copy-files.js';
 import type { SourceDatabase, SourceTable } from './copy-source.js';
 import { copyFilesAside } from './file-lane.js';
 
-/** What a copy does not receive; kept on record, and never later taken for deleted. */
-export interface LeftOut {
-  readonly tables: readonly string[];
-  readonly areas: readonly string[];
-  readonly paths: readonly string[];
-}
-
 export interface CopyPlan extends FilePlan {
   /** The environment that the copy must not be able to reach; undefined for exact copies. */
   readonly guarded: Environment | undefined;

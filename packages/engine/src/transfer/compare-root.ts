@@ -10,8 +10,8 @@ import {
 import { areasOf, type Environment } from '../environment/environment.js';
 import { type HashMemory, listFiles } from '../environment/list-root.js';
 import { readListing } from '../snapshot/read-tree.js';
-import type { LeftOut } from './build-copy.js';
 import type { ComparisonPlan } from './comparison-plan.js';
+import type { LeftOut } from './copy-files.js';
 import { mergeTexts } from './merge-texts.js';
 
 /** Compares one root of both ends three ways. */

@@ -1,11 +1,4 @@
-import {
-  addedTable,
-  type ByteString,
-  rulesForTable,
-  type SchemaDifference,
-  type TableMake,
-  tableDifferences,
-} from '@tessarion/core';
+import { addedTable, type ByteString, rulesForTable, type TableMake, tableDifferences } from '@tessarion/core';
 import { borrowSession } from '../database/sessions.js';
 import {
   type DatabaseLogin,
@@ -15,14 +8,7 @@ import {
   type TableShape,
 } from '../database/site-database.js';
 import { describeMakes } from '../database/table-makes.js';
-import type { ComparisonPlan } from './comparison-plan.js';
-
-/** A difference, and the database that it stands in. */
-export type DatabaseDifference = SchemaDifference & {
-  readonly database: string;
-  /** `schema.table`. */
-  readonly table: string;
-};
+import type { ComparisonPlan, DatabaseDifference } from './comparison-plan.js';
 
 /** How the tables of one database differ between two environments, and what rows hold in columns that they get. */
 export interface ComparedSchemas {

@@ -1,12 +1,26 @@
-import type { Comparison, DestinationFacts, FileOutcome, KeyPair, MergeRules, SnapshotManifest } from '@tessarion/core';
+import type {
+  Comparison,
+  DestinationFacts,
+  FileOutcome,
+  KeyPair,
+  MergeRules,
+  SchemaDifference,
+  SnapshotManifest,
+} from '@tessarion/core';
 import type { TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import type { HashMemory } from '../environment/list-root.js';
 import type { SnapshotLibrary } from '../snapshot/library.js';
 import type { BrokenMask } from './broken-masks.js';
-import type { LeftOut } from './build-copy.js';
 import type { ChangeRecords } from './change-records.js';
-import type { DatabaseDifference } from './compare-schemas.js';
+import type { LeftOut } from './copy-files.js';
+
+/** A difference, and the database that it stands in. */
+export type DatabaseDifference = SchemaDifference & {
+  readonly database: string;
+  /** `schema.table`. */
+  readonly table: string;
+};
 
 /** What two environments had when they last had things in common. */
 export interface Baseline {

@@ -4,10 +4,17 @@ import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '..
 import { eachOf, FileForm, PIECE_BYTES } from '../environment/root-reader.js';
 import { checkpoint, type Work } from '../progress.js';
 import { type FileContent, whileStill, whileThere } from '../server/server-connection.js';
-import type { LeftOut } from './build-copy.js';
 import type { CopySource, SourceFile } from './copy-source.js';
 import type { FileTraces, TraceFinder } from './traces.js';
 
+/** What a copy does not receive; kept on record, and never later taken for deleted. */
+export interface LeftOut {
+  readonly tables: readonly string[];
+  readonly areas: readonly string[];
+  readonly paths: readonly string[];
+}
+
+/** What files are copied from where to where. */
 export interface FilePlan {
   readonly source: CopySource;
   readonly destination: Environment;

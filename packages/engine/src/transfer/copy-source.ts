@@ -19,9 +19,8 @@ import { areasOf, type Environment, keptAreas, layout } from '../environment/env
 import { fromPortable, type PortableEnvironment, toPortable } from '../environment/portable.js';
 import { canonicalLink, FileForm, rootFolder, walkRoot } from '../environment/root-reader.js';
 import { EngineError } from '../errors.js';
-import type { Acl } from '../server/acl.js';
 import { showPath } from '../server/local-server.js';
-import type { Owner } from '../server/server-connection.js';
+import type { Acl, Owner } from '../server/server-connection.js';
 import { SnapshotLibrary } from '../snapshot/library.js';
 import { readPieces, storedPieces, walkTree } from '../snapshot/read-tree.js';
 import { readRowImage } from '../snapshot/row-image.js';

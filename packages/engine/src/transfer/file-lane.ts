@@ -2,8 +2,7 @@ import { Worker } from 'node:worker_threads';
 import { type PortableEnvironment, toPortable } from '../environment/portable.js';
 import { EngineError, type EngineErrorCode } from '../errors.js';
 import type { Work } from '../progress.js';
-import type { LeftOut } from './build-copy.js';
-import type { FilePlan } from './copy-files.js';
+import type { FilePlan, LeftOut } from './copy-files.js';
 import type { PortableSource } from './copy-source.js';
 import type { Trace } from './traces.js';
 

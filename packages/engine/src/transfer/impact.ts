@@ -26,7 +26,7 @@ const MOST_KEYS = 2000;
 
 /**
  * Counts what in a database refers to things that a transfer changes: by declared foreign keys, and by the profile's
- * references (design: Rows, cells, items).
+ * references.
  *
  * @param keys by table (`schema.table`); at most 2,000 of each are looked up
  */

@@ -23,7 +23,7 @@ import {
   type TableShape,
 } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
-import type { LeftOut } from './build-copy.js';
+import type { LeftOut } from './copy-files.js';
 import { rewriterOf } from './copy-files.js';
 import { type Misfit, MOST_MISFITS, misfitsIn, misfitsInLength, takenValues, type WrittenRow } from './row-trial.js';
 import { type MakingRoom, roomMakers, uniqueRules } from './unique-rules.js';

@@ -22,8 +22,8 @@ import {
 import { canonicalTable } from '../environment/canonical-rows.js';
 import { blockList, readImageRanges, readRowImage } from '../snapshot/row-image.js';
 import { type TableEnd, whatToRead } from './change-records.js';
-import type { ComparedSchemas, DatabaseDifference } from './compare-schemas.js';
-import type { ComparisonPlan, Note, Reshaped } from './comparison-plan.js';
+import type { ComparedSchemas } from './compare-schemas.js';
+import type { ComparisonPlan, DatabaseDifference, Note, Reshaped } from './comparison-plan.js';
 import { describeUses, mergeTable } from './merge-tables.js';
 import { readAhead } from './read-ahead.js';
 import type { SourceSide } from './source-side.js';

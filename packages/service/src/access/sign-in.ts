@@ -2,6 +2,7 @@ import type { Person } from '@tessarion/contract';
 import { type DataFolder, hashSecret, newId, newSecret } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import type { OnRecords, Records } from '../records/open.js';
+import type { PersonRow } from '../records/people.js';
 import { type Caller, callerOf } from './actors.js';
 import { mustNotBeGuessable } from './guessable.js';
 import { hashPassword, isPassword, NOBODY } from './passwords.js';
@@ -17,11 +18,6 @@ const FREE_TRIES = 5;
 export const TRIES_AT_ONE_PLACE = 50;
 /** How exactly it is known when somebody was last there. */
 const SEEN_EVERY_MS = 60_000;
-
-export interface PersonRow extends Person {
-  readonly password_hash: string | null;
-  readonly state: 'invited' | 'active' | 'ended';
-}
 
 export interface SessionRow {
   readonly id: string;

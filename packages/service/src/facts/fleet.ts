@@ -4,9 +4,9 @@ import type { Sight } from '../access/sight.js';
 import { noSite } from '../records/absent.js';
 import { etagOf } from '../records/entity-tag.js';
 import type { EnvironmentRecord } from '../records/environments.js';
-import type { OnRecords } from '../records/open.js';
+import { iso, type OnRecords } from '../records/open.js';
 import { profileOfSite } from '../records/profiles.js';
-import { iso, type Move, type TransferRecord, toTransfer } from '../records/transfers.js';
+import { type Move, type TransferRecord, toTransfer } from '../records/transfers.js';
 import { listFreezes } from '../requests/plan.js';
 import type { Installation } from '../work/context.js';
 
@@ -52,7 +52,7 @@ const wroteNothing = ({ failure, isPastSwitch, remains }: LastMove): boolean =>
 
 type LastMove = Pick<Move, 'state' | 'acknowledged' | 'failure' | 'remains' | 'isPastSwitch'>;
 
-/** The first state that holds (design: Interfaces, Console). */
+/** The first state that holds. */
 export function stateOf(
   record: Pick<EnvironmentRecord, 'unreached' | 'status' | 'drift'>,
   { last, running }: { readonly last?: LastMove | undefined; readonly running?: unknown },

@@ -1,8 +1,7 @@
 import type { GuestLink, GuestRoom, GuestSight, GuestThread } from '@tessarion/contract';
 import { type GuestRecord, type GuestWord, isOpenLink, type LookRecord, looksOf, wordsOf } from '../records/guests.js';
-import type { OnRecords } from '../records/open.js';
+import { iso, type OnRecords } from '../records/open.js';
 import { type CommentRecord, getRequest, type RequestRecord, revisionsOf } from '../records/requests.js';
-import { iso } from '../records/transfers.js';
 import { showPreview } from '../requests/preview.js';
 import { isReviewable } from '../requests/standing.js';
 import type { Installation } from '../work/context.js';

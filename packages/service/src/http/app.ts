@@ -76,7 +76,7 @@ const CHANGES_SIGHT: ReadonlySet<EndpointName> = new Set([
   'teamSave',
 ]);
 
-/** Makes the HTTP interface from the contract. Routes hold no logic of their own. */
+/** Makes the HTTP interface from the contract. */
 export async function createApp(options: AppOptions): Promise<FastifyInstance> {
   const { installation } = options;
   const access = new Access(installation.records, installation.folder.keys, installation.now);

@@ -19,3 +19,6 @@ export function openRecords(url: string, connections = 10): Records {
 
 /** JSON for a jsonb column; Knex would take arrays for PostgreSQL arrays. */
 export const json = (value: unknown): string => JSON.stringify(value);
+
+/** A moment as the interface writes it. */
+export const iso = (date: Date | null): string | null => (date === null ? null : date.toISOString());

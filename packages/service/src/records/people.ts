@@ -1,10 +1,17 @@
 import type { Colleague, Role, RoleGiven, Team } from '@tessarion/contract';
 import { isPermission, READY_ROLES } from '@tessarion/core';
-import type { PersonRow } from '../access/sign-in.js';
 import { ProblemError } from '../problems.js';
 import { etagOf } from './entity-tag.js';
-import type { OnRecords } from './open.js';
-import { iso } from './transfers.js';
+import { iso, type OnRecords } from './open.js';
+
+/** Somebody as the records hold them. */
+export interface PersonRow {
+  readonly id: string;
+  readonly name: string;
+  readonly mail: string;
+  readonly password_hash: string | null;
+  readonly state: 'invited' | 'active' | 'ended';
+}
 
 interface GrantRow {
   readonly id: string;

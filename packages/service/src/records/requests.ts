@@ -94,7 +94,6 @@ export async function getRequest(on: OnRecords, id: string): Promise<RequestReco
   return row;
 }
 
-/** A request that nobody else changes until the transaction ends. @throws {ProblemError} `not-found` */
 /** Something that people do by hand, before a delivery or after it. */
 export interface StepRecord {
   readonly id: string;
@@ -106,6 +105,7 @@ export interface StepRecord {
   readonly done_at: Date | null;
 }
 
+/** A request that nobody else changes until the transaction ends. @throws {ProblemError} `not-found` */
 export async function holdRequest(trx: OnRecords, id: string): Promise<RequestRecord> {
   const row = (await trx<RequestRecord>('change_request').where({ id }).forUpdate().first()) as
     | RequestRecord
@@ -124,7 +124,7 @@ export async function addRevision(on: OnRecords, revision: RevisionRecord): Prom
   await on('request_revision').insert({ ...revision, items: json(revision.items) });
 }
 
-/** What a forecast would write, in full; undefined where it lists more than it keeps. */
+/** What a forecast would write, in full. */
 export async function itemsOfForecast(on: OnRecords, forecast: string): Promise<RevisionItem[]> {
   const rows = (await on('forecast_item')
     .where({ forecast_id: forecast })

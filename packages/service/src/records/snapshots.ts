@@ -3,9 +3,8 @@ import type { EnvironmentKind } from '@tessarion/core';
 import { SnapshotLibrary } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { noSnapshot } from './absent.js';
-import { json, type OnRecords, type Records } from './open.js';
+import { iso, json, type OnRecords, type Records } from './open.js';
 import { wakeFirst } from './queue.js';
-import { iso } from './transfers.js';
 
 export interface SnapshotRecord {
   readonly id: string;

@@ -6,7 +6,7 @@ import { newId } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import { noTransfer } from './absent.js';
 import { EVENT_CHANNEL, publishEvent } from './events.js';
-import { json, type OnRecords } from './open.js';
+import { iso, json, type OnRecords } from './open.js';
 import { type Doer, doneBy } from './people.js';
 import { enqueue } from './queue.js';
 
@@ -289,8 +289,6 @@ export class Transfers {
 }
 
 export const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];
-
-export const iso = (date: Date | null): string | null => (date === null ? null : date.toISOString());
 
 /** A transfer as the interface shows it. */
 export function toTransfer(record: TransferRecord, placeInLine: number | null): Transfer {

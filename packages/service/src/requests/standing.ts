@@ -25,7 +25,6 @@ export const laneOnto = async (on: OnRecords, path: string): Promise<string> =>
   path.split('/')[1] ??
   '';
 
-/** Who is asked must be heard: where reviewers are named, one of them at least. */
 /** A request's destination, as permissions are asked for it. */
 export async function destinationOf(
   on: OnRecords,
@@ -36,6 +35,7 @@ export async function destinationOf(
   return { is: 'environment', client: found?.client ?? '', site, environment: onto_path, kind };
 }
 
+/** The rule of a request's lane. Who is asked must be heard: where reviewers are named, one of them at least. */
 export async function ruleFor(on: OnRecords, request: RequestRecord): Promise<ReviewRule> {
   const rule = await ruleOfLane(on, request.site, await laneOnto(on, request.onto_path));
   const reviewers = (await on('request_reviewer').where({ request_id: request.id })) as ReviewerRecord[];

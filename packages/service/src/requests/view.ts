@@ -1,5 +1,5 @@
 import type { ChangeRequest, Person, RequestDetail, RequestItem, Thread } from '@tessarion/contract';
-import type { OnRecords } from '../records/open.js';
+import { iso, type OnRecords } from '../records/open.js';
 import {
   type CommentRecord,
   commentTag,
@@ -12,7 +12,6 @@ import {
   stepsOf,
   type VerdictRecord,
 } from '../records/requests.js';
-import { iso } from '../records/transfers.js';
 import type { Installation } from '../work/context.js';
 import { actsOf, type Viewer } from './acts.js';
 import { waitsFor, wantedBy } from './claims.js';

@@ -63,7 +63,6 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
   };
   await library.save(lower);
   await library.save(upper);
-  await context.remember({ advancedBaseline: lower.id });
   await saveBaseline(installation.records, {
     ...pair,
     lower_manifest: lower.id,

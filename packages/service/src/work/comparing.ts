@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import type { Check, ForecastWishes } from '@tessarion/contract';
-import { type ByteString, isChosen, maskValue } from '@tessarion/core';
+import { type ByteString, isChosen, lowerOf, maskValue } from '@tessarion/core';
 import {
   type Baseline,
   ChangeRecords,
@@ -14,7 +14,6 @@ import { libraryOf } from '../records/snapshots.js';
 import type { Installation } from './context.js';
 import { Gathering } from './gathering.js';
 import { packedBaseline } from './packing.js';
-import { lowerOf } from './pair.js';
 import { otherHosts } from './proof.js';
 import { isSchemaId, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';

@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import * as fs from 'node:fs/promises';
-import { counted } from '@tessarion/core';
+import { counted, lowerOf } from '@tessarion/core';
 import {
   buildCopy,
   type CopySource,
@@ -19,7 +19,6 @@ import { markOf } from '../facts/left-behind.js';
 import { enqueue } from '../records/queue.js';
 import { findBaseline, saveBaseline } from '../records/snapshots.js';
 import type { TransferContext } from './context.js';
-import { lowerOf } from './pair.js';
 
 /** Makes a copy's own folder, of the owner that the source's has: programs of a site run as that user. */
 export async function makeFolderLike(source: Environment, destination: Environment): Promise<void> {

@@ -1,11 +1,8 @@
-import type { EnvironmentKind } from '@tessarion/core';
+import { KINDS_UPWARD } from '@tessarion/core';
 import type { EnvironmentRecord, Environments } from '../records/environments.js';
 import type { OnRecords } from '../records/open.js';
 import { baselinesOf } from '../records/snapshots.js';
 import type { TransferFacts } from './transfer-facts.js';
-
-/** Work goes up by way of staging. */
-const NEXT: readonly EnvironmentKind[] = ['staging', 'live'];
 
 /**
  * What a copy's work goes up to: of all above it with which it has things in common, the next kind, what it was made of
@@ -27,7 +24,7 @@ export async function aboveOf(
     // A copy waits for what lies above it, not for its siblings.
     if (one && one.kind !== kind) found.push(one);
   }
-  for (const next of NEXT) {
+  for (const next of KINDS_UPWARD.slice(1)) {
     const one = found.find((each) => each.kind === next);
     if (one) return one;
   }

@@ -1,4 +1,5 @@
 import type { SnapshotManifest } from '@tessarion/core';
+import { lowerOf } from '@tessarion/core';
 import type { SnapshotLibrary } from '@tessarion/engine';
 import { newId } from '../data-folder.js';
 import type { EnvironmentRecord } from '../records/environments.js';
@@ -12,7 +13,6 @@ import {
   saveBaseline,
 } from '../records/snapshots.js';
 import type { Installation } from './context.js';
-import { lowerOf } from './pair.js';
 
 /**
  * What two copies of one environment have in common. Called when a copy's baseline is packed.

@@ -10,8 +10,7 @@ import {
 import { isStopKey } from '../../notices/stop-link.js';
 import { ProblemError } from '../../problems.js';
 import { readCursor, writeCursor } from '../../records/cursor.js';
-import type { OnRecords } from '../../records/open.js';
-import { iso } from '../../records/transfers.js';
+import { iso, type OnRecords } from '../../records/open.js';
 import type { Handlers } from './call.js';
 
 interface NoticeRow {

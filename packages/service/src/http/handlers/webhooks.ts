@@ -5,8 +5,7 @@ import { ANNOUNCED, isPrivateAddress } from '@tessarion/core';
 import { newId } from '../../data-folder.js';
 import { ProblemError } from '../../problems.js';
 import { readCursor, writeCursor } from '../../records/cursor.js';
-import { json } from '../../records/open.js';
-import { iso } from '../../records/transfers.js';
+import { iso, json } from '../../records/open.js';
 import type { Handlers } from './call.js';
 
 interface WebhookRow {
