@@ -63,7 +63,9 @@ describe('a profile, step by step', { shuffle: false }, () => {
     const found = Object.keys(started.profile.databases?.main?.tables ?? {});
     expect(found.length).toBeGreaterThan(15);
     const classes = (of: typeof started.profile): string[] =>
-      found.map((table) => `${table} ${rulesForTable(of, 'main', table, []).class}`);
+      found.map(
+        (table) => `${table} ${rulesForTable(of, { database: 'main', schema: 'public', name: table }, []).class}`,
+      );
     const unlike = classes(started.profile).filter((one) => !classes(known.profile).includes(one));
     expect(unlike).toEqual(['option unclassified', 'sailing unclassified']);
     for (const table of ['customer', 'booking', 'review', 'signup', 'appointment']) {

@@ -25,11 +25,18 @@ name: pair
 title: A site with two databases
 areas: [{ name: code, path: ., class: authored }]
 databases:
-  main: { tables: { page: { class: authored }, sale: { class: collected }, till.receipt: { class: collected }, "v1.2": { class: authored } } }
+  main: { tables: { page: { class: authored }, sale: { class: collected }, till.receipt: { class: collected }, "v1.2": { class: authored }, bill: { class: collected }, shelf: { class: authored } } }
   shop: { tables: { product: { class: authored }, "*": { class: authored } } }
 # What the database does not declare.
-references: [{ from: sale.page_id, to: page.id }, { from: till.receipt.page_id, to: page.id }]
-items: [{ kind: page, table: page, title: title }, { kind: product, table: product, title: title }]
+references:
+  - { from: sale.page_id, to: page.id }
+  - { from: till.receipt.page_id, to: page.id }
+  - { from: main/bill.product_id, to: shop/product.id }
+  - { from: main/shelf.brand_id, to: shop/brand.id }
+items:
+  - { kind: page, table: page, title: title }
+  - { kind: product, table: product, title: title }
+  - { kind: brand, table: shop/brand, title: name, dependants: [{ table: note, column: brand_id }] }
 `;
 
 beforeAll(async () => {
@@ -68,9 +75,14 @@ beforeAll(async () => {
   await on(
     LIVE,
     0,
-    "CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE sale (id serial PRIMARY KEY, n int, page_id int); CREATE SCHEMA till; CREATE TABLE till.receipt (id serial PRIMARY KEY, page_id int); CREATE TABLE \"v1.2\" (id serial PRIMARY KEY, page_id int REFERENCES page); INSERT INTO page VALUES (1, 'Home'), (2, 'Away')",
+    "CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE sale (id serial PRIMARY KEY, n int, page_id int); CREATE SCHEMA till; CREATE TABLE till.receipt (id serial PRIMARY KEY, page_id int); CREATE TABLE \"v1.2\" (id serial PRIMARY KEY, page_id int REFERENCES page); CREATE TABLE bill (id serial PRIMARY KEY, product_id int); CREATE TABLE shelf (id serial PRIMARY KEY, brand_id int); INSERT INTO page VALUES (1, 'Home'), (2, 'Away')",
   );
-  await on(LIVE, 1, "CREATE TABLE product (id int PRIMARY KEY, title text); INSERT INTO product VALUES (1, 'Pot')");
+  // Both have a table `page`.
+  await on(
+    LIVE,
+    1,
+    "CREATE TABLE product (id int PRIMARY KEY, title text); CREATE TABLE page (id int PRIMARY KEY, title text); CREATE TABLE brand (id serial PRIMARY KEY, name text); CREATE TABLE note (id serial PRIMARY KEY, brand_id int REFERENCES brand, text text); INSERT INTO product VALUES (1, 'Pot'); INSERT INTO page VALUES (1, 'Front')",
+  );
   await makeCopy(studio, 'pair', 'staging');
   kept = await KeptSite.of(studio, LIVE, COPY);
 }, 120_000);
@@ -164,6 +176,55 @@ describe('a site with two databases', () => {
     await on(COPY, 0, 'INSERT INTO page VALUES (3, \'New\'); INSERT INTO "v1.2" (page_id) VALUES (3)');
     await done(studio, await pushOnto(studio, COPY, LIVE));
     expect(await on(LIVE, 0, 'SELECT page_id FROM "v1.2"')).toEqual([{ page_id: 3 }]);
+  });
+
+  it('tells tables of one name apart', async () => {
+    await on(COPY, 0, "UPDATE page SET title = 'Welcome' WHERE id = 1");
+    await on(COPY, 1, "UPDATE page SET title = 'Shop front' WHERE id = 1");
+    const { id } = await forecastOf(studio, COPY, LIVE);
+    const { items } = await studio.client.call('forecastItems', { params: { id }, query: {} });
+    expect(items.map((one) => [one.id, one.title, one.part]).sort()).toEqual([
+      ['page:1', 'Welcome', 'page'],
+      ['page:shop/1', 'Shop front', 'shop/page'],
+    ]);
+    await done(studio, await pushOnto(studio, COPY, LIVE, { wishes: { only: ['table:shop/page'] } }));
+    expect(await on(LIVE, 1, 'SELECT title FROM page')).toEqual([{ title: 'Shop front' }]);
+    expect(await titles(LIVE)).toMatchObject({ pages: ['Home', 'Away'] });
+  });
+
+  it('keeps what visitors refer to from the other database, also where they do so after the forecast', async () => {
+    await on(LIVE, 0, 'INSERT INTO bill (product_id) VALUES (1)');
+    await on(COPY, 1, 'DELETE FROM product WHERE id = 1');
+    const forecast = await forecastOf(studio, COPY, LIVE);
+    const { items } = await studio.client.call('forecastItems', { params: { id: forecast.id }, query: {} });
+    expect(items[0]?.collisions[0]?.words).toBe('It cannot go: 1 row of bill on live refers to it.');
+    await on(LIVE, 0, 'DELETE FROM bill');
+    const late = await forecastOf(studio, COPY, LIVE);
+    expect(late.unsettled).toBe(0);
+    await on(LIVE, 0, 'INSERT INTO bill (product_id) VALUES (1)');
+    const end = await ended(
+      studio,
+      await studio.client.call('pushCreate', { body: { forecast: late.id, confirm: LIVE } }),
+    );
+    expect(end.state).toBe('failed');
+    expect(await titles(LIVE)).toMatchObject({ products: ['Pot'] });
+  });
+
+  it('follows a number from one database into the other, and takes both back', async () => {
+    await on(LIVE, 1, "INSERT INTO brand (name) VALUES ('Theirs')");
+    await on(COPY, 1, "INSERT INTO brand (name) VALUES ('Ours'); INSERT INTO note (brand_id, text) VALUES (1, 'New')");
+    await on(COPY, 0, 'INSERT INTO shelf (brand_id) VALUES (1)');
+    const push = await done(studio, await pushOnto(studio, COPY, LIVE));
+    expect(await on(LIVE, 1, 'SELECT id, name FROM brand ORDER BY id')).toEqual([
+      { id: 1, name: 'Theirs' },
+      { id: 2, name: 'Ours' },
+    ]);
+    expect(await on(LIVE, 0, 'SELECT brand_id FROM shelf')).toEqual([{ brand_id: 2 }]);
+    // What the destination made since keeps what it refers to.
+    await on(LIVE, 0, 'INSERT INTO shelf (brand_id) VALUES (2)');
+    const { id } = await done(studio, await undo(studio, push.id));
+    expect(await on(LIVE, 1, 'SELECT name FROM brand ORDER BY id')).toEqual([{ name: 'Theirs' }, { name: 'Ours' }]);
+    expect((await studio.client.call('transferShow', { params: { id } })).remains.join()).toContain('Ours');
   });
 
   it('is previewed in both, and live stays as it is', async () => {

@@ -31,8 +31,9 @@ databases:
         rows: [{ when: { title: ["tmp*"] }, class: local }]
 `);
 if (!checked.ok) throw new Error('profile');
+const PRODUCT = { database: 'main', schema: 'public', name: 'product' };
 const COLUMNS = ['id', 'title', 'stock', 'mail'] as const;
-const rules = rulesForTable(checked.profile, 'main', 'product', COLUMNS);
+const rules = rulesForTable(checked.profile, PRODUCT, COLUMNS);
 
 type Row = readonly [string, string | null, string | null, string | null];
 type Table = ReadonlyMap<string, Row>;
@@ -48,8 +49,7 @@ async function replace(rows: TableRows): Promise<{ change: RowChange; lost: bool
   const merge: MergeRules = { method: 'replace', direction: 'up', keepsMasked: false, mask: (_rule, value) => value };
   const table: MergeTable = {
     id: 'main/public.product',
-    database: 'main',
-    table: 'public.product',
+    name: PRODUCT,
     columns: COLUMNS,
     key: ['id'],
     keyOrders: ['integer'],
@@ -178,13 +178,11 @@ describe('items and the sentence', () => {
     const items = new ItemCollector(profile.profile, (text) => String(text.length));
     const on = { part: 'row', database: 'main' } as const;
     items.addRow(
-      'page',
       { ...on, table: 'public.page', key: ['7'], op: 'update', cells: { title: { before: 'a', after: 'b' } } },
       { title: 'Home' },
       false,
     );
     items.addRow(
-      'block',
       { ...on, table: 'public.block', key: ['1'], op: 'insert', row: { page_id: '7' } },
       { page_id: '7' },
       true,

@@ -39,9 +39,9 @@ const file = (path: string, before: 'absent' | 'file', after: 'absent' | 'file')
 describe('items', () => {
   it('are one thing to people, however many rows they are made of', () => {
     const gathered = collector();
-    gathered.addRow('page', page('7', 'Dyes'), { id: '7', title: 'Dyes' }, false);
-    gathered.addRow('block', block('70', '7'), { id: '70', page_id: '7' }, false);
-    gathered.addRow('block', block('71', '7'), { id: '71', page_id: '7' }, true);
+    gathered.addRow(page('7', 'Dyes'), { id: '7', title: 'Dyes' }, false);
+    gathered.addRow(block('70', '7'), { id: '70', page_id: '7' }, false);
+    gathered.addRow(block('71', '7'), { id: '71', page_id: '7' }, true);
     const items = [...gathered.items.values()];
     expect(items).toHaveLength(1);
     expect(items[0]).toMatchObject({ id: 'page:7', kind: 'page', title: 'Dyes', change: 'changed', overwrites: true });
@@ -60,26 +60,16 @@ describe('items', () => {
   it('go by no name that is personal: a title goes where nobody asks who may see it', () => {
     const gathered = collector();
     const person: RowChange = { ...on('person', '4'), op: 'insert', row: { id: '4', name: 'Ingrid Solheim' } };
-    gathered.addRow('person', person, { id: '4', name: 'Ingrid Solheim' }, false);
+    gathered.addRow(person, { id: '4', name: 'Ingrid Solheim' }, false);
     expect([...gathered.items.values()].map(({ id, title }) => [id, title])).toEqual([['author:4', 'author 4']]);
   });
 
   it('that only gain a part are changed, not new; those whose own row comes or goes are new or deleted', () => {
     const gathered = collector();
-    gathered.addRow('block', block('70', '7'), { id: '70', page_id: '7' }, false);
-    gathered.addRow(
-      'page',
-      { ...on('page', '8'), op: 'insert', row: { id: '8', title: 'New' } },
-      { title: 'New' },
-      false,
-    );
-    gathered.addRow(
-      'page',
-      { ...on('page', '9'), op: 'delete', row: { id: '9', title: 'Old' } },
-      { title: 'Old' },
-      false,
-    );
-    gathered.addRow('block', block('90', '9'), { id: '90', page_id: '9' }, false);
+    gathered.addRow(block('70', '7'), { id: '70', page_id: '7' }, false);
+    gathered.addRow({ ...on('page', '8'), op: 'insert', row: { id: '8', title: 'New' } }, { title: 'New' }, false);
+    gathered.addRow({ ...on('page', '9'), op: 'delete', row: { id: '9', title: 'Old' } }, { title: 'Old' }, false);
+    gathered.addRow(block('90', '9'), { id: '90', page_id: '9' }, false);
     expect([...gathered.items.values()].map((one) => `${one.id} ${one.change}`)).toEqual([
       'page:7 changed',
       'page:8 new',
@@ -89,7 +79,7 @@ describe('items', () => {
 
   it('are rows where the profile knows no better, and files by their patterns', () => {
     const gathered = collector();
-    gathered.addRow('odd', { ...on('odd', 'x y'), op: 'insert', row: { id: 'x y' } }, { id: 'x y' }, false);
+    gathered.addRow({ ...on('odd', 'x y'), op: 'insert', row: { id: 'x y' } }, { id: 'x y' }, false);
     gathered.addFile('code', file('media/loom.svg', 'absent', 'file'), false);
     gathered.addFile('code', file('index.php', 'file', 'file'), true);
     gathered.addFile('code', file('old.php', 'file', 'absent'), false);
@@ -120,7 +110,7 @@ describe('items', () => {
       reason: '2 rows of sale refer to it',
       standsFor: null,
     } as const;
-    gathered.addRow('page', goes, { id: '3', title: 'Sold' }, false, stays);
+    gathered.addRow(goes, { id: '3', title: 'Sold' }, false, stays);
     expect(gathered.fingerprint()).toBe(empty);
     expect(gathered.amounts((one) => one.outcome === 'kept')).toEqual([{ count: 1, kind: 'page', plural: 'pages' }]);
     expect(gathered.amounts((one) => one.outcome === 'written')).toEqual([]);
@@ -129,7 +119,7 @@ describe('items', () => {
   it('show long values cut, and text as text', () => {
     const gathered = collector();
     const long = Buffer.from('ü'.repeat(3000)).toString('latin1');
-    gathered.addRow('page', page('1', long), { title: long }, false);
+    gathered.addRow(page('1', long), { title: long }, false);
     const [item] = gathered.items.values();
     expect([...(item?.title ?? '')].length).toBe(401);
     expect(item?.fields[0]?.after?.startsWith('üüü')).toBe(true);
@@ -141,7 +131,7 @@ describe('the fingerprint', () => {
   const change = fc.record({ key: fc.constantFrom('1', '2', '3'), title: fc.constantFrom('a', 'b', 'c') });
   const of = (changes: readonly { key: string; title: string }[]): string => {
     const gathered = collector();
-    for (const { key, title } of changes) gathered.addRow('page', page(key, title), { title }, false);
+    for (const { key, title } of changes) gathered.addRow(page(key, title), { title }, false);
     return gathered.fingerprint();
   };
 
@@ -160,7 +150,6 @@ describe('the fingerprint', () => {
     const written = (before: string): string => {
       const gathered = collector();
       gathered.addRow(
-        'page',
         { ...on('page', '1'), op: 'update', cells: { title: { before, after: 'same' } } },
         { title: 'same' },
         false,

@@ -11,6 +11,7 @@ import {
   keyText,
   leavingRows,
   type MergeRules,
+  type MergeTable,
   planMerge,
   type RowChange,
   type RowKey,
@@ -23,6 +24,7 @@ import {
   apply,
   columnsOf,
   type Image,
+  inMain,
   lines,
   MERGE_TABLES,
   type Row,
@@ -66,6 +68,7 @@ interface UndoWorld {
 export const copyOfImage = (image: Image | undefined): Image =>
   Object.fromEntries(TABLES.map((name) => [name, new Map(image?.[name] ?? [])])) as Image;
 
+const nameOf = (table: MergeTable): TableName => table.name.name as TableName;
 const nameIn = (change: { readonly table: string }): TableName => change.table.slice('public.'.length) as TableName;
 const valuesOf = (table: TableName, row: Row): Values => columnsOf(table).map((name) => row.values[name] ?? null);
 
@@ -148,13 +151,13 @@ export async function undo(world: UndoWorld, which: number): Promise<void> {
     ...comparison.ownChanges,
     ...comparison.outcomes.map(({ table: of, key: at }) => ({ table: of, key: at })),
   ]) {
-    const row = site.tables[nameIn(table)].get(keyText(key));
-    if (!row || table.table === 'public.visit') continue;
-    for (const { table: of, key: to } of keysIn(table, valuesOf(nameIn(table), row)))
+    const row = site.tables[nameOf(table)].get(keyText(key));
+    if (!row || table.name.name === 'visit') continue;
+    for (const { table: of, key: to } of keysIn(table, valuesOf(nameOf(table), row)))
       if (before[nameIn({ table: of.slice('main/'.length) })].has(keyText([to])))
         expect(
           site.tables[nameIn({ table: of.slice('main/'.length) })].has(keyText([to])),
-          `${table.table} ${key} lost ${of} ${to}`,
+          `${table.name.name} ${key} lost ${of} ${to}`,
         ).toBe(true);
   }
 
@@ -168,7 +171,7 @@ export async function undo(world: UndoWorld, which: number): Promise<void> {
   const written = again.comparison.outcomes.filter(
     (outcome) => outcome.decision.is !== 'agreed' && !left.some((each) => each.outcome === outcome),
   );
-  expect(written.map((outcome) => [outcome.table.table, outcome.key, outcome.decision])).toEqual([]);
+  expect(written.map((outcome) => [outcome.table.name.name, outcome.key, outcome.decision])).toEqual([]);
 }
 
 /** As the engine does it: the rows that the transfer wrote, and the authored ones that refer to what it made. */
@@ -247,17 +250,17 @@ async function compareUndo(
 
 const factsOf = (site: Site, going: readonly RowKey[]): DestinationFacts => ({
   async referrers(table, keys) {
-    if (nameIn(table) !== 'page') return [];
+    if (nameOf(table) !== 'page') return [];
     const leaving = new Set(going.map(keyText));
     return keys.flatMap((key) => {
       const rows = [...site.tables.visit].filter(([at, row]) => row.values.page_id === key && !leaving.has(at)).length;
-      return rows > 0 ? [{ key, table: 'visit', rows }] : [];
+      return rows > 0 ? [{ key, table: inMain('visit'), rows }] : [];
     });
   },
   async holders(table, columns, values) {
     const wanted = new Set(values.map((value) => JSON.stringify(value)));
-    return [...site.tables[nameIn(table)].values()].flatMap((row) => {
-      const all = valuesOf(nameIn(table), row);
+    return [...site.tables[nameOf(table)].values()].flatMap((row) => {
+      const all = valuesOf(nameOf(table), row);
       const held = columns.map((i) => all[i] ?? null);
       return wanted.has(JSON.stringify(held)) ? [{ values: held, row: all }] : [];
     });
@@ -280,7 +283,7 @@ function putBack(world: UndoWorld, one: Done, taken: readonly RowChange[], befor
       ] as const);
   for (const [edits, end] of ends)
     for (const edit of edits) {
-      const name = nameIn(edit.table);
+      const name = nameOf(edit.table);
       const change = undone.get(`${name} ${keyText(edit.counterpart ?? edit.key)}`);
       if (!change) continue;
       const at = keyText(edit.key);

@@ -56,7 +56,9 @@ const SHAPES = {
 export type TableName = keyof typeof SHAPES;
 export const TABLES = Object.keys(SHAPES) as TableName[];
 
-const id = (table: TableName): string => tableId('main', `public.${table}`);
+export const inMain = (name: string) => ({ database: 'main', schema: 'public', name });
+
+const id = (table: TableName): string => tableId(inMain(table));
 
 const USES: Record<TableName, readonly (readonly [string, TableName])[]> = {
   page: [
@@ -86,13 +88,12 @@ export const references = (table: TableName): { column: string; to: TableName }[
 export const MERGE_TABLES = Object.fromEntries(
   TABLES.map((name): [TableName, MergeTable] => {
     const { columns, key, draws } = SHAPES[name];
-    const rules = rulesForTable(checked.profile, 'main', name, columns);
+    const rules = rulesForTable(checked.profile, inMain(name), columns);
     return [
       name,
       {
+        name: inMain(name),
         id: id(name),
-        database: 'main',
-        table: `public.${name}`,
         columns,
         key,
         keyOrders: key.map((one) => (one === 'id' || one === 'page_id' ? ('integer' as const) : ('bytes' as const))),
@@ -177,7 +178,7 @@ export interface Run {
   readonly drawn?: ReadonlyMap<ByteString, ByteString>;
 }
 
-const nameOf = (table: MergeTable): TableName => table.table.slice('public.'.length) as TableName;
+const nameOf = (table: MergeTable): TableName => table.name.name as TableName;
 
 export interface TransferWishes {
   readonly direction: 'up' | 'down';
@@ -221,7 +222,7 @@ export async function run(source: Site, destination: Site, pair: Pair | undefine
       if (nameOf(table) !== 'page' || !up) return [];
       return keys.flatMap((key) => {
         const rows = [...destination.tables.visit.values()].filter((row) => row.values.page_id === key).length;
-        return rows > 0 ? [{ key, table: 'visit', rows }] : [];
+        return rows > 0 ? [{ key, table: inMain('visit'), rows }] : [];
       });
     },
     async holders(table, columns, values) {

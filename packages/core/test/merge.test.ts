@@ -309,7 +309,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
   const grouped = b % 2 === 0;
   const rest = a % 2 === 0 ? 'source' : 'destination';
   const itemOf = (outcome: RowOutcome): string => {
-    const name = outcome.table.table.slice(7);
+    const name = outcome.table.name.name;
     const row = (outcome.sides.source ?? outcome.sides.destination ?? outcome.sides.baseSource) as Values | undefined;
     if (grouped && (name === 'part' || name === 'link'))
       return `page ${row?.[outcome.table.columns.indexOf('page_id')]}`;
@@ -377,9 +377,9 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
 
   // The things that outcomes speak of.
   const sourceRow = (outcome: RowOutcome): Row | undefined =>
-    source.tables[outcome.table.table.slice(7) as TableName].get(keyText(outcome.sourceKey));
+    source.tables[outcome.table.name.name as TableName].get(keyText(outcome.sourceKey));
   const destinationRow = (outcome: RowOutcome): Row | undefined => {
-    const name = outcome.table.table.slice(7) as TableName;
+    const name = outcome.table.name.name as TableName;
     const raw = outcome.raw.destination;
     return (
       raw &&
@@ -392,7 +392,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
   const givenWay = new Map<string, RowOutcome>();
   for (const outcome of comparison.outcomes) {
     if (outcome.decision.is === 'untouched') continue;
-    const name = outcome.table.table.slice(7) as TableName;
+    const name = outcome.table.name.name as TableName;
     const s = outcome.raw.source && sourceRow(outcome);
     const d = destinationRow(outcome);
     const keys = [s && world.identify(source, name, s), d && world.identify(destination, name, d)].filter(
@@ -428,7 +428,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
       expected.delete(key);
   for (const [key, outcome] of things) {
     if (!written.has(outcome)) continue;
-    const name = outcome.table.table.slice(7) as TableName;
+    const name = outcome.table.name.name as TableName;
     const s = theirs.get(key)?.view;
     const d = ours.get(key)?.view;
     const base = baseOf(key);
@@ -489,10 +489,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
     if (pairOf) return (source.tables[name].get(keyText([pairOf.from])) as Row).uid;
     const comes = settled.written.find(
       (one) =>
-        one.table.table === `public.${name}` &&
-        one.decision.is !== 'untouched' &&
-        keyText(one.key) === key &&
-        one.raw.source,
+        one.table.name.name === name && one.decision.is !== 'untouched' && keyText(one.key) === key && one.raw.source,
     );
     if (comes && !wholeCollision(comes).some((one) => one.settled?.take === 'destination'))
       return (sourceRow(comes) as Row).uid;
@@ -522,7 +519,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
       wholeCollision(outcome).some((one) => one.settled?.take === 'destination')
     )
       continue;
-    const name = outcome.table.table.slice(7) as TableName;
+    const name = outcome.table.name.name as TableName;
     const comes = sourceRow(outcome) as Row;
     const paired = plan.pairs.find((one) => one.table === outcome.table.id && one.from === outcome.sourceKey[0]);
     const at = outcome.table.drawsKeys ? keyText([paired?.to ?? (outcome.key[0] as string)]) : keyText(outcome.key);
@@ -565,7 +562,7 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
   };
   for (const [key, outcome] of things) {
     if (!written.has(outcome) && !acknowledged.has(outcome)) continue;
-    const name = outcome.table.table.slice(7) as TableName;
+    const name = outcome.table.name.name as TableName;
     const base = baseOf(key);
     const s = theirs.get(key)?.view;
     const d = after.get(key)?.view;
@@ -607,10 +604,10 @@ async function transfer(world: World, kind: number, { a, b, value }: Op): Promis
   });
   const left = again.comparison.outcomes.filter((one) => {
     // Collected rows of things that the copy deleted are left out every time.
-    const isLeftOut = !up && one.table.table === 'public.visit' && one.decision.is === 'inserted';
+    const isLeftOut = !up && one.table.name.name === 'visit' && one.decision.is === 'inserted';
     return !isLeftOut;
   });
-  expect(left.map((one) => [one.table.table, one.sourceKey, one.decision])).toEqual([]);
+  expect(left.map((one) => [one.table.name.name, one.sourceKey, one.decision])).toEqual([]);
 }
 
 const changedAtAll = (a: View, b: View): boolean => Object.keys(a).some((name) => a[name] !== b[name]);

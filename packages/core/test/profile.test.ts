@@ -35,6 +35,8 @@ const profile = (): Profile => {
   return checked.profile;
 };
 
+const inMain = (name: string) => ({ database: 'main', schema: 'public', name });
+
 describe('a profile', () => {
   it('names the fields of an item that hold something personal, in its own table or a dependant', () => {
     const items = [
@@ -51,18 +53,18 @@ describe('a profile', () => {
   });
 
   it('gives each table its class: its own, the longest pattern, or none', () => {
-    const classOf = (table: string): string => rulesForTable(profile(), 'main', table, ['id']).class;
+    const classOf = (table: string): string => rulesForTable(profile(), inMain(table), ['id']).class;
     expect(['page', 'log_x', 'log_sale_x', 'nobody'].map(classOf)).toEqual([
       'authored',
       'derived',
       'collected',
       'unclassified',
     ]);
-    expect(rulesForTable(undefined, 'main', 'page', []).class).toBe('unclassified');
+    expect(rulesForTable(undefined, inMain('page'), []).class).toBe('unclassified');
   });
 
   it('gives columns and row groups their own classes', () => {
-    const rules = rulesForTable(profile(), 'main', 'product', ['id', 'type', 'stock', 'email', 'role']);
+    const rules = rulesForTable(profile(), inMain('product'), ['id', 'type', 'stock', 'email', 'role']);
     expect(rules.columns.map((column) => column.class)).toEqual([
       'authored',
       'authored',

@@ -42,7 +42,7 @@ describe('a database server that dies', () => {
   it('never gives the number of a transaction that wrote rows to another one', async () => {
     // Each of three tries, since the server writes its log down by itself now and then.
     for (let round = 0; round < 3; round++) {
-      const rows = await RowApplication.open({ name: 'main', login: login() }, 'test', 'strict', PROFILE);
+      const rows = await RowApplication.open({ name: 'main', login: login() }, live.environment, 'test', 'strict');
       await rows.stage(
         (async function* () {
           const cells = { title: { before: 'Cloth', after: 'Wool' } };
@@ -62,7 +62,7 @@ describe('a database server that dies', () => {
 
   it('ends what was remembered of a moment: numbers from then on may have been given again', async () => {
     const momentOf = async (): Promise<string | undefined> => {
-      const view = await PostgresView.open(login());
+      const view = await PostgresView.open({ name: 'main', login: login() });
       try {
         return (await view.moment())?.database;
       } finally {

@@ -64,45 +64,45 @@ const CHANGES = [
 describe('a description', () => {
   it('is made anew after each change of how tables are made', async () => {
     for (const sql of CHANGES) {
-      const before = await describeSchema(reader);
+      const before = await describeSchema(reader, 'main');
       await site.query(sql);
-      expect(await describeSchema(reader), sql).not.toEqual(before);
+      expect(await describeSchema(reader, 'main'), sql).not.toEqual(before);
     }
   });
 
   it('tells two changes in one transaction apart', async () => {
     await site.query('BEGIN; ALTER TABLE maker ADD COLUMN one int');
-    const within = await describeSchema(site);
+    const within = await describeSchema(site, 'main');
     await site.query('ALTER TABLE maker RENAME COLUMN one TO two');
-    const columns = (await describeSchema(site)).tables.find((table) => table.name === 'maker')?.columns;
+    const columns = (await describeSchema(site, 'main')).tables.find((table) => table.name === 'maker')?.columns;
     await site.query('ROLLBACK');
     expect(within.tables.find((table) => table.name === 'maker')?.columns.map((one) => one.name)).toContain('one');
     expect(columns?.map((one) => one.name)).toContain('two');
-    const after = await describeSchema(reader);
+    const after = await describeSchema(reader, 'main');
     expect(after.tables.find((table) => table.name === 'maker')?.columns.map((one) => one.name)).not.toContain('two');
   });
 
   it('stands as long as only rows change, and what counters stand at is read each time', async () => {
-    const before = await describeSchema(reader);
+    const before = await describeSchema(reader, 'main');
     await site.query("INSERT INTO maker (name) SELECT 'somebody' FROM generate_series(1, 1000)");
     await site.query('ANALYZE');
     await site.query('VACUUM');
     await site.query('CREATE TEMP TABLE passing (a int); DROP TABLE passing');
-    const after = await describeSchema(reader);
+    const after = await describeSchema(reader, 'main');
     expect(after.tables, 'the same one').toBe(before.tables);
-    const counter = after.sequences.find((one) => one.ownedBy?.table === 'public.maker');
+    const counter = after.sequences.find((one) => one.ownedBy?.table.name === 'maker');
     expect(counter).toMatchObject({ last: '1000', called: true });
   });
 
   it('is refused for large objects and foreign tables, whatever was described before', async () => {
     await site.query('SELECT lo_create(4711)');
-    await expect(describeSchema(reader)).rejects.toThrow(/large objects/);
+    await expect(describeSchema(reader, 'main')).rejects.toThrow(/large objects/);
     await site.query('SELECT lo_unlink(4711)');
     await site.query(
       'CREATE EXTENSION postgres_fdw; CREATE SERVER far FOREIGN DATA WRAPPER postgres_fdw; CREATE FOREIGN TABLE away (a int) SERVER far',
     );
-    await expect(describeSchema(reader)).rejects.toThrow(/"away" is a foreign table/);
+    await expect(describeSchema(reader, 'main')).rejects.toThrow(/"away" is a foreign table/);
     await site.query('DROP FOREIGN TABLE away');
-    await describeSchema(reader);
+    await describeSchema(reader, 'main');
   });
 });

@@ -94,7 +94,7 @@ describe('what a hostile site says of itself', () => {
       }
     });
     const copy = await fresh();
-    const view = await PostgresView.open(source);
+    const view = await PostgresView.open({ name: 'main', login: source });
     const loader = await PostgresLoader.open(copy);
     await loader.runSchema(await view.dumpSchema('before'));
     await loader.runSchema(await view.dumpSchema('after'));
@@ -113,7 +113,7 @@ describe('what a hostile site says of itself', () => {
     await on(source, (client) => client.query('CREATE TABLE a (id int PRIMARY KEY)'));
     const texts: string[] = [];
     for (let i = 0; i < 2; i++) {
-      const view = await PostgresView.open(source);
+      const view = await PostgresView.open({ name: 'main', login: source });
       texts.push((await view.dumpSchema('before')).toString() + (await view.dumpSchema('after')));
       await view.close();
     }
@@ -129,7 +129,7 @@ describe('what a hostile site says of itself', () => {
     });
     const copy = await fresh();
     await on(copy, (client) => client.query(`ALTER DATABASE ${copy.database} SET standard_conforming_strings = off`));
-    const view = await PostgresView.open(source);
+    const view = await PostgresView.open({ name: 'main', login: source });
     const loader = await PostgresLoader.open(copy);
     await loader.runSchema(await view.dumpSchema('before'));
     await loader.close();

@@ -29,9 +29,9 @@ const ends = async (sql: string, copy = COPY) => {
   const there = await yard.environment('copy', copy, AUTHORED);
   const [{ login }] = live.environment.databases as [(typeof live.environment.databases)[0]];
   const tried = async (leftOut = NOTHING) => {
-    const view = await PostgresView.open(login);
+    const view = await PostgresView.open({ name: 'main', login });
     await view.close();
-    return misfitsInCopy('main', login, view.schema.tables, live.environment, there.environment, leftOut);
+    return misfitsInCopy(login, view.schema.tables, live.environment, there.environment, leftOut);
   };
   return { live, there, login, tried };
 };
@@ -137,7 +137,9 @@ describe('changes that a destination would not take', () => {
   const found = async (...changes: RowChange[]): Promise<string[]> => {
     const { environment } = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql: SQL });
     const [{ login }] = environment.databases as [(typeof environment.databases)[0]];
-    return (await misfitsOfChanges(login, changes, new Rewriter(environment.place))).found.map(misfitText).sort();
+    return (await misfitsOfChanges({ name: 'main', login }, changes, new Rewriter(environment.place))).found
+      .map(misfitText)
+      .sort();
   };
 
   it('lets through what fits: swaps, values of deleted rows, nulls, arrays and JSON', async () => {
@@ -171,7 +173,7 @@ describe('changes that a destination would not take', () => {
       insert('8', { author: 'y' }),
       remove('2'),
     ];
-    const { found } = await misfitsOfChanges(login, changes, new Rewriter(environment.place));
+    const { found } = await misfitsOfChanges({ name: 'main', login }, changes, new Rewriter(environment.place));
     expect(found.map(misfitText).sort()).toEqual([
       'page 1: slug would be empty, and must not be',
       'page 7: author would be empty, and must not be',
@@ -215,7 +217,7 @@ describe('changes that a destination would not take', () => {
         ...(pick(2, 2) ? [update('2', { slug: slug(3), place: String(pick(9, 4) - 1) })] : [remove('2')]),
         insert('4', { slug: slug(5), parent: '0', place: String(pick(9, 6)) }),
       ];
-      const foreseen = (await misfitsOfChanges(login, changes, rewriter)).found;
+      const foreseen = (await misfitsOfChanges({ name: 'main', login }, changes, rewriter)).found;
       const statements = [
         'ALTER TABLE page DROP CONSTRAINT page_slug_key, DROP CONSTRAINT page_parent_place_key',
         ...changes.map((change) => {

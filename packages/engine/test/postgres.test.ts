@@ -18,6 +18,8 @@ let admin: PostgresAdmin;
 let server: { host: string; port: number; user: string; password: string };
 let number = 0;
 
+const openView = (to: DatabaseLogin): Promise<PostgresView> => PostgresView.open({ name: 'main', login: to });
+
 beforeAll(async () => {
   folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-pg-'));
   await fs.chmod(folder, 0o711);
@@ -64,7 +66,7 @@ describe('a view of a database', () => {
     const { login, run } = await fresh(
       'CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE b (id int PRIMARY KEY); INSERT INTO a SELECT generate_series(1, 100)',
     );
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     await run('INSERT INTO a VALUES (101); DELETE FROM a WHERE id < 50; INSERT INTO b VALUES (1)');
     expect((await rows(view, 'a')).length).toBe(100);
     expect(await rows(view, 'b')).toEqual([]);
@@ -74,7 +76,7 @@ describe('a view of a database', () => {
 
   it('lets visitors write and keeps tables from being truncated or dropped', async () => {
     const { login, run } = await fresh('CREATE TABLE a (id int PRIMARY KEY); INSERT INTO a VALUES (1)');
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     await run('UPDATE a SET id = 2');
     await expect(run("SET lock_timeout = '200ms'; TRUNCATE a")).rejects.toThrow(/lock timeout/);
     await expect(run("SET lock_timeout = '200ms'; DROP TABLE a")).rejects.toThrow(/lock timeout/);
@@ -87,7 +89,7 @@ describe('a view of a database', () => {
       CREATE TABLE n (id bigint PRIMARY KEY); INSERT INTO n VALUES (10), (9), (-1), (9223372036854775807), (100);
       CREATE TABLE t (id text PRIMARY KEY); INSERT INTO t VALUES ('b'), ('B'), ('a'), ('Z'), ('é'), ('10'), ('9'), ('_');
       CREATE TABLE two (a text, b int, PRIMARY KEY (a, b)); INSERT INTO two VALUES ('x', 10), ('x', 9), ('X', 1);`);
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     expect(await rows(view, 'n')).toEqual(['-1', '9', '10', '100', '9223372036854775807']);
     expect((await rows(view, 't')).map((line) => Buffer.from(line, 'latin1').toString())).toEqual([
       '10',
@@ -111,7 +113,7 @@ describe('a view of a database', () => {
     await run(
       `ALTER ROLE ${login.user} SET timezone = 'Asia/Kathmandu'; ALTER ROLE ${login.user} SET datestyle = 'German'; ALTER ROLE ${login.user} SET extra_float_digits = 0`,
     );
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     expect(await rows(view, 'v')).toEqual([
       '1\t1.5000\t0.1\t0.1\t2026-03-29 01:30:00+00\t2026-01-31',
       '2\t\\N\tNaN\t-Infinity\tinfinity\t\\N',
@@ -123,7 +125,7 @@ describe('a view of a database', () => {
     const { login } = await fresh(
       "CREATE TABLE a (id int PRIMARY KEY, t text); INSERT INTO a SELECT i, repeat('x', 500) FROM generate_series(1, 20000) i",
     );
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     for await (const lines of view.readRows(table(view, 'a'))) {
       expect(lines.length).toBeGreaterThan(0);
       break;
@@ -136,14 +138,14 @@ describe('a view of a database', () => {
     const { login } = await fresh(
       "CREATE TABLE a (id int PRIMARY KEY, t text); INSERT INTO a SELECT i, repeat('x', 1000) FROM generate_series(1, 30000) i",
     );
-    await expect(PostgresView.open({ ...login, port: 1 })).rejects.toMatchObject({ code: 'database-unreachable' });
-    await expect(PostgresView.open({ ...login, password: 'wrong' })).rejects.toMatchObject({
+    await expect(openView({ ...login, port: 1 })).rejects.toMatchObject({ code: 'database-unreachable' });
+    await expect(openView({ ...login, password: 'wrong' })).rejects.toMatchObject({
       code: 'database-refused',
     });
-    await expect(PostgresView.open({ ...login, database: 'no such' })).rejects.toMatchObject({
+    await expect(openView({ ...login, database: 'no such' })).rejects.toMatchObject({
       code: 'database-refused',
     });
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     const reading = (async () => {
       let seen = 0;
       for await (const lines of view.readRows(table(view, 'a'))) {
@@ -181,7 +183,7 @@ describe('loading rows', () => {
           await client.query('INSERT INTO a VALUES ($1, $2, $3, $4)', [i, t, Buffer.from(b), n]);
         await client.end();
         await onto.run('TRUNCATE a');
-        const view = await PostgresView.open(from.login);
+        const view = await openView(from.login);
         const loader = await PostgresLoader.open(onto.login);
         const shape = table(view, 'a');
         expect(await loader.loadRows(shape, ['id', 't', 'b', 'n'], view.readRows(shape))).toBe(given.length);
@@ -223,7 +225,7 @@ describe('loading rows', () => {
 
   it('sets counters so that the next row gets the next number', async () => {
     const { login, run } = await fresh('CREATE TABLE "Odd ""Name" (id serial PRIMARY KEY, t text)');
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     const [sequence] = view.schema.sequences;
     await view.close();
     const loader = await PostgresLoader.open(login);
@@ -237,7 +239,7 @@ describe('loading rows', () => {
 describe('making databases', () => {
   it('gives a login to its own database and to no other', async () => {
     const [one, other] = [await fresh(), await fresh()];
-    await expect(PostgresView.open({ ...one.login, database: other.login.database })).rejects.toMatchObject({
+    await expect(openView({ ...one.login, database: other.login.database })).rejects.toMatchObject({
       code: 'database-refused',
     });
     const role = await one.run(
@@ -254,9 +256,9 @@ describe('making databases', () => {
     await expect.poll(async () => (await root.query('SHOW log_statement')).rows).toEqual([{ log_statement: 'all' }]);
     const login = { ...server, database: 'quiet', user: 'quiet', password: 'told to nobody' };
     await admin.create(login);
-    const view = await PostgresView.open(login);
+    const view = await openView(login);
     await view.close();
-    await expect(PostgresView.open({ ...login, password: 'another' })).rejects.toThrow(/password/);
+    await expect(openView({ ...login, password: 'another' })).rejects.toThrow(/password/);
     const log = await fs.readFile(join(cluster.folder, 'server.log'), 'utf8');
     expect(log).toContain('CREATE ROLE "quiet"');
     expect(log).not.toContain(login.password);
@@ -278,7 +280,7 @@ describe('making databases', () => {
     await guest.connect();
     await admin.drop(login);
     await admin.drop(login);
-    await expect(PostgresView.open(login)).rejects.toMatchObject({ code: 'database-refused' });
+    await expect(openView(login)).rejects.toMatchObject({ code: 'database-refused' });
   });
 });
 
@@ -294,7 +296,7 @@ describe('extensions', () => {
     await from.run(
       "CREATE TABLE a (id int PRIMARY KEY, facts tools.hstore, name citext UNIQUE); INSERT INTO a VALUES (1, 'x=>1', 'Ab')",
     );
-    const view = await PostgresView.open(from.login);
+    const view = await openView(from.login);
     expect(view.schema.extensions).toEqual([
       { name: 'citext', schema: 'public' },
       { name: 'hstore', schema: 'tools' },

@@ -1,4 +1,4 @@
-import { invert, planMerge, type RowChange, rulesForTable, settle } from '@tessarion/core';
+import { invert, planMerge, type RowChange, rulesForTable, settle, tableOf } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Environment } from '../src/environment/environment.js';
@@ -76,12 +76,12 @@ async function compared(): Promise<{
 }
 
 async function open(changes: readonly RowChange[], mode: Mode): Promise<RowApplication> {
-  const application = await RowApplication.open({ name: 'main', login: login() }, 'test', mode, PROFILE);
+  const application = await RowApplication.open({ name: 'main', login: login() }, live.environment, 'test', mode);
   async function* each(): AsyncGenerator<RowChange> {
     yield* changes;
   }
   await application.stage(each(), rewriterOf(live.environment), (table, columns) => {
-    const rules = rulesForTable(PROFILE, 'main', table.replace('public.', ''), columns);
+    const rules = rulesForTable(PROFILE, tableOf({ database: 'main', table }), columns);
     return new Set(rules.columns.filter((one) => one.class === 'authored').map((one) => one.name));
   });
   return application;
@@ -210,7 +210,11 @@ describe('a push by replace', () => {
         await put(live, ADDRESS.live, onto);
         const before = await all(live);
         const { changes, kept } = await compared();
-        const { found } = await misfitsOfChanges(login(), changes, rewriterOf(live.environment));
+        const { found } = await misfitsOfChanges(
+          { name: 'main', login: login() },
+          changes,
+          rewriterOf(live.environment),
+        );
         if (found.length > 0) {
           // A page that stays because it was sold may hold the slug that another one wants.
           await expect(apply(changes, 'strict')).rejects.toMatchObject({ code: 'outdated' });
@@ -273,11 +277,7 @@ describe('a push by replace', () => {
     ['a row that goes', 'DELETE FROM page WHERE id = 1', '1: is gone'],
     ['a key that comes', "INSERT INTO page VALUES (9, 'theirs', '', 0)", '9: is there already'],
     ['a row that was to go', "UPDATE page SET slug = 'new' WHERE id = 3", '3: was changed meanwhile (slug)'],
-    [
-      'a sale of what was to go',
-      'INSERT INTO sale (page_id) VALUES (3)',
-      '3 stays, since public.sale refers to it meanwhile',
-    ],
+    ['a sale of what was to go', 'INSERT INTO sale (page_id) VALUES (3)', '3 stays, since sale refers to it meanwhile'],
     ['a unique value', "UPDATE page SET slug = 'fresh' WHERE id = 2", 'has what no two rows may share'],
   ])('writes nothing when %s changed since it was compared', async (_what, meanwhile, message) => {
     const from = edited(1, { body: 'ours' });
@@ -315,7 +315,7 @@ describe('a push by replace', () => {
     );
     expect(remains.map((one) => `${one.key} ${one.what}`).sort()).toEqual([
       '1 was changed meanwhile (body)',
-      '8 stays, since public.sale refers to it',
+      '8 stays, since sale refers to it',
     ]);
     expect(await bodies()).toBe('1 by a colleague, 2 two, 3 three, 8 new');
     expect(await live.query('SELECT slug FROM page WHERE id = 1')).toEqual([{ slug: 'a' }]);
@@ -328,7 +328,7 @@ describe('a push by replace', () => {
     try {
       const changes = await changesFrom(edited(1, { body: 'ours' }));
       await expect(apply(changes, 'strict')).rejects.toMatchObject({
-        message: expect.stringContaining('would also change 1 rows of public.log'),
+        message: expect.stringContaining('would also change 1 row of log'),
       });
       expect(await bodies()).toBe('1 one, 2 two, 3 three');
     } finally {

@@ -47,7 +47,7 @@ const rowsOf = (state: State): string =>
 const fill = (state: State): string => (state.size > 0 ? `INSERT INTO spot VALUES ${rowsOf(state)};` : '');
 
 async function written(changes: readonly RowChange[]): Promise<string> {
-  const application = await RowApplication.open({ name: 'main', login: login() }, 'test', 'strict', PROFILE);
+  const application = await RowApplication.open({ name: 'main', login: login() }, environment, 'test', 'strict');
   try {
     async function* each(): AsyncGenerator<RowChange> {
       yield* changes;
@@ -168,7 +168,11 @@ describe('what no two rows may share', () => {
             : [before, after];
           if (!(await isTaken(`TRUNCATE spot CASCADE; ${fill(old)}`))) return;
           const changes = changesBetween(old, now);
-          const { found } = await misfitsOfChanges(login(), changes, new Rewriter(environment.place));
+          const { found } = await misfitsOfChanges(
+            { name: 'main', login: login() },
+            changes,
+            new Rewriter(environment.place),
+          );
           const end = await written(changes);
           const wholly = await contents();
           await query(`TRUNCATE spot CASCADE; ${drop}; ${fill(now)}`);

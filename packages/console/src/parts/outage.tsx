@@ -1,7 +1,8 @@
 import type { JSX } from 'react';
 import type { Outage } from '../session.js';
 import { Button } from './button.js';
-import { clock, useNow } from './words.js';
+import { clock } from './moments.js';
+import { useNow } from './words.js';
 
 /** Says that the service is away and what one sees is of then, or that changes do not come by themselves. */
 export function OutageStrip({ outage, again }: { readonly outage: Outage; readonly again: () => void }): JSX.Element {

@@ -1,5 +1,5 @@
 import type { Notice } from '@tessarion/contract';
-import { clock } from './words.js';
+import { clock } from './moments.js';
 
 const WORDS: Record<Notice['kind'], string> = {
   'review-asked': 'asks you for review',

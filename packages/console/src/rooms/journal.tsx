@@ -6,6 +6,7 @@ import { Button, TextLink } from '../parts/button.js';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { FindInView } from '../parts/filter-field.js';
 import { FindChoice } from '../parts/find-choice.js';
+import { clock, exact } from '../parts/moments.js';
 import { Older } from '../parts/older.js';
 import { Room, RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
@@ -14,7 +15,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { WideCell } from '../parts/table.js';
 import { usePaged } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
-import { clock, exact, number } from '../parts/words.js';
+import { number } from '../parts/words.js';
 import { client, useMe } from '../session.js';
 
 const OUTCOMES = ['done', 'refused', 'failed'] as const;

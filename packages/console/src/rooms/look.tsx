@@ -8,9 +8,10 @@ import { Door, DoorField, DoorForm } from '../parts/door.js';
 import { openWindow } from '../parts/enter.js';
 import { Icon } from '../parts/icon.js';
 import { Markdown } from '../parts/markdown.js';
+import { clock } from '../parts/moments.js';
 import { Failure, Loading } from '../parts/states.js';
 import { Mark } from '../parts/tile.js';
-import { Ago, clock } from '../parts/words.js';
+import { Ago } from '../parts/words.js';
 import { client } from '../session.js';
 
 const ROOM = ['guest'];

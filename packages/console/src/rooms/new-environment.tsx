@@ -8,10 +8,11 @@ import { Button } from '../parts/button.js';
 import { Tick } from '../parts/field.js';
 import { Icon } from '../parts/icon.js';
 import { WhyLocked } from '../parts/locked.js';
+import { clock } from '../parts/moments.js';
 import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
-import { clock, duration, size } from '../parts/words.js';
+import { duration, size } from '../parts/words.js';
 import { client, useSite } from '../session.js';
 
 /** Makes a copy: kind, name and address first, then where it comes from and what it leaves out. */

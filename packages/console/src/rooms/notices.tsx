@@ -4,6 +4,7 @@ import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { Button, TextButton } from '../parts/button.js';
 import { Choice } from '../parts/choice.js';
+import { dayOf } from '../parts/moments.js';
 import { useSeeNotices } from '../parts/notices.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
@@ -11,7 +12,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { type Told, toldOf, toldPath, toldWords } from '../parts/told.js';
 import { usePaged } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
-import { Ago, dayOf, number } from '../parts/words.js';
+import { Ago, number } from '../parts/words.js';
 import { client } from '../session.js';
 
 /** All that one was told, day by day, what is said of one thing put together. */

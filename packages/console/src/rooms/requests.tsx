@@ -6,6 +6,7 @@ import { Choice } from '../parts/choice.js';
 import { Course } from '../parts/course.js';
 import { FindInView } from '../parts/filter-field.js';
 import { Icon } from '../parts/icon.js';
+import { clock } from '../parts/moments.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
 import { SavedViews } from '../parts/saved-views.js';
@@ -15,7 +16,7 @@ import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
 import { Views } from '../parts/views.js';
-import { Ago, clock, number } from '../parts/words.js';
+import { Ago, number } from '../parts/words.js';
 import { client, useWaiting } from '../session.js';
 
 const VIEWS = [

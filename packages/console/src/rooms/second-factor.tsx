@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, type JSX, type ReactNode, useState } from 'react';
 import { Button } from '../parts/button.js';
 import { Field } from '../parts/field.js';
+import { clock } from '../parts/moments.js';
 import { Failure } from '../parts/states.js';
-import { clock } from '../parts/words.js';
 import { client } from '../session.js';
 
 /** A second factor beside the password: set up, codes for when it is lost, ended. */

@@ -5,12 +5,13 @@ import { Link, useNavigate } from 'react-router';
 import { placeOf, useMay } from '../may.js';
 import { Button, ButtonLink } from '../parts/button.js';
 import { Confirm } from '../parts/confirm.js';
+import { clock } from '../parts/moments.js';
 import { RoomHead } from '../parts/room.js';
 import { SiteChoice } from '../parts/site-choice.js';
 import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { useView } from '../parts/use-view.js';
-import { Ago, clock, number, size } from '../parts/words.js';
+import { Ago, number, size } from '../parts/words.js';
 import { client, useFleet } from '../session.js';
 
 /** Immutable records of environments: what they hold, whether they are whole, and what one may do with them. */

@@ -6,11 +6,12 @@ import { useNavigate, useParams } from 'react-router';
 import { useKeys } from '../keys.js';
 import { Button, ButtonLink, buttonLook, TextLink } from '../parts/button.js';
 import { Icon } from '../parts/icon.js';
+import { clock } from '../parts/moments.js';
 import { kindOf, measureProgress } from '../parts/progress.js';
 import { Crumb } from '../parts/room.js';
 import { Failure, Unread } from '../parts/states.js';
 import { Tile } from '../parts/tile.js';
-import { Ago, clock, duration, number, SentenceText, size, useNow } from '../parts/words.js';
+import { Ago, duration, number, SentenceText, size, useNow } from '../parts/words.js';
 import { client, useSite, useTransfer } from '../session.js';
 import { TransferActs } from './transfer-acts.js';
 

@@ -3,6 +3,7 @@ import { Fragment, type JSX } from 'react';
 import { Link } from 'react-router';
 import { Choice, Chosen, DayChoice, momentsOf } from '../parts/choice.js';
 import { Icon } from '../parts/icon.js';
+import { clock, dayOf, timeOfDay } from '../parts/moments.js';
 import { Older } from '../parts/older.js';
 import { RoomHead } from '../parts/room.js';
 import { SaveAs } from '../parts/save-as.js';
@@ -12,7 +13,7 @@ import { Empty, Failure, Loading } from '../parts/states.js';
 import { Figure, FigureHead, WideCell } from '../parts/table.js';
 import { usePaged, useRowKeys } from '../parts/use-paged.js';
 import { useView } from '../parts/use-view.js';
-import { clock, dayOf, duration, timeOfDay } from '../parts/words.js';
+import { duration } from '../parts/words.js';
 import { client } from '../session.js';
 
 const KINDS = [

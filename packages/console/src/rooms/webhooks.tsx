@@ -7,10 +7,11 @@ import { Field, Tick } from '../parts/field.js';
 import { FindChoice } from '../parts/find-choice.js';
 import { LinkOnce } from '../parts/link-once.js';
 import { type Column, ListRoom, Opens } from '../parts/list-room.js';
+import { clock } from '../parts/moments.js';
 import { Older } from '../parts/older.js';
 import { Empty, Failure } from '../parts/states.js';
 import { useOpen } from '../parts/use-view.js';
-import { Ago, clock } from '../parts/words.js';
+import { Ago } from '../parts/words.js';
 import { client, useFleet, useMe } from '../session.js';
 
 const short = (type: string): string => type.replace('tessarion.', '').replace('.', ' ');

@@ -1,6 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import { writeLine } from '../rows/copy-text.js';
-import type { RowChange } from '../transfer/change.js';
+import { placeOfRows, type RowChange } from '../transfer/change.js';
 import type { RowOutcome } from './compare-table.js';
 import { isSame } from './decide-row.js';
 import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
@@ -13,8 +13,7 @@ export interface PlannedChange {
 
 /** The changes that make one row of another; one with another key is written anew and goes at its former place. */
 export function changesBetween(table: MergeTable, before: Values | undefined, after: Values | undefined): RowChange[] {
-  const on = (row: Values) =>
-    ({ part: 'row', database: table.database, table: table.table, key: keyFor(table, row) }) as const;
+  const on = (row: Values) => ({ part: 'row', ...placeOfRows(table.name), key: keyFor(table, row) }) as const;
   const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
   if (!before) return after ? [{ ...on(after), op: 'insert', row: named(after) }] : [];
   if (!after) return [{ ...on(before), op: 'delete', row: named(before) }];

@@ -15,6 +15,8 @@ export interface Selectable {
   readonly kind: string;
   /** Table or area. */
   readonly part: string;
+  /** Another table that it may lie in, where its id does not tell which. */
+  readonly orPart?: string;
   /** Path of a file; undefined for rows. */
   readonly path: string | undefined;
   /** Who last changed it, as the site's data calls them, and when, in milliseconds since 1970; where it says so. */
@@ -33,7 +35,7 @@ export function isNamed(selector: string, one: Selectable): boolean {
   const [form, name] = [selector.slice(0, at), selector.slice(at + 1)];
   switch (form) {
     case 'table':
-      return one.path === undefined && one.part === name;
+      return one.path === undefined && (one.part === name || one.orPart === name);
     case 'area':
       return one.path !== undefined && one.part === name;
     case 'path':

@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import type { TableName } from '../table-name.js';
 import type { RowOutcome } from './compare-table.js';
 import type { RowCollision } from './decide-row.js';
 
@@ -18,7 +19,7 @@ export interface Collision {
     | { readonly is: 'both-changed' }
     | { readonly is: RowCollision }
     /** Rows of a table that is not merged refer to what would be deleted. */
-    | { readonly is: 'referred'; readonly by: string; readonly rows: number }
+    | { readonly is: 'referred'; readonly by: TableName; readonly rows: number }
     /** Something that the destination made or changed refers to what would be deleted. */
     | { readonly is: 'referred-by-own'; readonly by: string; readonly key: string }
     /** It refers to something that the destination deleted or does not get. */

@@ -1,6 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import type { TableRules } from '../profile/rules.js';
 import type { KeyOrder, RowKey } from '../rows/keys.js';
+import type { TableName } from '../table-name.js';
 import type { KeysInside } from './keys-inside.js';
 
 /** The values of a row in the order of its table's columns, in canonical form. */
@@ -21,11 +22,9 @@ export interface KeyUse {
 
 /** A table as merging sees it; columns are the same on both sides. */
 export interface MergeTable {
-  /** `database/schema.table`. */
+  readonly name: TableName;
+  /** {@link tableId} of it. */
   readonly id: string;
-  readonly database: string;
-  /** `schema.table`. */
-  readonly table: string;
   readonly columns: readonly string[];
   /** Key columns; empty for a table without a key, whose rows are a multiset. */
   readonly key: readonly string[];
@@ -43,8 +42,6 @@ export interface MergeTable {
   /** Positions of columns that are unique together, but for the key. */
   readonly uniques: readonly (readonly number[])[];
 }
-
-export const tableId = (database: string, table: string): string => `${database}/${table}`;
 
 /** A key as a string that can be looked up. */
 export const keyText = (key: RowKey): string => JSON.stringify(key);

@@ -1,6 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import { addTo } from '../multimap.js';
 import type { RowKey } from '../rows/keys.js';
+import type { TableName } from '../table-name.js';
 import type { Collision, Settlement, Side } from './collision.js';
 import type { RowOutcome } from './compare-table.js';
 import type { Comparison } from './compare-tables.js';
@@ -30,7 +31,7 @@ export interface DestinationFacts {
 
 export interface Referrer {
   readonly key: ByteString;
-  readonly table: string;
+  readonly table: TableName;
   readonly rows: number;
 }
 

@@ -1,5 +1,5 @@
-import { compilePattern } from '../pattern.js';
-import { columnPlace } from './column-place.js';
+import { columnPlace, mentionPlace, placesOf } from './named-tables.js';
+import { describesTable } from './rules.js';
 import type { Profile } from './schema.js';
 
 export interface Inconsistency {
@@ -37,8 +37,8 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
   if (!paths.includes('.'))
     found.push({ path: ['areas'], message: 'one area must have the path ".", so that every file belongs to one' });
 
-  const tables = new Set(Object.values(profile.databases ?? {}).flatMap((database) => Object.keys(database.tables)));
-  const known = (table: string): boolean => [...tables].some((pattern) => matchesName(pattern, table));
+  const known = (table: string): boolean =>
+    placesOf(profile, table).some(({ database, label }) => describesTable(profile, database, label));
   for (const [index, reference] of (profile.references ?? []).entries()) {
     for (const end of ['from', 'to'] as const) {
       const { table } = columnPlace(reference[end]);
@@ -47,7 +47,7 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
     }
   }
   for (const [index, mention] of (profile.mentions ?? []).entries()) {
-    const table = mention.in.split('.')[0] as string;
+    const { table } = mentionPlace(mention);
     if (!known(table))
       found.push({ path: ['mentions', index, 'in'], message: `no table "${table}" is described in this profile` });
   }
@@ -75,9 +75,4 @@ export function inconsistencies(profile: Profile): Inconsistency[] {
     }
   }
   return found;
-}
-
-/** Tells whether a name pattern (`*` stands for any text) covers a name. */
-export function matchesName(pattern: string, name: string): boolean {
-  return compilePattern(pattern)(name);
 }

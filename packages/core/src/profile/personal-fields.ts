@@ -1,4 +1,5 @@
-import { rulesForTable } from './rules.js';
+import { placesOf } from './named-tables.js';
+import { ruleOfColumn, tableRule } from './rules.js';
 import type { Profile } from './schema.js';
 
 /** An item as far as its fields are asked for. */
@@ -9,10 +10,14 @@ interface ItemWithFields {
   readonly fields: readonly { readonly name: string }[];
 }
 
-/** Whether a mask protects a column of a table on the way down, in any database: what it holds is then nobody's name for a thing. */
+/**
+ * Whether a mask protects a column on the way down: what it holds is then nobody's name for a thing.
+ *
+ * @param table as a profile's text names it; without a database in any of them
+ */
 export const isPersonalColumn = (profile: Profile | undefined, table: string, column: string): boolean =>
-  Object.keys(profile?.databases ?? {}).some((database) =>
-    rulesForTable(profile, database, table, [column]).columns.some((one) => one.mask !== undefined),
+  placesOf(profile, table).some(
+    ({ database, label }) => ruleOfColumn(tableRule(profile, database, label), column)?.personal !== undefined,
   );
 
 /** The tables in which what an item consists of lies: the one that it was found in, its own, and its dependants'. */
@@ -34,9 +39,9 @@ export function personalFields(profile: Profile | undefined, item: ItemWithField
   const tables = tablesOfItem(profile, item);
   const names = item.fields.map((one) => one.name);
   const found = new Set<string>();
-  for (const database of Object.keys(profile?.databases ?? {}))
-    for (const table of tables)
-      for (const column of rulesForTable(profile, database, table, names).columns)
-        if (column.mask !== undefined) found.add(column.name);
+  for (const table of tables)
+    for (const { database, label } of placesOf(profile, table))
+      for (const name of names)
+        if (ruleOfColumn(tableRule(profile, database, label), name)?.personal !== undefined) found.add(name);
   return found;
 }

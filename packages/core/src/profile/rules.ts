@@ -1,13 +1,12 @@
 import type { ByteString } from '../address/place.js';
-import { matchesPath } from '../pattern.js';
+import { compilePattern, matchesPath } from '../pattern.js';
 import { compileCondition } from '../rows/condition.js';
 import type { ColumnTreatment } from '../rows/line-rewriter.js';
-import { matchesName } from './inconsistencies.js';
-import type { AreaRule, ColumnRule, DataClass, ItemRule, MaskRule, Profile, TableRule } from './schema.js';
+import { type TableName, tableLabel } from '../table-name.js';
+import type { AreaRule, ColumnRule, DataClass, MaskRule, Profile, TableRule } from './schema.js';
 
 /** What the profile says of one table, worked out for the columns that the table really has. */
 export interface TableRules {
-  readonly table: string;
   readonly class: DataClass;
   readonly columns: readonly ColumnRules[];
   /** The class of a row: that of the first row group it belongs to, else the table's. */
@@ -39,13 +38,8 @@ export const mostProtective = (a: DataClass, b: DataClass): DataClass =>
  * Finds the rules for a table: its own entry, else the longest name pattern that covers it, else none, in which case
  * the table is unclassified.
  */
-export function rulesForTable(
-  profile: Profile | undefined,
-  database: string,
-  table: string,
-  columns: readonly string[],
-): TableRules {
-  const rule = tableRule(profile, database, table);
+export function rulesForTable(profile: Profile | undefined, table: TableName, columns: readonly string[]): TableRules {
+  const rule = tableRule(profile, table.database, tableLabel(table));
   const tableClass = rule?.class ?? 'unclassified';
   const groups = (rule?.rows ?? []).map((group) => ({
     class: group.class,
@@ -53,7 +47,6 @@ export function rulesForTable(
   }));
   const staff = rule?.staff ? compileCondition(rule.staff, columns) : () => false;
   return {
-    table,
     class: tableClass,
     columns: columns.map((name) => columnRules(name, tableClass, ruleOfColumn(rule, name))),
     classOf: (row) => groups.find((group) => group.holds(row))?.class ?? tableClass,
@@ -64,12 +57,20 @@ export function rulesForTable(
   };
 }
 
-/** What the profile says of a table: its own entry, else the longest name pattern that covers it. */
-export function tableRule(profile: Profile | undefined, database: string, table: string): TableRule | undefined {
+/**
+ * What the profile says of a table: its own entry, else the longest name pattern that covers it.
+ *
+ * @param label {@link tableLabel}
+ */
+export function tableRule(profile: Profile | undefined, database: string, label: string): TableRule | undefined {
   const tables = profile?.databases?.[database]?.tables ?? {};
-  const pattern = bestPattern(Object.keys(tables), table);
+  const pattern = bestPattern(Object.keys(tables), label);
   return pattern === undefined ? undefined : tables[pattern];
 }
+
+/** Whether the profile says anything of a table by that name in a database. */
+export const describesTable = (profile: Profile | undefined, database: string, label: string): boolean =>
+  tableRule(profile, database, label) !== undefined;
 
 /** What a table's entry says of a column, likewise. */
 export function ruleOfColumn(rule: TableRule | undefined, column: string): ColumnRule | undefined {
@@ -79,7 +80,7 @@ export function ruleOfColumn(rule: TableRule | undefined, column: string): Colum
 
 function bestPattern(patterns: readonly string[], name: string): string | undefined {
   if (patterns.includes(name)) return name;
-  return patterns.filter((pattern) => matchesName(pattern, name)).sort((a, b) => b.length - a.length)[0];
+  return patterns.filter((pattern) => compilePattern(pattern)(name)).sort((a, b) => b.length - a.length)[0];
 }
 
 function columnRules(name: string, tableClass: DataClass, rule: ColumnRule | undefined): ColumnRules {
@@ -107,11 +108,4 @@ const depth = (path: string): number => (path === '.' ? 0 : path.length);
 /** Tells whether a file's text is rewritten: the profile names it in its area (`*` any text but a slash, `**` any). */
 export function isRewrittenText(area: AreaRule, path: string): boolean {
   return (area.text ?? []).some((pattern) => matchesPath(pattern, path));
-}
-
-export type TableItemRule = Extract<ItemRule, { table: string }>;
-
-/** The item rule of a table. */
-export function itemForTable(profile: Profile | undefined, table: string): TableItemRule | undefined {
-  return (profile?.items ?? []).find((item): item is TableItemRule => 'table' in item && item.table === table);
 }

@@ -67,8 +67,13 @@ const Table = z.strictObject({
 });
 export type TableRule = z.infer<typeof Table>;
 
-/** Tables outside the default schema go by both names. */
-const ColumnName = z.string().regex(/^([^.]+\.)?[^.]+\.[^.]+$/, 'write table.column, or schema.table.column');
+/** Tables outside the usual schema go by both names, and those of which several databases have one by their database too. */
+const ColumnName = z
+  .string()
+  .regex(
+    /^([a-z][a-z0-9-]{0,31}\/)?[^.][^]*\.[^.]+$/,
+    'write table.column, schema.table.column or database/table.column',
+  );
 
 const Reference = z.strictObject({
   from: ColumnName,
@@ -76,6 +81,8 @@ const Reference = z.strictObject({
   when: Condition.optional(),
   path: InnerPath.optional(),
 });
+
+export type ReferenceRule = z.infer<typeof Reference>;
 
 const Item = z.union([
   z.strictObject({
@@ -155,7 +162,10 @@ const Page = z.strictObject({
 
 /** What uses files: every row of a table, or those that name the file in a column. */
 const Mention = z.strictObject({
-  in: z.string().regex(/^[^.]+(\.[^.]+)?$/, 'name a table, or a column as "table.column"'),
+  in: z.union([
+    z.string().regex(/^[^.]+(\.[^.]+)?$/, 'name a table, or a column as "table.column"'),
+    z.strictObject({ table: z.string().min(1), column: z.string().min(1).optional() }),
+  ]),
   files: z.string().min(1),
 });
 export type MentionRule = z.infer<typeof Mention>;

@@ -1,3 +1,4 @@
+import { placesOf } from './named-tables.js';
 import { tablesOfItem } from './personal-fields.js';
 import { ruleOfColumn, tableRule } from './rules.js';
 import type { Profile, ShowAs } from './schema.js';
@@ -36,7 +37,7 @@ export function shownFields<Field extends FieldWithValues>(
 ): (Field & FieldLook)[] {
   const tables = [...tablesOfItem(profile, item)];
   const own = tables.flatMap((table) =>
-    Object.keys(profile?.databases ?? {}).flatMap((database) => tableRule(profile, database, table) ?? []),
+    placesOf(profile, table).flatMap(({ database, label }) => tableRule(profile, database, label) ?? []),
   );
   const order = own.flatMap((rule) => Object.keys(rule.columns ?? {}));
   const books = new Set(

@@ -1,5 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import type { RowKey } from '../rows/keys.js';
+import { type TableName, tablePath } from '../table-name.js';
 
 /** One row-level or file-level change of a transfer, in canonical form; the line format of a change set. */
 export type Change = RowChange | FileChange;
@@ -9,7 +10,7 @@ export type RowChange = RowInsert | RowUpdate | RowDelete;
 interface OnRow {
   readonly part: 'row';
   readonly database: string;
-  /** `schema.table`. */
+  /** {@link tablePath} within the database; {@link tableOf} reads both. */
   readonly table: string;
   readonly key: RowKey;
   /** In what a baseline's image becomes: the destination's key of the same row, where it is another one. */
@@ -51,6 +52,12 @@ export interface FileChange {
   readonly before: FileState;
   readonly after: FileState;
 }
+
+/** How a change names the table that it is of. */
+export const placeOfRows = (table: TableName): Pick<RowChange, 'database' | 'table'> => ({
+  database: table.database,
+  table: tablePath(table),
+});
 
 /** The change that takes a change back. */
 export function invert(change: Change): Change {

@@ -1,9 +1,12 @@
 import type { ByteString } from '../address/place.js';
 import { matchesPath } from '../pattern.js';
+import { itemForTable, itemOfPart, type TableItemRule } from '../profile/item-rules.js';
+import { calledIn } from '../profile/named-tables.js';
 import { isPersonalColumn } from '../profile/personal-fields.js';
 import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
 import type { RowKey } from '../rows/keys.js';
+import { type TableName, tableId, tableOf } from '../table-name.js';
 import type { Change, FileChange, RowChange } from './change.js';
 import type { Amount } from './sentence.js';
 
@@ -105,13 +108,39 @@ const MAX_FIELDS = 24;
 const NEED: readonly ItemOutcome[] = ['needs-you', 'written', 'left-out', 'kept'];
 const CHANGES = { insert: 'new', update: 'changed', delete: 'deleted' } as const;
 
+/** What the profile says of a table whose rows are items, or parts of them. */
+interface TableOfItems {
+  /** As people call it. */
+  readonly called: string;
+  readonly item: TableItemRule | undefined;
+  /** Whether the item's title is. */
+  readonly isPersonal: boolean;
+  readonly part: ReturnType<typeof itemOfPart>;
+  /** What keeps its items' ids apart from those of a table of the same name in another database. */
+  readonly apart: string;
+}
+
+function describeTable(profile: Profile | undefined, table: TableName): TableOfItems {
+  const [called, item, part] = [calledIn(profile, table), itemForTable(profile, table), itemOfPart(profile, table)];
+  const rule = item ?? part?.item;
+  // A rule that names its database is of one table only.
+  const isOfOne = rule?.table.includes('/') === true || !called.includes('/');
+  return {
+    called,
+    item,
+    isPersonal: item !== undefined && isPersonalColumn(profile, item.table, item.title),
+    part,
+    apart: isOfOne ? '' : `${table.database}/`,
+  };
+}
+
 /** Gathers row and file changes into the items that people know, by the rules of the profile. */
 export class ItemCollector {
   readonly items = new Map<string, ChangedItem>();
   readonly parts = new Map<string, ChangedPart>();
   readonly #profile: Profile | undefined;
-  /** Whether titles of tables are personal, by table and column. */
-  readonly #personal = new Map<string, boolean>();
+  /** What the profile says of tables, by {@link tableId}. */
+  readonly #tables = new Map<string, TableOfItems>();
   readonly #digest: TextDigest;
 
   readonly #spell: (value: ByteString) => ByteString;
@@ -130,20 +159,14 @@ export class ItemCollector {
   /**
    * Adds what happens to a row.
    *
-   * @param part the table as the profile calls it
    * @param row a row by which the item is found and titled
    * @param standing absent for a change that is written as it is
    * @param key the row's key as the source knows it, by which the item goes
    */
-  addRow(
-    part: string,
-    change: RowChange,
-    row: RowValues,
-    overwrites: boolean,
-    standing?: Standing,
-    key: RowKey = change.key,
-  ): void {
+  addRow(change: RowChange, row: RowValues, overwrites: boolean, standing?: Standing, key: RowKey = change.key): void {
     const fields = standing?.fields ?? fieldsOf(change);
+    const table = tableOf(change);
+    const part = this.partOf(table);
     if (!standing || standing.outcome === 'written') {
       const counts = this.#part(part, 'table');
       if (change.op === 'insert') counts.inserted++;
@@ -151,7 +174,7 @@ export class ItemCollector {
       else counts.deleted++;
       for (const field of fields) counts.bytes += field.after?.length ?? 0;
     }
-    const owner = this.ownerOf(part, key, row);
+    const owner = this.ownerOf(table, key, row);
     const kind = owner.isOwner ? CHANGES[change.op] : 'changed';
     this.#merge({ ...owner, part, change: kind, overwrites }, fields, standing, change);
   }
@@ -225,46 +248,54 @@ export class ItemCollector {
     return known;
   }
 
+  /** A table as people call it. */
+  partOf(table: TableName): string {
+    return this.#of(table).called;
+  }
+
+  #of(table: TableName): TableOfItems {
+    const id = tableId(table);
+    const known = this.#tables.get(id) ?? describeTable(this.#profile, table);
+    this.#tables.set(id, known);
+    return known;
+  }
+
+  /** The id of the item that the row with a key is; with its key as text. */
+  itemId(table: TableName, key: string): string {
+    const { called, item, apart } = this.#of(table);
+    return item ? `${item.kind}:${apart}${key}` : `row:${called}:${key}`;
+  }
+
   /** The item that a row belongs to. */
   ownerOf(
-    table: string,
+    table: TableName,
     rowKey: RowKey,
     row: RowValues,
   ): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
     const spelled = (value: ByteString): string => toText(this.#spell(value));
     const key = rowKey.map((value) => spelled(value ?? '')).join(' ');
-    for (const item of this.#profile?.items ?? []) {
-      if (!('table' in item)) continue;
-      if (item.table === table)
-        return {
-          id: `${item.kind}:${key}`,
-          kind: item.kind,
-          // A title goes into records, mails and calendars, where nobody asks who may see it.
-          title: this.#isPersonal(item.table, item.title)
-            ? `${item.kind} ${key}`
-            : shorten(spelled(row[item.title] ?? key)),
-          key,
-          isOwner: true,
-        };
-      const dependant = item.dependants?.find((one) => one.table === table);
-      const owner = dependant ? row[dependant.column] : undefined;
-      if (owner)
-        return {
-          id: `${item.kind}:${spelled(owner)}`,
-          kind: item.kind,
-          title: `${item.kind} ${spelled(owner)}`,
-          key: spelled(owner),
-          isOwner: false,
-        };
+    const { called, item, isPersonal, part, apart } = this.#of(table);
+    if (item)
+      return {
+        id: this.itemId(table, key),
+        kind: item.kind,
+        // A title goes into records, mails and calendars, where nobody asks who may see it.
+        title: isPersonal ? `${item.kind} ${key}` : shorten(spelled(row[item.title] ?? key)),
+        key,
+        isOwner: true,
+      };
+    const owner = part ? row[part.column] : undefined;
+    if (part && owner) {
+      const { kind } = part.item;
+      return {
+        id: `${kind}:${apart}${spelled(owner)}`,
+        kind,
+        title: `${kind} ${spelled(owner)}`,
+        key: spelled(owner),
+        isOwner: false,
+      };
     }
-    return { id: `row:${table}:${key}`, kind: 'row', title: `${table} ${key}`, key, isOwner: true };
-  }
-
-  #isPersonal(table: string, column: string): boolean {
-    const name = `${table} ${column}`;
-    const known = this.#personal.get(name) ?? isPersonalColumn(this.#profile, table, column);
-    this.#personal.set(name, known);
-    return known;
+    return { id: this.itemId(table, key), kind: 'row', title: `${called} ${key}`, key, isOwner: true };
   }
 
   /** Counts by kind of the items that a test picks, largest first. */

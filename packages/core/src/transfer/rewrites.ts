@@ -1,10 +1,10 @@
 import { MARKER } from '../address/token.js';
+import { type TableName, tableOf } from '../table-name.js';
 import type { Change } from './change.js';
 
 /** How many addresses, folders and settings are written in a column with the destination's own. */
 export interface Rewrites {
-  /** `schema.table`. */
-  readonly table: string;
+  readonly table: TableName;
   readonly column: string;
   readonly count: number;
 }
@@ -21,8 +21,8 @@ export function countRewrites(changes: Iterable<Change>): Rewrites[] {
     for (const [column, value] of values) {
       const count = (value?.split(MARKER).length ?? 1) - 1;
       if (count === 0) continue;
-      const at = `${change.table} ${column}`;
-      counts.set(at, { table: change.table, column, count: (counts.get(at)?.count ?? 0) + count });
+      const at = `${change.database}/${change.table} ${column}`;
+      counts.set(at, { table: tableOf(change), column, count: (counts.get(at)?.count ?? 0) + count });
     }
   }
   return [...counts.values()].sort((a, b) => b.count - a.count);

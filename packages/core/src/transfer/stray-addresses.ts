@@ -1,9 +1,10 @@
 import type { ByteString } from '../address/place.js';
+import { type TableName, tableOf } from '../table-name.js';
 import type { Change } from './change.js';
 
 /** An address of another environment in a value that is written: nobody rewrites it. */
 export interface StrayAddress {
-  readonly table: string;
+  readonly table: TableName;
   readonly key: readonly (ByteString | null)[];
   readonly column: string;
   readonly host: string;
@@ -25,7 +26,7 @@ export function strayAddresses(changes: Iterable<Change>, hosts: readonly string
         : Object.entries(change.cells).map(([name, cell]) => [name, cell.after] as const);
     for (const [column, value] of cells) {
       const host = value === null ? undefined : hosts.find((one) => value.toLowerCase().includes(one));
-      if (host !== undefined) found.push({ table: change.table, key: change.key, column, host });
+      if (host !== undefined) found.push({ table: tableOf(change), key: change.key, column, host });
     }
   }
   return found;

@@ -1,3 +1,4 @@
+import { tableLabel } from '@tessarion/core';
 import pg from 'pg';
 import { EngineError, messageOf } from '../errors.js';
 import type { DatabaseLogin } from './site-database.js';
@@ -116,7 +117,8 @@ function placeOf(error: unknown): string {
   const { schema, table, column, where } = error as ServerError;
   const line = /COPY ([^,]+), line (\d+)(?:, column ([^:]+))?/.exec(where ?? '');
   if (line) return `${line[1]}${line[3] === undefined ? '' : `.${line[3]}`}, line ${line[2]} of what is loaded`;
-  return [schema === 'public' ? undefined : schema, table, column].filter(Boolean).join('.');
+  const label = table === undefined ? undefined : tableLabel({ schema: schema ?? '', name: table });
+  return [label, column].filter(Boolean).join('.');
 }
 
 /** An error as it may be kept as a cause, and so in logs. */

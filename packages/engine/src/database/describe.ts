@@ -1,4 +1,4 @@
-import type { KeyOrder } from '@tessarion/core';
+import type { KeyOrder, NameInDatabase } from '@tessarion/core';
 import { LRUCache } from 'lru-cache';
 import pg, { type Client, type QueryResult } from 'pg';
 import { EngineError } from '../errors.js';
@@ -72,7 +72,7 @@ const TABLES = `
   ), refs AS (
     SELECT f.conrelid, json_agg(json_build_object(
         'columns', ${namesOf('f.conkey', 'f.conrelid')},
-        'table', fn.nspname || '.' || fc.relname,
+        'table', json_build_object('schema', fn.nspname, 'name', fc.relname),
         'targetColumns', ${namesOf('f.confkey', 'f.confrelid')}) ORDER BY f.oid) AS refs
     FROM own JOIN pg_constraint f ON f.conrelid = own.oid AND f.contype = 'f'
       JOIN pg_class fc ON fc.oid = f.confrelid JOIN pg_namespace fn ON fn.oid = fc.relnamespace
@@ -127,7 +127,7 @@ const TABLES = `
 
 const SEQUENCES = `
   SELECT n.nspname AS schema, c.relname AS name,
-    (SELECT json_build_object('table', tn.nspname || '.' || tc.relname, 'column', a.attname)
+    (SELECT json_build_object('table', json_build_object('schema', tn.nspname, 'name', tc.relname), 'column', a.attname)
       FROM pg_depend d JOIN pg_class tc ON tc.oid = d.refobjid JOIN pg_namespace tn ON tn.oid = tc.relnamespace
       JOIN pg_attribute a ON a.attrelid = tc.oid AND a.attnum = d.refobjsubid
       WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype IN ('a', 'i') LIMIT 1) AS owned
@@ -179,7 +179,7 @@ interface TableRow {
     length: number | null;
   }[];
   key: string[] | null;
-  references: { columns: string[]; table: string; targetColumns: string[] }[];
+  references: { columns: string[]; table: NameInDatabase; targetColumns: string[] }[];
   triggers: string[];
   uniques: UniqueShape[];
   exclusions: ExclusionShape[];
@@ -190,7 +190,7 @@ interface TableRow {
 interface SequenceRow {
   schema: string;
   name: string;
-  owned: { table: string; column: string } | null;
+  owned: { table: NameInDatabase; column: string } | null;
 }
 
 /** Quotes an identifier for PostgreSQL. */
@@ -199,11 +199,10 @@ export const quoteName = (name: string): string => `"${name.replaceAll('"', '""'
 /** Means the same whatever a session's settings say of backslashes. */
 export const quoteLiteral = (text: string): string => pg.escapeLiteral(text);
 
-export const quoteTable = (table: { readonly schema: string; readonly name: string }): string =>
-  `${quoteName(table.schema)}.${quoteName(table.name)}`;
+export const quoteTable = (table: NameInDatabase): string => `${quoteName(table.schema)}.${quoteName(table.name)}`;
 
 /** Names the tables of a database, those of extensions left out. */
-export async function listTables(client: Client): Promise<{ schema: string; name: string }[]> {
+export async function listTables(client: Client): Promise<NameInDatabase[]> {
   return (await client.query<{ schema: string; name: string }>(OWN_TABLES)).rows;
 }
 
@@ -221,9 +220,10 @@ const described = new LRUCache<string, Made>({ max: 100 });
 /**
  * Describes the tables and sequences of a database, those of extensions left out.
  *
+ * @param database as the profile calls it
  * @throws {EngineError} `schema-unsupported` for what cannot be read faithfully
  */
-export async function describeSchema(client: Client): Promise<SchemaShape> {
+export async function describeSchema(client: Client, database: string): Promise<SchemaShape> {
   const asked = await client.query<{ server: string; hasLargeObjects: boolean; version: string }>(VERSION);
   const { server, hasLargeObjects, version } = asked.rows[0] as (typeof asked.rows)[number];
   if (hasLargeObjects)
@@ -232,9 +232,9 @@ export async function describeSchema(client: Client): Promise<SchemaShape> {
       'The database holds large objects, which cannot be copied faithfully.',
       'Move them into bytea columns or files.',
     );
-  const at = `${client.host}:${client.port}/${client.database}`;
+  const at = `${client.host}:${client.port}/${client.database} ${database}`;
   const known = described.get(at);
-  const made = known?.version === version ? known : { version, ...(await describeMade(client)) };
+  const made = known?.version === version ? known : { version, ...(await describeMade(client, database)) };
   described.set(at, made);
   return {
     server: `PostgreSQL ${server.split(' ')[0]}`,
@@ -244,7 +244,7 @@ export async function describeSchema(client: Client): Promise<SchemaShape> {
   };
 }
 
-async function describeMade(client: Client): Promise<Omit<Made, 'version'>> {
+async function describeMade(client: Client, database: string): Promise<Omit<Made, 'version'>> {
   const [foreign, tables, sequences, extensions] = (await client.query(QUESTIONS)) as unknown as [
     QueryResult<{ name: string }>,
     QueryResult<TableRow>,
@@ -257,7 +257,11 @@ async function describeMade(client: Client): Promise<Omit<Made, 'version'>> {
       `"${foreign.rows[0].name}" is a foreign table: its rows lie in another database.`,
       'Drop the foreign table, or leave it out of the site.',
     );
-  return { tables: tables.rows.map(shapeOf), sequences: sequences.rows, extensions: extensions.rows };
+  return {
+    tables: tables.rows.map((row) => shapeOf(row, database)),
+    sequences: sequences.rows,
+    extensions: extensions.rows,
+  };
 }
 
 async function statesOf(client: Client, sequences: readonly SequenceRow[]): Promise<SequenceShape[]> {
@@ -277,10 +281,11 @@ async function statesOf(client: Client, sequences: readonly SequenceRow[]): Prom
 const isSameSet = (columns: UniqueShape, key: readonly string[]): boolean =>
   columns.length === key.length && columns.every(({ name }) => key.includes(name));
 
-function shapeOf(row: TableRow): TableShape {
+function shapeOf(row: TableRow, database: string): TableShape {
   const typeOf = (column: string): string => row.columns.find((one) => one.name === column)?.type ?? '';
   const key = row.key ?? [];
   return {
+    database,
     schema: row.schema,
     name: row.name,
     columns: row.columns.map((column) => ({

@@ -1,4 +1,4 @@
-import type { ByteString, KeyRange } from '@tessarion/core';
+import { type ByteString, type KeyRange, tablePath } from '@tessarion/core';
 import { to as copyTo } from 'pg-copy-streams';
 import { runClient } from './client-program.js';
 import { databaseError } from './connect.js';
@@ -10,6 +10,7 @@ import type {
   DatabaseView,
   ReadingMoment,
   SchemaShape,
+  SiteDatabase,
   TableShape,
   WrittenSince,
 } from './site-database.js';
@@ -39,14 +40,14 @@ export class PostgresView implements DatabaseView {
    * Opens a view. Every table is locked against dropping and truncating first (ACCESS SHARE, which holds up no
    * reader or writer): a table truncated meanwhile would read as empty.
    */
-  static async open(login: DatabaseLogin): Promise<PostgresView> {
+  static async open({ name, login }: SiteDatabase): Promise<PostgresView> {
     const client = await borrowSession(login, 'read', 'read');
     try {
       await client.query("SET lock_timeout = '30s'");
       const tables = await listTables(client);
       await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
       if (tables.length > 0) await client.query(`LOCK TABLE ${tables.map(quoteTable).join(', ')} IN ACCESS SHARE MODE`);
-      const schema = await describeSchema(client);
+      const schema = await describeSchema(client, name);
       const size = await client.query<{ bytes: string }>('SELECT pg_database_size(current_database())::text AS bytes');
       const snapshot = await client.query<{ id: string }>('SELECT pg_export_snapshot() AS id');
       return new PostgresView(login, client, snapshot.rows[0]?.id as string, schema, Number(size.rows[0]?.bytes));
@@ -92,10 +93,10 @@ export class PostgresView implements DatabaseView {
     const allowed = await this.#client.query<{ yes: boolean }>(MAY_TELL_MOMENT);
     if (!allowed.rows[0]?.yes) return undefined;
     const moment = await this.#client.query<Omit<ReadingMoment, 'tables'>>(MOMENT);
-    const tables = await this.#client.query<{ name: string; identity: string }>(TABLE_IDENTITIES);
+    const tables = await this.#client.query<{ schema: string; name: string; identity: string }>(TABLE_IDENTITIES);
     return {
       ...(moment.rows[0] as Omit<ReadingMoment, 'tables'>),
-      tables: new Map(tables.rows.map(({ name, identity }) => [name, identity])),
+      tables: new Map(tables.rows.map((one) => [tablePath(one), one.identity])),
     };
   }
 
@@ -202,7 +203,7 @@ const MOMENT = `SELECT pg_snapshot_xmin(pg_current_snapshot())::text AS transact
     || '/' || coalesce((SELECT stats_reset FROM pg_stat_bgwriter)::text, '') AS database`;
 
 /** Adding a column with a default changes what rows hold and no row's version. */
-const TABLE_IDENTITIES = `SELECT n.nspname || '.' || c.relname AS name,
+const TABLE_IDENTITIES = `SELECT n.nspname AS schema, c.relname AS name,
     c.oid || '/' || c.relfilenode || '/' || (SELECT string_agg(a.attnum || ' ' || a.attname || ' ' || a.atttypid || ' ' || a.atttypmod, ',' ORDER BY a.attnum)
       FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS identity
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'r' AND n.nspname NOT LIKE 'pg\\_%'`;

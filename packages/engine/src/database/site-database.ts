@@ -1,4 +1,4 @@
-import type { ByteString, KeyOrder, KeyRange } from '@tessarion/core';
+import type { ByteString, KeyOrder, KeyRange, NameInDatabase, TableName } from '@tessarion/core';
 
 /** How to reach one database, with a login's password. */
 export interface DatabaseLogin {
@@ -9,6 +9,13 @@ export interface DatabaseLogin {
   readonly password: string;
 }
 
+/** A database of an environment: as the profile calls it, and how it is reached. */
+export interface SiteDatabase {
+  readonly name: string;
+  readonly login: DatabaseLogin;
+}
+
+/** A column of a table. */
 export interface ColumnShape {
   readonly name: string;
   readonly type: string;
@@ -22,9 +29,8 @@ export interface ColumnShape {
   readonly isFilled: boolean;
 }
 
-export interface TableShape {
-  readonly schema: string;
-  readonly name: string;
+/** A table, and how it is made. */
+export interface TableShape extends TableName {
   readonly columns: readonly ColumnShape[];
   /** Columns that name a row; empty where the table has none. */
   readonly key: readonly string[];
@@ -32,7 +38,7 @@ export interface TableShape {
   /** Tables that this one refers to by declared foreign keys. */
   readonly references: readonly {
     readonly columns: readonly string[];
-    readonly table: string;
+    readonly table: NameInDatabase;
     readonly targetColumns: readonly string[];
   }[];
   readonly rowTriggers: readonly string[];
@@ -86,8 +92,8 @@ export interface CheckConstraint {
 export interface SequenceShape {
   readonly schema: string;
   readonly name: string;
-  /** `schema.table` and column that draw from it, where it belongs to one. */
-  readonly ownedBy: { readonly table: string; readonly column: string } | undefined;
+  /** Table and column that draw from it, where it belongs to one. */
+  readonly ownedBy: { readonly table: NameInDatabase; readonly column: string } | undefined;
   readonly last: string;
   readonly called: boolean;
 }
@@ -106,20 +112,6 @@ export interface SchemaShape {
   readonly extensions: readonly ExtensionShape[];
 }
 
-/** The name by which a table goes in change sets and manifests. */
-export const fullName = (table: { readonly schema: string; readonly name: string }): string =>
-  `${table.schema}.${table.name}`;
-
-/** A table by its {@link fullName}; schemas have no dots in their names, tables may. */
-export function tableNamed(name: string): { readonly schema: string; readonly name: string } {
-  const at = name.indexOf('.');
-  return { schema: name.slice(0, at), name: name.slice(at + 1) };
-}
-
-/** The name by which profiles speak of a table: without the default schema. */
-export const profileName = (table: { readonly schema: string; readonly name: string }): string =>
-  table.schema === 'public' ? table.name : fullName(table);
-
 /** When a database was read, in its own terms. */
 export interface ReadingMoment {
   /** Every transaction before this one had ended. */
@@ -128,7 +120,7 @@ export interface ReadingMoment {
   readonly next: string;
   /** The database itself: what is told of a moment holds only as long as this stays. */
   readonly database: string;
-  /** For each table, by full name, what holds as long as nobody made it anew. */
+  /** For each table, by its path, what holds as long as nobody made it anew. */
   readonly tables: ReadonlyMap<string, string>;
 }
 

@@ -1,8 +1,8 @@
-import type { TableMake } from '@tessarion/core';
+import { type TableMake, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
-import { quoteName, quoteTable } from './describe.js';
-import { profileName, type TableShape } from './site-database.js';
+import { quoteTable } from './describe.js';
+import type { TableShape } from './site-database.js';
 
 const COLUMNS = `
   SELECT a.attname::text AS name, format_type(a.atttypid, a.atttypmod) AS type, a.attnotnull AS required,
@@ -20,7 +20,7 @@ const COLUMNS = `
 const CONSTRAINTS = `
   SELECT c.conname::text AS name, pg_get_constraintdef(c.oid) AS definition,
     coalesce((SELECT array_agg(a.attname::text) FROM pg_attribute a WHERE a.attrelid = c.conrelid AND a.attnum = ANY(c.conkey)), '{}') AS columns,
-    CASE WHEN f.oid IS NOT NULL THEN CASE WHEN n.nspname = 'public' THEN f.relname ELSE n.nspname || '.' || f.relname END END AS refers
+    n.nspname::text AS refers_schema, f.relname::text AS refers_name
   FROM pg_constraint c LEFT JOIN pg_class f ON f.oid = nullif(c.confrelid, 0) LEFT JOIN pg_namespace n ON n.oid = f.relnamespace
   WHERE c.conrelid = $1::regclass AND c.contype IN ('p', 'u', 'c', 'f', 'x') ORDER BY c.contype <> 'p', c.conname`;
 
@@ -34,8 +34,16 @@ const INDEXES = `
 const VOLATILE =
   /\b(nextval|now|random|gen_random_uuid|uuid_generate\w*|clock_timestamp|statement_timestamp|timeofday)\s*\(|CURRENT_|LOCALTIME/i;
 
-/** How tables are made, in SQL as the server writes it. */
-export async function describeMakes(client: pg.Client, tables: readonly TableShape[]): Promise<Map<string, TableMake>> {
+/**
+ * How tables are made, in SQL as the server writes it.
+ *
+ * @param label what people call a table
+ */
+export async function describeMakes(
+  client: pg.Client,
+  tables: readonly TableShape[],
+  label: (table: TableShape) => string,
+): Promise<Map<string, TableMake>> {
   const makes = new Map<string, TableMake>();
   for (const table of tables) {
     const quoted = quoteTable(table);
@@ -52,7 +60,8 @@ export async function describeMakes(client: pg.Client, tables: readonly TableSha
       name: string;
       definition: string;
       columns: string[];
-      refers: string | null;
+      refers_schema: string | null;
+      refers_name: string | null;
     }>(CONSTRAINTS, [quoted]);
     const indexes = await client.query<{ name: string; definition: string; is_unique: boolean }>(INDEXES, [quoted]);
     const described = [];
@@ -70,16 +79,18 @@ export async function describeMakes(client: pg.Client, tables: readonly TableSha
         generated,
       });
     }
-    makes.set(`${table.schema}.${table.name}`, {
-      quoted: `${quoteName(table.schema)}.${quoteName(table.name)}`,
-      label: profileName(table),
+    makes.set(tablePath(table), {
+      quoted,
+      label: label(table),
       columns: described,
-      constraints: constraints.rows.map(({ name, definition, columns: of, refers }) => ({
-        name,
-        definition,
-        columns: of,
-        refersTo: refers,
-      })),
+      constraints: constraints.rows.map(
+        ({ name, definition, columns: of, refers_schema: schema, refers_name: refers }) => ({
+          name,
+          definition,
+          columns: of,
+          refersTo: schema === null || refers === null ? null : tableLabel({ schema, name: refers }),
+        }),
+      ),
       indexes: indexes.rows.map(({ name, definition, is_unique }) => ({ name, definition, isUnique: is_unique })),
     });
   }

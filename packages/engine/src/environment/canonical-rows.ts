@@ -7,11 +7,12 @@ import {
   type Place,
   type Rewriter,
   rulesForTable,
+  type TableName,
   type TableRules,
   toBytes,
 } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
-import { type DatabaseView, profileName, type TableShape } from '../database/site-database.js';
+import type { DatabaseView, TableShape } from '../database/site-database.js';
 import { sortedRows } from '../snapshot/sorted-rows.js';
 import { type Environment, rowSettings } from './environment.js';
 
@@ -41,17 +42,16 @@ export interface DirectRows {
 /** Prepares a table for reading; the profile's own key is used where the database declares none. */
 export function canonicalTable(
   environment: Environment,
-  database: string,
   view: DatabaseView,
   shape: TableShape,
   rewriter: Rewriter,
 ): CanonicalTable {
   const columns = readable(shape).map((column) => column.name);
-  const rules = rulesForTable(environment.profile, database, profileName(shape), columns);
+  const rules = rulesForTable(environment.profile, shape, columns);
   const key = shape.key.length > 0 ? shape.key : (rules.key ?? []);
   const keyColumns = key.map((name) => columns.indexOf(name));
   const lines = new LineRewriter(rewriter, rules.columns);
-  const hidden = hideSettings(environment, profileName(shape), columns);
+  const hidden = hideSettings(environment, shape, columns);
   const isTextKey = key.some(
     (name) =>
       shape.columns.find((column) => column.name === name)?.isText &&
@@ -88,7 +88,7 @@ export function canonicalTable(
 /** Replaces the values of settings that stand in rows by their tokens, so that they never travel. */
 function hideSettings(
   environment: Environment,
-  table: string,
+  table: TableName,
   columns: readonly string[],
 ): ((lines: ByteString) => ByteString) | undefined {
   const settings = rowSettings(environment.profile, table).map((setting) => ({

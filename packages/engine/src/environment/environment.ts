@@ -1,5 +1,14 @@
-import type { AreaRule, ByteString, EnvironmentKind, Place, Profile, SettingRule } from '@tessarion/core';
-import type { DatabaseLogin } from '../database/site-database.js';
+import {
+  type AreaRule,
+  type ByteString,
+  type EnvironmentKind,
+  meansTable,
+  type Place,
+  type Profile,
+  type SettingRule,
+  type TableName,
+} from '@tessarion/core';
+import type { SiteDatabase } from '../database/site-database.js';
 import type { ServerConnection } from '../server/server-connection.js';
 
 /** An environment as the engine meets it: where it lies and how to reach its parts. */
@@ -13,7 +22,7 @@ export interface Environment {
   /** Absolute folder that holds everything of this environment. */
   readonly folder: ByteString;
   readonly place: Place;
-  readonly databases: readonly { readonly name: string; readonly login: DatabaseLogin }[];
+  readonly databases: readonly SiteDatabase[];
   readonly profile: Profile | undefined;
   /** Values of the profile's settings in this environment. */
   readonly settings: ReadonlyMap<string, string>;
@@ -65,8 +74,9 @@ export const fileSettings = (
 
 export const rowSettings = (
   profile: Profile | undefined,
-  table: string,
+  table: TableName,
 ): (SettingRule & { in: { table: string; row: Record<string, string>; column: string } })[] =>
   (profile?.settings ?? []).filter(
-    (setting): setting is ReturnType<typeof rowSettings>[number] => 'table' in setting.in && setting.in.table === table,
+    (setting): setting is ReturnType<typeof rowSettings>[number] =>
+      'table' in setting.in && meansTable(setting.in.table, table),
   );

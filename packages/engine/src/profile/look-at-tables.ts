@@ -1,14 +1,8 @@
-import { type Lookup, speaksOf, type TableFacts } from '@tessarion/core';
+import { isCalledAlike, type Lookup, speaksOf, type TableFacts, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { connectTo, databaseError } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
-import {
-  type DatabaseLogin,
-  fullName,
-  profileName,
-  type SchemaShape,
-  type TableShape,
-} from '../database/site-database.js';
+import type { DatabaseLogin, SchemaShape, TableShape } from '../database/site-database.js';
 import { plainUniques } from '../transfer/unique-rules.js';
 
 /** Rows that a table had when a snapshot was taken, by database and table as profiles call it. */
@@ -36,24 +30,25 @@ export async function lookAtTables(
   const client = await connectTo(login, 'read', 'profile');
   try {
     await client.query(`SET statement_timeout = ${STATEMENT_MS}`);
-    const schema = await describeSchema(client);
+    const schema = await describeSchema(client, database);
     const counted = await client.query<{
+      schema: string;
       name: string;
       rows: string;
       inserted: string;
       updated: string;
       deleted: string;
     }>(
-      `SELECT schemaname || '.' || relname AS name, n_live_tup::text AS rows, n_tup_ins::text AS inserted,
+      `SELECT schemaname AS schema, relname AS name, n_live_tup::text AS rows, n_tup_ins::text AS inserted,
          n_tup_upd::text AS updated, n_tup_del::text AS deleted FROM pg_catalog.pg_stat_user_tables`,
     );
-    const counts = new Map(counted.rows.map((row) => [row.name, row]));
+    const counts = new Map(counted.rows.map((row) => [tablePath(row), row]));
     const tables: TableFacts[] = [];
     for (const shape of schema.tables) {
       const samples = await samplesOf(client, shape);
-      const count = counts.get(fullName(shape));
+      const count = counts.get(tablePath(shape));
       tables.push({
-        name: profileName(shape),
+        name: tableLabel(shape),
         columns: shape.columns.map((column) => ({
           name: column.name,
           type: column.type,
@@ -68,7 +63,7 @@ export async function lookAtTables(
           .filter((one) => one.columns.length === 1)
           .map(({ columns, table, targetColumns }) => ({
             column: columns[0] as string,
-            table: table.replace(/^public\./, ''),
+            table: tableLabel(table),
             target: targetColumns[0] as string,
           })),
         rows: Math.max(Number(count?.rows ?? 0), samples.rows),
@@ -78,7 +73,7 @@ export async function lookAtTables(
           deleted: Number(count.deleted),
         },
         history: history.flatMap(({ at, rows }) => {
-          const found = rows.get(`${database}/${profileName(shape)}`);
+          const found = rows.get(`${database}/${tableLabel(shape)}`);
           return found === undefined ? [] : [{ at, rows: found }];
         }),
         lookups: await lookupsOf(client, schema, shape, samples.values),
@@ -92,7 +87,10 @@ export async function lookAtTables(
 
 const drawsKey = (schema: SchemaShape, shape: TableShape): boolean =>
   shape.key.length === 1 &&
-  schema.sequences.some((one) => one.ownedBy?.table === fullName(shape) && one.ownedBy.column === shape.key[0]);
+  schema.sequences.some(
+    (one) =>
+      one.ownedBy !== undefined && isCalledAlike(one.ownedBy.table, shape) && one.ownedBy.column === shape.key[0],
+  );
 
 interface Samples {
   readonly rows: number;
@@ -178,7 +176,7 @@ async function lookupsOf(
           column: one.column,
           path: one.path,
           when: one.when,
-          table: profileName(one.target),
+          table: tableLabel(one.target),
           target: one.target.key[0] as string,
           ...found,
         });

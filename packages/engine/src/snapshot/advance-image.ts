@@ -14,10 +14,10 @@ import {
   type SnapshotManifest,
   type TableManifest,
   type TreeEntry,
+  tablePath,
   writeLine,
 } from '@tessarion/core';
 import type { PackWriter } from '../blobs/pack-store.js';
-import { fullName } from '../database/site-database.js';
 import type { Reshaped } from '../transfer/comparison-plan.js';
 import type { SnapshotLibrary } from './library.js';
 import { readFolder } from './read-tree.js';
@@ -43,7 +43,7 @@ export async function advanceImage(
   for (const database of image.databases) {
     const tables = [];
     for (const { table, into } of reshape(database, reshaped)) {
-      const changes = rows.filter((change) => change.database === database.name && change.table === fullName(table));
+      const changes = rows.filter((change) => change.database === database.name && change.table === tablePath(table));
       tables.push(
         changes.length === 0 && !into
           ? table
@@ -91,13 +91,13 @@ function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): Sha
     columns.filter((column) => !column.generated).map((column) => column.name);
   const own = reshaped.filter((shape) => shape.database === database.name);
   const tables = database.tables.map((table): ShapedTable => {
-    const shape = own.find((one) => fullName(one) === fullName(table));
+    const shape = own.find((one) => tablePath(one) === tablePath(table));
     if (!shape || table.contents !== 'rows') return { table, into: undefined };
     const columns = shape.columns.map(({ name, type, generated }) => ({ name, type, generated }));
     const fill = (column: string): ByteString | null => shape.fills?.[column] ?? null;
     return { table: { ...table, columns }, into: projection(names(table.columns), names(columns), fill) };
   });
-  const added = own.filter((shape) => !database.tables.some((table) => fullName(table) === fullName(shape)));
+  const added = own.filter((shape) => !database.tables.some((table) => tablePath(table) === tablePath(shape)));
   return [
     ...tables,
     ...added.map(({ schema, name, columns, key, keyOrders }) => ({

@@ -36,7 +36,7 @@ export async function takeParts(environment: Environment, writer: PackWriter, wo
   const rewriter = new Rewriter(environment.place);
   const databases: DatabaseManifest[] = [];
   for (const database of environment.databases) {
-    const view = await PostgresView.open(database.login);
+    const view = await PostgresView.open(database);
     try {
       databases.push(await takeDatabase(environment, database.name, view, rewriter, writer, work));
     } finally {
@@ -59,7 +59,7 @@ async function takeDatabase(
 ): Promise<DatabaseManifest> {
   const tables: TableManifest[] = [];
   for (const shape of view.schema.tables) {
-    const table = canonicalTable(environment, name, view, shape, rewriter);
+    const table = canonicalTable(environment, view, shape, rewriter);
     const image = new RowImageWriter(writer, table.keyColumns);
     const contents = table.rules.class === 'derived' ? 'structure' : 'rows';
     if (contents === 'rows') {

@@ -1,10 +1,11 @@
-import type { Profile } from '@tessarion/core';
+import { isCalledAlike, type Profile, tablePath } from '@tessarion/core';
 import { databaseError, withoutValues } from '../database/connect.js';
 import { describeSchema, quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
-import { type DatabaseLogin, fullName } from '../database/site-database.js';
+import type { DatabaseLogin, SiteDatabase } from '../database/site-database.js';
+import type { Environment } from '../environment/environment.js';
 import { EngineError } from '../errors.js';
-import { checkRows, lockRows, type Mode, type Remain, spareReferred } from './check-rows.js';
+import { checkRows, lockRows, type Mode, type OtherDatabase, type Remain, spareReferred } from './check-rows.js';
 import { type Counts, compareCounters, compareWithMeant, countMeant, readCounters } from './count-written.js';
 import { insertOrder } from './insert-order.js';
 import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-back.js';
@@ -52,28 +53,33 @@ export class RowApplication {
   readonly #staged: StagedChanges;
   readonly #mode: Mode;
   readonly #profile: Profile | undefined;
+  readonly #others: readonly OtherDatabase[];
 
   private constructor(
     staged: StagedChanges,
     mode: Mode,
     profile: Profile | undefined,
-    readonly database: string,
+    others: readonly OtherDatabase[],
   ) {
     this.#staged = staged;
     this.#mode = mode;
     this.#profile = profile;
+    this.#others = others;
   }
 
   /** @param purpose names the transfer and epoch in the session, so that a successor can end it */
   static async open(
-    { name, login }: { readonly name: string; readonly login: DatabaseLogin },
+    { name, login }: SiteDatabase,
+    { databases, profile }: Pick<Environment, 'databases' | 'profile'>,
     purpose: string,
     mode: Mode,
-    profile: Profile | undefined,
   ): Promise<RowApplication> {
+    const isCrossed = (profile?.references ?? []).some((one) => one.from.includes('/') || one.to.includes('/'));
+    const others = isCrossed ? await describeAll(databases.filter((one) => one.name !== name)) : [];
     const client = await borrowSession(login, 'write', purpose);
     try {
-      return new RowApplication(new StagedChanges(client, login, await describeSchema(client)), mode, profile, name);
+      const staged = new StagedChanges(client, login, await describeSchema(client, name));
+      return new RowApplication(staged, mode, profile, others);
     } catch (error) {
       await client.giveBack();
       throw databaseError(error, login);
@@ -98,7 +104,7 @@ export class RowApplication {
   ): Promise<{ transaction: string; applied: AppliedRows; read: readonly ReadBack[] }> {
     const ordered = insertOrder(this.#staged.tables.map((table) => table.shape));
     const stagedOf = (group: (typeof ordered)[number]) =>
-      group.map((shape) => this.#staged.get(fullName(shape)) as StagedTable);
+      group.map((shape) => this.#staged.get(tablePath(shape)) as StagedTable);
     const tables = ordered.flatMap(stagedOf);
     const { client } = this.#staged;
     const remains: Remain[] = [];
@@ -116,10 +122,10 @@ export class RowApplication {
       for (const table of tables)
         remains.push(
           ...(await checkRows(client, table, this.#mode)),
-          ...(await spareReferred(this.#staged, table, this.#mode, this.#profile, this.database)),
+          ...(await spareReferred(this.#staged, table, this.#mode, this.#profile, this.#others)),
         );
       const toRead = tables.filter(
-        ({ shape }) => shape.key.length > 0 && (shape.rowTriggers.length > 0 || unsure.has(fullName(shape))),
+        ({ shape }) => shape.key.length > 0 && (shape.rowTriggers.length > 0 || unsure.has(tablePath(shape))),
       );
       for (const table of toRead) await keepFormer(client, written(table));
       const meant = await countMeant(client, tables, this.#mode);
@@ -207,7 +213,7 @@ export class RowApplication {
     const found = rules.map((rule) => `EXISTS (${inTheWay(rule, waiting(table))})`).join(' OR ');
     const isAny = await client.query<{ found: boolean }>(`SELECT ${found} AS found`);
     if (isAny.rows[0]?.found !== true) return done;
-    const making = roomMakers(this.#staged.schema).get(fullName(table.shape)) as MakingRoom;
+    const making = roomMakers(this.#staged.schema).get(tablePath(table.shape)) as MakingRoom;
     const marked = async (sql: string): Promise<boolean> => ((await client.query(sql)).rowCount ?? 0) > 0;
     const finish = `UPDATE ${table.temporary} SET done = true, is_first = false WHERE is_first`;
     for (const rule of rules) await client.query(markGoing(rule, making, waiting(table)));
@@ -283,7 +289,7 @@ export class RowApplication {
     for (const table of tables) {
       if (table.counts.insert === 0) continue;
       for (const sequence of this.#staged.schema.sequences.filter(
-        (one) => one.ownedBy?.table === fullName(table.shape),
+        (one) => one.ownedBy !== undefined && isCalledAlike(one.ownedBy.table, table.shape),
       )) {
         const column = quoteName(sequence.ownedBy?.column as string);
         await this.#staged.client.query(
@@ -293,6 +299,19 @@ export class RowApplication {
       }
     }
   }
+}
+
+async function describeAll(databases: readonly SiteDatabase[]): Promise<OtherDatabase[]> {
+  const found: OtherDatabase[] = [];
+  for (const { name, login } of databases) {
+    const client = await borrowSession(login, 'read', 'check');
+    try {
+      found.push({ name, login, schema: await describeSchema(client, name) });
+    } finally {
+      await client.giveBack();
+    }
+  }
+  return found;
 }
 
 const waiting = (table: StagedTable): Waiting => ({ ...table, match: keyMatch(table) });

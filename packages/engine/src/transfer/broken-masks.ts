@@ -1,6 +1,6 @@
-import { keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
+import { calledIn, keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
-import { profileName, type SchemaShape } from '../database/site-database.js';
+import type { SchemaShape } from '../database/site-database.js';
 import { plainUniques } from './unique-rules.js';
 
 /** A column that must be unique, under a mask that gives different people the same value. */
@@ -11,11 +11,10 @@ export interface BrokenMask {
 }
 
 /** Finds masks under which unique values would meet. */
-export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined, database: string): BrokenMask[] =>
+export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined): BrokenMask[] =>
   schema.tables.flatMap((shape) => {
-    const label = profileName(shape);
     const columns = readable(shape).map((column) => column.name);
-    const rules = rulesForTable(profile, database, label, columns);
+    const rules = rulesForTable(profile, shape, columns);
     if (rules.class !== 'authored' && rules.class !== 'collected') return [];
     const masks = new Map(
       rules.columns.flatMap(({ name, mask }) => (mask && !keepsUnique(mask) ? [[name, mask]] : [])),
@@ -25,7 +24,7 @@ export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined
     return uniques.flatMap((unique) =>
       unique.flatMap((column) => {
         const mask = masks.get(column);
-        return mask && unique.every((one) => masks.has(one)) ? [{ table: label, column, mask }] : [];
+        return mask && unique.every((one) => masks.has(one)) ? [{ table: calledIn(profile, shape), column, mask }] : [];
       }),
     );
   });

@@ -1,8 +1,15 @@
 import { join } from 'node:path';
-import { type ByteString, type KeyedHash, mapRows, maskValue, materialiseLines, type Rewriter } from '@tessarion/core';
+import {
+  type ByteString,
+  type KeyedHash,
+  mapRows,
+  maskValue,
+  materialiseLines,
+  type Rewriter,
+  tableLabel,
+} from '@tessarion/core';
 import { SpoolWriter } from '../baseline/spool.js';
 import { PostgresLoader } from '../database/postgres-load.js';
-import { profileName } from '../database/site-database.js';
 import { type Environment, layout } from '../environment/environment.js';
 import { toPortable } from '../environment/portable.js';
 import { EngineError } from '../errors.js';
@@ -115,7 +122,7 @@ async function copyDatabases(
 
 const leftIn = ({ shape, columns, tallies }: SourceTable): LeftAlone[] =>
   (tallies ?? []).flatMap(({ left }, i) =>
-    left === 0 ? [] : [{ table: profileName(shape), column: columns[i] as string, addresses: left }],
+    left === 0 ? [] : [{ table: tableLabel(shape), column: columns[i] as string, addresses: left }],
   );
 
 async function copyTable(
@@ -126,7 +133,7 @@ async function copyTable(
   spool: SpoolWriter | undefined,
   work: Work,
 ): Promise<void> {
-  const isLeftOut = plan.leftOut.tables.includes(profileName(table.shape));
+  const isLeftOut = plan.leftOut.tables.includes(tableLabel(table.shape));
   if (isLeftOut || !travels(table, plan.exact)) {
     spool?.event({ is: 'table', shape: table.shape, contents: 'structure', isMasked: false });
     return;

@@ -11,11 +11,12 @@ import {
   rowsMissing,
   type TableManifest,
   type TableSince,
+  tablePath,
 } from '@tessarion/core';
 import { z } from 'zod';
 import type { PackStore } from '../blobs/pack-store.js';
 import type { SealedFile } from '../blobs/sealed-file.js';
-import { type DatabaseView, fullName, type ReadingMoment, type TableShape } from '../database/site-database.js';
+import type { DatabaseView, ReadingMoment, TableShape } from '../database/site-database.js';
 import { blockList, keysHeld, keysThatDiffer } from '../snapshot/row-image.js';
 
 const EndRecord = z.object({
@@ -205,7 +206,7 @@ const LONGEST = 2n ** 31n - 100_000_000n;
 function stillHolds(record: ChangeRecord, { path, moment, shape }: TableEnd): boolean {
   const then = record.ends[path];
   if (!then || !moment || then.database !== moment.database) return false;
-  if (then.table !== moment.tables.get(fullName(shape))) return false;
+  if (then.table !== moment.tables.get(tablePath(shape))) return false;
   const passed = BigInt(moment.transaction) - BigInt(then.transaction);
   return passed >= 0n && passed < LONGEST;
 }
@@ -249,7 +250,7 @@ export function newRecord(
   if (unlike === 'too many' || (unlike.length > 0 && !ends.every(hasRanges))) return undefined;
   const found: ChangeRecord['ends'] = {};
   for (const { path, moment, shape, image } of ends) {
-    const table = moment?.tables.get(fullName(shape));
+    const table = moment?.tables.get(tablePath(shape));
     if (!moment || table === undefined) return undefined;
     found[path] = {
       database: moment.database,

@@ -1,9 +1,10 @@
-import type { Profile } from '@tessarion/core';
+import { calledIn, type Profile, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
-import { fullName, tableNamed } from '../database/site-database.js';
+import { borrowSession } from '../database/sessions.js';
+import type { SchemaShape, SiteDatabase } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
-import { protectingReferences } from './protecting-references.js';
+import { type ProtectingReference, protectingReferences } from './protecting-references.js';
 import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
 
 /** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
@@ -18,6 +19,11 @@ export interface Remain {
  * writes over what the rows held, as onto a fresh copy whose personal values are masked.
  */
 export type Mode = 'strict' | 'lenient' | 'over';
+
+/** Another database of the same environment, whose rows may refer to what goes. */
+export interface OtherDatabase extends SiteDatabase {
+  readonly schema: SchemaShape;
+}
 
 /** Locks the rows that are changed or deleted, in the order of their keys. */
 export async function lockRows(client: pg.Client, table: StagedTable): Promise<void> {
@@ -48,7 +54,7 @@ export async function checkRows(client: pg.Client, table: StagedTable, mode: Mod
        ELSE t.${first} IS NULL OR cardinality(array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL)) > 0 END LIMIT 1000`,
   );
   const remains = result.rows.map(
-    (row): Remain => ({ table: fullName(table.shape), key: row.key, what: remainText(row) }),
+    (row): Remain => ({ table: tableLabel(table.shape), key: row.key, what: remainText(row) }),
   );
   const [one] = remains;
   if (one && mode !== 'lenient') {
@@ -68,22 +74,21 @@ export async function spareReferred(
   table: StagedTable,
   mode: Mode,
   profile: Profile | undefined,
-  database: string,
+  others: readonly OtherDatabase[],
 ): Promise<Remain[]> {
   if (table.counts.delete === 0) return [];
   const remains: Remain[] = [];
-  for (const reference of protectingReferences(profile, database, staged.schema, table.shape)) {
-    const key = `n${table.columns.indexOf(table.shape.key[0] as string)}`;
-    const quoted = quoteTable(tableNamed(reference.table));
+  const tables = [staged.schema, ...others.map((one) => one.schema)].flatMap((one) => one.tables);
+  const key = `s.n${table.columns.indexOf(table.shape.key[0] as string)}`;
+  for (const reference of protectingReferences(profile, tables, table.shape)) {
+    const other = others.find((one) => one.name === reference.table.database);
     const spared = await staged.client.query<{ key: string }>(
-      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND EXISTS (SELECT 1 FROM ${quoted} t WHERE t.${quoteName(reference.column)} = s.${key}${unlessLetGo(staged, reference)}) RETURNING s.${key}::text AS key`,
+      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND ${other ? `${key}::text = ANY($1)` : isReferred(staged, key, reference)} RETURNING ${key}::text AS key`,
+      other ? [await referredBy(staged, table, key, other, reference)] : [],
     );
+    const by = calledIn(profile, reference.table);
     for (const row of spared.rows)
-      remains.push({
-        table: fullName(table.shape),
-        key: row.key,
-        what: `stays, since ${reference.table} refers to it`,
-      });
+      remains.push({ table: tableLabel(table.shape), key: row.key, what: `stays, since ${by} refers to it` });
   }
   const [one] = remains;
   if (one && mode !== 'lenient')
@@ -91,12 +96,36 @@ export async function spareReferred(
   return remains;
 }
 
-/** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
-function unlessLetGo(
+/** SQL that holds where a row of this database refers to a key. */
+const isReferred = (staged: StagedChanges, key: string, reference: ProtectingReference): string =>
+  `EXISTS (SELECT 1 FROM ${quoteTable(reference.table)} t WHERE t.${quoteName(reference.column)} = ${key}${unlessLetGo(staged, reference)})`;
+
+/** Of the rows that are about to go those to which a row of another database refers. */
+async function referredBy(
   staged: StagedChanges,
-  { table: name, column }: { readonly table: string; readonly column: string },
-): string {
-  const table = staged.get(name);
+  table: StagedTable,
+  key: string,
+  { login }: OtherDatabase,
+  { table: by, column }: ProtectingReference,
+): Promise<string[]> {
+  const going = await staged.client.query<{ key: string }>(
+    `SELECT ${key}::text AS key FROM ${table.temporary} s WHERE s.op = 'delete'`,
+  );
+  const client = await borrowSession(login, 'read', 'check');
+  try {
+    const found = await client.query<{ key: string }>(
+      `SELECT DISTINCT ${quoteName(column)}::text AS key FROM ${quoteTable(by)} WHERE ${quoteName(column)}::text = ANY($1)`,
+      [going.rows.map((one) => one.key)],
+    );
+    return found.rows.map((one) => one.key);
+  } finally {
+    await client.giveBack();
+  }
+}
+
+/** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
+function unlessLetGo(staged: StagedChanges, { table: by, column }: ProtectingReference): string {
+  const table = staged.get(tablePath(by));
   if (!table || table.shape.key.length === 0) return '';
   const match = keyMatch(table).replaceAll(/\bs\./g, 'o.');
   return ` AND NOT EXISTS (SELECT 1 FROM ${table.temporary} o WHERE ${match} AND (o.op = 'delete' OR ${quoteLiteral(column)} = ANY(o.changed)))`;

@@ -1,7 +1,6 @@
-import { rulesForTable } from '@tessarion/core';
+import { rulesForTable, tableLabel } from '@tessarion/core';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
-import { profileName } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 
 /** What a collected table holds at one moment: enough to tell later whether each of its rows is still there. */
@@ -32,9 +31,9 @@ export async function collectedRows(environment: Environment): Promise<Collected
   for (const { name: database, login } of environment.databases) {
     const client = await borrowSession(login, 'read', 'proof');
     try {
-      for (const shape of (await describeSchema(client)).tables) {
-        const table = profileName(shape);
-        if (rulesForTable(environment.profile, database, table, []).class !== 'collected') continue;
+      for (const shape of (await describeSchema(client, database)).tables) {
+        const table = tableLabel(shape);
+        if (rulesForTable(environment.profile, shape, []).class !== 'collected') continue;
         const key =
           shape.key.length === 1 && shape.keyOrders[0] === 'integer' ? quoteName(shape.key[0] as string) : undefined;
         const counted = await client.query<{ rows: string; highest: string | null; sum: string | null }>(
@@ -68,9 +67,9 @@ export async function proveCollected(
     if (own.length === 0) continue;
     const client = await borrowSession(login, 'read', 'proof');
     try {
-      const { tables } = await describeSchema(client);
+      const { tables } = await describeSchema(client, database);
       for (const { table, rows, keys } of own) {
-        const shape = tables.find((one) => profileName(one) === table);
+        const shape = tables.find((one) => tableLabel(one) === table);
         const key = keys && shape ? quoteName(shape.key[0] as string) : undefined;
         if (!shape) {
           found.push({ table, before: rows, now: 0, holds: 'fewer' });

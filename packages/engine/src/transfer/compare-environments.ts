@@ -4,17 +4,19 @@ import {
   compareTables,
   type FileOutcome,
   type MergeRules,
+  meansTable,
   type Profile,
   tableId,
 } from '@tessarion/core';
 import { PostgresView } from '../database/postgres-view.js';
-import { type DatabaseLogin, fullName, profileName, type SchemaShape } from '../database/site-database.js';
+import type { SchemaShape, SiteDatabase } from '../database/site-database.js';
 import { masksThatBreak } from './broken-masks.js';
 import { newRecord } from './change-records.js';
 import { compareRoot } from './compare-root.js';
 import { compareSchemas } from './compare-schemas.js';
 import type { ComparisonPlan, EnvironmentComparison, Note } from './comparison-plan.js';
 import { askDestination } from './destination-facts.js';
+import { type DescribedTable, describeUses } from './merge-tables.js';
 import { openSource } from './source-side.js';
 import { type DatabaseEnds, type FoundTable, rulesOf, tablesToCompare } from './tables-to-compare.js';
 
@@ -25,11 +27,11 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
   const notes: Note[] = [];
   const ends: DatabaseEnds[] = [];
   try {
-    for (const database of destination.databases) ends.push(await openEnds(plan, database.name, database.login));
+    for (const database of destination.databases) ends.push(await openEnds(plan, database));
     notes.push(...lostReferences(destination.profile, ends));
     if (direction === 'down')
-      for (const { name, view } of ends) {
-        const broken = masksThatBreak(view.schema, destination.profile, name);
+      for (const { view } of ends) {
+        const broken = masksThatBreak(view.schema, destination.profile);
         notes.push(...broken.map((one) => ({ type: 'mask', broken: one }) as const));
       }
     // Files are listed after the databases' views are open, so that what rows name is there; and while servers count.
@@ -49,35 +51,44 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
 
 /** Triggers that fire by row, by {@link tableId}. */
 export const triggersOf = (schemas: ReadonlyMap<string, SchemaShape>): Map<string, readonly string[]> =>
-  new Map(
-    [...schemas].flatMap(([database, { tables }]) =>
-      tables.map((one) => [tableId(database, fullName(one)), one.rowTriggers] as const),
-    ),
-  );
+  new Map([...schemas.values()].flatMap(({ tables }) => tables.map((one) => [tableId(one), one.rowTriggers] as const)));
+
+/** All tables of the destination, and those that it gets. */
+const shapesOf = (ends: readonly DatabaseEnds[]): DescribedTable[] =>
+  ends.flatMap(({ view, added }) => [
+    ...view.schema.tables.map((shape) => ({ shape, isThere: true })),
+    ...added.map((shape) => ({ shape, isThere: false })),
+  ]);
 
 /** References of the profile from tables that are there, out of or into columns that are not. */
 function lostReferences(profile: Profile | undefined, ends: readonly DatabaseEnds[]): Note[] {
-  const tables = new Map(ends.flatMap(({ view }) => view.schema.tables.map((one) => [profileName(one), one] as const)));
-  const isThere = (column: string): boolean => {
-    const { table, column: name } = columnPlace(column);
-    return tables.get(table)?.columns.some((one) => one.name === name) === true;
+  const tables = ends.flatMap(({ view }) => view.schema.tables);
+  const isThere = (text: string, beside: string): boolean => {
+    const { table, column } = columnPlace(text);
+    return tables.some((one) => meansTable(table, one, beside) && one.columns.some(({ name }) => name === column));
   };
   return (profile?.references ?? []).flatMap(({ from, to }): Note[] => {
-    if (!tables.has(columnPlace(from).table)) return [];
-    const missing = [from, to].find((column) => !isThere(column));
+    if (!tables.some((one) => meansTable(columnPlace(from).table, one, columnPlace(to).table))) return [];
+    const missing = isThere(from, to) ? (isThere(to, from) ? undefined : to) : from;
     return missing === undefined ? [] : [{ type: 'reference', from, to, missing }];
   });
 }
 
-async function openEnds(plan: ComparisonPlan, name: string, login: DatabaseLogin): Promise<DatabaseEnds> {
-  const [view, source] = await Promise.allSettled([PostgresView.open(login), openSource(plan, name)]);
+async function openEnds(plan: ComparisonPlan, database: SiteDatabase): Promise<DatabaseEnds> {
+  const { name, login } = database;
+  const [view, source] = await Promise.allSettled([PostgresView.open(database), openSource(plan, name)]);
   if (view.status === 'fulfilled' && source.status === 'fulfilled') {
     const { environment } = 'environment' in plan.source ? plan.source : { environment: undefined };
-    const theirs = environment?.databases.find((one) => one.name === name)?.login;
+    const theirs = environment?.databases.find((one) => one.name === name);
     const schema =
       theirs &&
-      (await compareSchemas(plan, name, { login: theirs, tables: source.value.tables() }, { login, view: view.value }));
-    return { name, view: view.value, source: source.value, schema, reshaped: [] };
+      (await compareSchemas(
+        plan,
+        name,
+        { login: theirs.login, tables: source.value.tables() },
+        { login, view: view.value },
+      ));
+    return { name, view: view.value, source: source.value, schema, reshaped: [], added: [] };
   }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
   throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;
@@ -89,8 +100,9 @@ async function compareDatabases(
   ends: readonly DatabaseEnds[],
   notes: Note[],
 ): Promise<Comparison> {
-  const tables: FoundTable[] = [];
-  for (const one of ends) tables.push(...(await tablesToCompare(plan, one, notes)));
+  const found: FoundTable[] = [];
+  for (const one of ends) found.push(...(await tablesToCompare(plan, one, notes)));
+  const tables = describeUses(plan.destination, shapesOf(ends), found);
   const rows = await compareTables(tables, merge, plan.baseline?.keys ?? []);
   for (const { table, ends } of tables) {
     const record = ends && newRecord(ends, rulesOf(plan, table), rows.unlike.get(table.id) ?? 'too many');

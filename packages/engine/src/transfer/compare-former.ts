@@ -3,6 +3,7 @@ import {
   type ByteString,
   type Change,
   type Comparison,
+  calledIn,
   compareFiles,
   compareKeys,
   compareTables,
@@ -21,18 +22,20 @@ import {
   type RowChange,
   type RowKey,
   readLine,
+  readTableId,
   referringRows,
   type TableRows,
   type TableToCompare,
   tableId,
+  tableOf,
   type Values,
   writeLine,
 } from '@tessarion/core';
 import type pg from 'pg';
 import type { PackStore } from '../blobs/pack-store.js';
 import { PostgresView } from '../database/postgres-view.js';
-import { borrowSession } from '../database/sessions.js';
-import type { DatabaseView, TableShape } from '../database/site-database.js';
+import { borrowSession, type Session } from '../database/sessions.js';
+import type { DatabaseView, SiteDatabase } from '../database/site-database.js';
 import { type CanonicalTable, canonicalTable } from '../environment/canonical-rows.js';
 import { areasOf, type Environment } from '../environment/environment.js';
 import { type HashMemory, listFiles } from '../environment/list-root.js';
@@ -67,97 +70,99 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
   const merge: MergeRules = { method: 'merge', direction, keepsMasked: false, mask: (_rule, value) => value };
   const notes: Note[] = [];
   const gone: RowChange[] = [];
-  const rows: Mutable<Comparison> = {
-    unlike: new Map(),
-    outcomes: [],
-    ownChanges: [],
-    lacking: [],
-    found: [],
-    moved: [],
-  };
-  const schemas = new Map<string, DatabaseView['schema']>();
-  const going = new Map<string, RowKey[]>();
-  for (const { name, login } of destination.databases) {
-    const changes = plan.changes.filter((one): one is RowChange => one.part === 'row' && one.database === name);
-    const view = await PostgresView.open(login);
-    const client = await borrowSession(login, 'read', 'compare');
-    try {
-      schemas.set(name, view.schema);
-      const found = await new FormerTables(destination, name, view, client, changes, notes, gone).read();
-      const one = await compareTables(found.tables, merge, []);
-      rows.outcomes = [...rows.outcomes, ...one.outcomes];
-      rows.ownChanges = [...rows.ownChanges, ...one.ownChanges, ...found.referring];
-      rows.lacking = [...rows.lacking, ...one.lacking, ...found.lacking];
-      for (const [table, keys] of found.leaving) going.set(tableId(name, table), keys);
-    } finally {
-      await Promise.all([view.close(), client.giveBack()]);
-    }
+  const changes = plan.changes.filter((one): one is RowChange => one.part === 'row');
+  const open: OpenDatabase[] = [];
+  try {
+    for (const database of destination.databases) open.push(await openDatabase(database));
+    const found = await new FormerTables(destination, open, changes, notes, gone).read();
+    const compared = await compareTables(found.tables, merge, []);
+    const rows: Comparison = {
+      ...compared,
+      ownChanges: [...compared.ownChanges, ...found.referring],
+      lacking: [...compared.lacking, ...found.lacking],
+    };
+    const files: FileOutcome[] = [];
+    for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
+    const schemas = new Map(open.map(({ name, view }) => [name, view.schema]));
+    const facts = askDestination(destination, schemas, 'up', found.leaving);
+    return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas), gone };
+  } finally {
+    for (const { view, client } of open) await Promise.all([view.close(), client.giveBack()]);
   }
-  const files: FileOutcome[] = [];
-  for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
-  const facts = askDestination(destination, schemas, 'up', going);
-  return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas), gone };
 }
 
-type Mutable<T> = { -readonly [K in keyof T]: T[K] };
+/** A database, open for reading it whole, and for looking rows up. */
+interface OpenDatabase {
+  readonly name: string;
+  readonly view: DatabaseView;
+  readonly client: Session;
+}
+
+async function openDatabase(database: SiteDatabase): Promise<OpenDatabase> {
+  const view = await PostgresView.open(database);
+  try {
+    return { name: database.name, view, client: await borrowSession(database.login, 'read', 'compare') };
+  } catch (error) {
+    await view.close();
+    throw error;
+  }
+}
 
 interface OpenTable {
   readonly canonical: CanonicalTable;
   readonly table: MergeTable;
+  /** A session on its database. */
+  readonly client: pg.Client;
 }
 
 interface FormerSites {
   readonly tables: TableToCompare[];
   readonly lacking: Comparison['lacking'];
   readonly referring: OwnChange[];
-  /** By table (`schema.table`), see {@link leavingRows}. */
+  /** By {@link tableId}, see {@link leavingRows}. */
   readonly leaving: ReadonlyMap<string, RowKey[]>;
 }
 
-/** The tables of one database that a transfer wrote, and the rows that refer to what it made. */
+/** The tables that a transfer wrote, and the rows that refer to what it made. */
 class FormerTables {
-  readonly #shapes: readonly TableShape[];
+  /** By {@link tableId}. */
   readonly #written = new Map<string, RowChange[]>();
 
   constructor(
     readonly environment: Environment,
-    readonly database: string,
-    readonly view: DatabaseView,
-    readonly client: pg.Client,
+    readonly databases: readonly OpenDatabase[],
     changes: readonly RowChange[],
     readonly notes: Note[],
     readonly gone: RowChange[],
   ) {
-    this.#shapes = view.schema.tables;
-    for (const change of changes) {
-      const known = this.#written.get(change.table);
-      if (known) known.push(change);
-      else this.#written.set(change.table, [change]);
-    }
+    for (const change of changes) addTo(this.#written, tableId(tableOf(change)), change);
   }
 
   async read(): Promise<FormerSites> {
-    const { environment, database, view } = this;
-    const login = environment.databases.find((one) => one.name === database)?.login;
-    if (!login || this.#written.size === 0) return { tables: [], lacking: [], referring: [], leaving: new Map() };
-    const open = this.#shapes.map((shape) => {
-      const canonical = canonicalTable(environment, database, view, shape, new Rewriter(environment.place));
-      // Rows keep the keys that they had.
-      const table = { ...mergeTable(environment, database, view.schema, canonical, true), drawsKeys: false };
-      return {
-        canonical,
-        table,
-        open: (): TableRows => ({ source: none(), destination: none(), baseline: undefined }),
-      };
-    });
-    const described = describeUses(environment, database, this.#shapes, open);
+    const { environment } = this;
+    if (this.#written.size === 0) return { tables: [], lacking: [], referring: [], leaving: new Map() };
+    const open = this.databases.flatMap(({ view, client }) =>
+      view.schema.tables.map((shape) => {
+        const canonical = canonicalTable(environment, view, shape, new Rewriter(environment.place));
+        // Rows keep the keys that they had.
+        const table = { ...mergeTable(environment, view.schema, canonical, true), drawsKeys: false };
+        const rows: TableRows = { source: none(), destination: none(), baseline: undefined };
+        return { canonical, table, client, open: () => rows };
+      }),
+    );
+    const shapes = this.databases.flatMap(({ view }) => view.schema.tables);
+    const described = describeUses(
+      environment,
+      shapes.map((shape) => ({ shape, isThere: true })),
+      open,
+    );
     this.#noteLost(described);
     const going = new Map<string, Set<ByteString>>();
     const former: { table: MergeTable; rows: Values[] }[] = [];
     const tables: TableToCompare[] = [];
     const sides = new Map<OpenTable, ReturnType<typeof formerRows>>();
     for (const one of described) {
-      const changes = this.#written.get(one.table.table) ?? [];
+      const changes = this.#written.get(one.table.id) ?? [];
       if (changes.length === 0) continue;
       const rows = await this.#sidesOf(one, changes);
       sides.set(one, rows);
@@ -181,16 +186,16 @@ class FormerTables {
         }),
       });
     }
-    const leaving = new Map([...sides].map(([{ table }, rows]) => [table.table, leavingRows(table, rows, going)]));
+    const leaving = new Map([...sides].map(([{ table }, rows]) => [table.id, leavingRows(table, rows, going)]));
     const referring = [...sides].flatMap(([{ table }, rows]) => referringRows(table, rows, going));
     return { tables, lacking: await this.#lacking(described, former), referring, leaving };
   }
 
   /** Tables and columns that were written and are no more. */
   #noteLost(open: readonly OpenTable[]): void {
-    for (const [name, changes] of this.#written) {
-      const table = open.find((one) => one.table.table === name)?.table;
-      const label = name.replace(/^public\./, '');
+    for (const [id, changes] of this.#written) {
+      const table = open.find((one) => one.table.id === id)?.table;
+      const label = calledIn(this.environment.profile, readTableId(id));
       if (!table) {
         this.notes.push({ type: 'schema', table: label, message: `the table ${label} is gone` });
         continue;
@@ -205,7 +210,7 @@ class FormerTables {
   }
 
   async #sidesOf(
-    { canonical, table }: OpenTable,
+    { canonical, table, client }: OpenTable,
     changes: readonly RowChange[],
   ): Promise<ReturnType<typeof formerRows>> {
     const { shape } = canonical;
@@ -217,7 +222,7 @@ class FormerTables {
     const isKeyed = table.key.length > 0;
     if (isKeyed) {
       const keys = changes.map((change) => change.key);
-      for (const values of await rowsWhere(this.client, this.environment, this.database, shape, table.key, keys))
+      for (const values of await rowsWhere(client, this.environment, shape, table.key, keys))
         add(
           table.key.map((name) => values[table.columns.indexOf(name)] ?? null),
           values,
@@ -232,7 +237,7 @@ class FormerTables {
 
   /** Authored rows that others made or changed, and that refer to something which the transfer made. */
   async #referrers(
-    { canonical, table }: OpenTable,
+    { canonical, table, client }: OpenTable,
     going: ReadonlyMap<string, ReadonlySet<ByteString>>,
     own: readonly Values[],
   ): Promise<Values[]> {
@@ -250,7 +255,7 @@ class FormerTables {
       if (use.inside || isOwnKey(use.column)) continue;
       const wanted = [...(going.get(use.table) as ReadonlySet<ByteString>)].map((key) => [key]);
       const column = table.columns[use.column] as string;
-      const rows = await rowsWhere(this.client, this.environment, this.database, canonical.shape, [column], wanted);
+      const rows = await rowsWhere(client, this.environment, canonical.shape, [column], wanted);
       for (const values of rows) add(values);
     }
     // Keys inside values can only be found by reading them.
@@ -270,13 +275,12 @@ class FormerTables {
         for (const { table: target, key } of keysIn(table, values))
           wanted.set(target, (wanted.get(target) ?? new Set()).add(key));
     const lacking: { table: MergeTable; key: RowKey }[] = [];
-    for (const { canonical, table } of open) {
+    for (const { canonical, table, client } of open) {
       const keys = [...(wanted.get(table.id) ?? [])];
       const column = table.columns.indexOf(table.key[0] as string);
       const rows = await rowsWhere(
-        this.client,
+        client,
         this.environment,
-        this.database,
         canonical.shape,
         table.key,
         keys.map((key) => [key]),

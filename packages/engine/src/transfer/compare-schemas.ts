@@ -1,12 +1,14 @@
-import { addedTable, type ByteString, rulesForTable, type TableMake, tableDifferences } from '@tessarion/core';
-import { borrowSession } from '../database/sessions.js';
 import {
-  type DatabaseLogin,
-  type DatabaseView,
-  fullName,
-  profileName,
-  type TableShape,
-} from '../database/site-database.js';
+  addedTable,
+  type ByteString,
+  calledIn,
+  rulesForTable,
+  type TableMake,
+  tableDifferences,
+  tablePath,
+} from '@tessarion/core';
+import { borrowSession } from '../database/sessions.js';
+import type { DatabaseLogin, DatabaseView, TableShape } from '../database/site-database.js';
 import { describeMakes } from '../database/table-makes.js';
 import type { ComparisonPlan, DatabaseDifference } from './comparison-plan.js';
 
@@ -24,28 +26,30 @@ export async function compareSchemas(
   source: { readonly login: DatabaseLogin; readonly tables: readonly TableShape[] },
   destination: { readonly login: DatabaseLogin; readonly view: DatabaseView },
 ): Promise<ComparedSchemas> {
-  const own = new Map(destination.view.schema.tables.map((table) => [fullName(table), table]));
+  const own = new Map(destination.view.schema.tables.map((table) => [tablePath(table), table]));
   const unlike = source.tables.filter((table) => {
-    const other = own.get(fullName(table));
-    return !(other && isMadeAlike(table, other)) && isClassified(plan, database, table);
+    const other = own.get(tablePath(table));
+    return !(other && isMadeAlike(table, other)) && isClassified(plan, table);
   });
   if (unlike.length === 0) return { differences: [], fill: () => null };
+  const label = (table: TableShape): string => calledIn(plan.destination.profile, table);
   const makes = {
-    source: await makesOf(source.login, unlike),
+    source: await makesOf(source.login, unlike, label),
     destination: await makesOf(
       destination.login,
-      unlike.flatMap((table) => own.get(fullName(table)) ?? []),
+      unlike.flatMap((table) => own.get(tablePath(table)) ?? []),
+      label,
     ),
   };
   const differences: DatabaseDifference[] = [];
   for (const table of unlike) {
-    const [make, other] = [makes.source.get(fullName(table)) as TableMake, makes.destination.get(fullName(table))];
+    const [make, other] = [makes.source.get(tablePath(table)) as TableMake, makes.destination.get(tablePath(table))];
     const image = plan.baseline?.source.databases
       .find((one) => one.name === database)
-      ?.tables.find((one) => fullName(one) === fullName(table));
+      ?.tables.find((one) => tablePath(one) === tablePath(table));
     const known = image && { columns: new Set(image.columns.map((column) => column.name)) };
     const found = other
-      ? tableDifferences(make, other, await destination.view.countRows(own.get(fullName(table)) as TableShape), known)
+      ? tableDifferences(make, other, await destination.view.countRows(own.get(tablePath(table)) as TableShape), known)
       : [addedTable(make, known === undefined)];
     const seen = plan.baseline?.seen;
     differences.push(
@@ -53,7 +57,7 @@ export async function compareSchemas(
         ...one,
         isNews: one.isNews && seen?.has(one.id) !== true,
         database,
-        table: fullName(table),
+        table: tablePath(table),
       })),
     );
   }
@@ -75,14 +79,18 @@ function isMadeAlike(one: TableShape, other: TableShape): boolean {
   return columnsOf(one) === columnsOf(other) && one.indexes === other.indexes;
 }
 
-async function makesOf(login: DatabaseLogin, tables: readonly TableShape[]): Promise<Map<string, TableMake>> {
+async function makesOf(
+  login: DatabaseLogin,
+  tables: readonly TableShape[],
+  label: (table: TableShape) => string,
+): Promise<Map<string, TableMake>> {
   const client = await borrowSession(login, 'read', 'compare');
   try {
-    return await describeMakes(client, tables);
+    return await describeMakes(client, tables, label);
   } finally {
     await client.giveBack();
   }
 }
 
-const isClassified = (plan: ComparisonPlan, database: string, table: TableShape): boolean =>
-  rulesForTable(plan.destination.profile, database, profileName(table), []).class !== 'unclassified';
+const isClassified = (plan: ComparisonPlan, table: TableShape): boolean =>
+  rulesForTable(plan.destination.profile, table, []).class !== 'unclassified';

@@ -6,6 +6,7 @@ import type {
   MergeRules,
   SchemaDifference,
   SnapshotManifest,
+  TableName,
 } from '@tessarion/core';
 import type { TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
@@ -59,7 +60,13 @@ export interface ComparisonPlan {
 /** What a comparison says beside what changed. */
 export type Note =
   /** Rows of a collected table that the destination holds, and how many more than at the baseline. */
-  | { readonly type: 'collected'; readonly table: string; readonly rows: number; readonly more: number }
+  | {
+      readonly type: 'collected';
+      readonly of: TableName;
+      readonly table: string;
+      readonly rows: number;
+      readonly more: number;
+    }
   | { readonly type: 'never-moves'; readonly table: string; readonly because: string }
   | { readonly type: 'unclassified'; readonly database: string; readonly table: string; readonly rows: number }
   | { readonly type: 'schema'; readonly table: string; readonly message: string }
@@ -79,12 +86,11 @@ export interface EnvironmentComparison {
   readonly schema: readonly DatabaseDifference[];
   /** Tables whose rows were compared in other columns than an image of the baseline has. */
   readonly reshaped: readonly Reshaped[];
-  /** Triggers of the destination's tables, by `schema.table`. */
+  /** Triggers of the destination's tables, by {@link tableId}. */
   readonly triggers: ReadonlyMap<string, readonly string[]>;
 }
 
 /** How a table's image looks from now on, and what its rows hold in columns that they did not have. */
 export type Reshaped = TableShape & {
-  readonly database: string;
   readonly fills?: Readonly<Record<string, string | null>>;
 };

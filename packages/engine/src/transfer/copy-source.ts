@@ -13,7 +13,6 @@ import {
   type TableRules,
 } from '@tessarion/core';
 import { PostgresView } from '../database/postgres-view.js';
-import { profileName } from '../database/site-database.js';
 import { canonicalTable, type DirectRows } from '../environment/canonical-rows.js';
 import { areasOf, type Environment, keptAreas, layout } from '../environment/environment.js';
 import { fromPortable, type PortableEnvironment, toPortable } from '../environment/portable.js';
@@ -126,7 +125,7 @@ export class LiveSource implements CopySource {
   }
 
   async open(): Promise<readonly SourceDatabase[]> {
-    for (const { login } of this.#environment.databases) this.#views.push(await PostgresView.open(login));
+    for (const one of this.#environment.databases) this.#views.push(await PostgresView.open(one));
     return this.#environment.databases.map(({ name }, i) => this.#describe(name, this.#views[i] as PostgresView));
   }
 
@@ -154,7 +153,7 @@ export class LiveSource implements CopySource {
         called,
       })),
       tables: tables.map((shape) => {
-        const table = canonicalTable(this.#environment, name, view, shape, this.#rewriter);
+        const table = canonicalTable(this.#environment, view, shape, this.#rewriter);
         return {
           shape: {
             schema: shape.schema,
@@ -242,7 +241,7 @@ export class SnapshotSource implements CopySource {
         const { schema, name, key, keyOrders } = table;
         return {
           shape: { schema, name, columns: table.columns, key, keyOrders },
-          rules: rulesForTable(this.profile, database.name, profileName(table), columns),
+          rules: rulesForTable(this.profile, { ...table, database: database.name }, columns),
           columns,
           rows: () => readRowImage(this.library.store, table),
         };

@@ -1,7 +1,6 @@
-import { counted, type RowChange } from '@tessarion/core';
+import { counted, type RowChange, readTablePath, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteTable } from '../database/describe.js';
-import { fullName } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
 import type { Mode, Remain } from './check-rows.js';
 import { keyMatch, type StagedChanges, type StagedTable } from './staged-changes.js';
@@ -41,7 +40,7 @@ export function compareWithMeant(tables: readonly StagedTable[], mode: Mode, app
   if (mode === 'lenient' && missing === 'deleted' && alike)
     return [
       {
-        table: fullName(alike.shape),
+        table: tableLabel(alike.shape),
         key: counted(meant.deleted - applied.deleted, 'row'),
         what: 'is gone meanwhile',
       },
@@ -53,12 +52,12 @@ export function compareWithMeant(tables: readonly StagedTable[], mode: Mode, app
   );
 }
 
-/** How many rows this transaction has inserted, updated and deleted so far, by `schema.table`. */
+/** How many rows this transaction has inserted, updated and deleted so far, by {@link tablePath}. */
 export async function readCounters(client: pg.Client): Promise<Map<string, string>> {
-  const rows = await client.query<{ name: string; count: string }>(
-    "SELECT schemaname || '.' || relname AS name, (n_tup_ins || ' ' || n_tup_upd || ' ' || n_tup_del) AS count FROM pg_catalog.pg_stat_xact_user_tables WHERE schemaname NOT LIKE 'pg\\_%'",
+  const rows = await client.query<{ schema: string; name: string; count: string }>(
+    "SELECT schemaname AS schema, relname AS name, (n_tup_ins || ' ' || n_tup_upd || ' ' || n_tup_del) AS count FROM pg_catalog.pg_stat_xact_user_tables WHERE schemaname NOT LIKE 'pg\\_%'",
   );
-  return new Map(rows.rows.map((row) => [row.name, row.count]));
+  return new Map(rows.rows.map((row) => [tablePath(row), row.count]));
 }
 
 /**
@@ -83,7 +82,7 @@ export async function compareCounters(
     if (delta > 0 && !table) {
       throw new EngineError(
         'outdated',
-        `Writing would also change ${delta} rows of ${name}, by a trigger or cascade that the profile does not name.`,
+        `Writing would also change ${counted(delta, 'row')} of ${tableLabel(readTablePath(name))}, by a trigger or cascade that the profile does not name.`,
         'Describe the table in the profile, or change the trigger.',
       );
     }
@@ -115,7 +114,7 @@ async function strangersIn(client: pg.Client, tables: readonly StagedTable[]): P
           AND pg_xact_status(((pg_current_xact_id()::text::bigint >> 32 << 32) + t.xmin::text::bigint)::text::xid8) = 'in progress'
           AND NOT EXISTS (SELECT FROM ${table.temporary} s WHERE s.op <> 'delete' AND ${keyMatch(table)})`,
     );
-    if (result.rows[0]?.count !== '0') found.push(fullName(table.shape));
+    if (result.rows[0]?.count !== '0') found.push(tableLabel(table.shape));
   }
   return found;
 }

@@ -10,7 +10,7 @@ import {
 } from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
-import { fullName, type SchemaShape, type TableShape, tableNamed } from '../database/site-database.js';
+import type { SchemaShape, TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
 import { protectingReferences } from './protecting-references.js';
@@ -27,8 +27,9 @@ export function askDestination(
   going: ReadonlyMap<string, readonly RowKey[]> = new Map(),
 ): DestinationFacts {
   const rewriter = rewriterOf(destination);
-  const shapeOf = (table: MergeTable): TableShape =>
-    schemas.get(table.database)?.tables.find((one) => fullName(one) === table.table) as TableShape;
+  const tables = [...schemas.values()].flatMap((one) => one.tables);
+  const byId = new Map(tables.map((one) => [tableId(one), one]));
+  const shapeOf = (table: MergeTable): TableShape => byId.get(table.id) as TableShape;
   const ask = async <R extends object>(database: string, sql: string, values: unknown[]): Promise<R[]> => {
     const login = destination.databases.find((one) => one.name === database)?.login;
     if (!login) throw new Error(`${destination.path} has no database "${database}".`);
@@ -45,30 +46,23 @@ export function askDestination(
     async referrers(table, keys) {
       // Downward, collected rows are compared themselves.
       if (direction === 'down') return [];
-      const schema = schemas.get(table.database) as SchemaShape;
       const wanted = keys.map(written);
       const found = [];
-      for (const { table: name, column } of protectingReferences(
-        destination.profile,
-        table.database,
-        schema,
-        shapeOf(table),
-      )) {
-        const quoted = quoteTable(tableNamed(name));
-        const leaving = going.get(tableId(table.database, name)) ?? [];
-        const key = schema.tables.find((one) => fullName(one) === name)?.key ?? [];
+      for (const { table: by, column } of protectingReferences(destination.profile, tables, shapeOf(table))) {
+        const leaving = going.get(tableId(by)) ?? [];
+        const { key } = by;
         const others =
           leaving.length === 0 || key.length === 0
             ? ''
             : `AND (${key.map((one) => `${quoteName(one)}::text`).join(', ')}) NOT IN
                 (SELECT * FROM unnest(${key.map((_one, i) => `$${i + 2}::text[]`).join(', ')}))`;
         const rows = await ask<{ key: string; count: string }>(
-          table.database,
-          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoted}
+          by.database,
+          `SELECT ${quoteName(column)}::text AS key, count(*)::text AS count FROM ${quoteTable(by)}
             WHERE ${quoteName(column)}::text = ANY($1) ${others} GROUP BY 1 ORDER BY 1`,
           [wanted, ...(others === '' ? [] : key.map((_one, i) => leaving.map((at) => written(at[i] ?? null))))],
         );
-        for (const row of rows) found.push({ key: toBytes(row.key), table: name, rows: Number(row.count) });
+        for (const row of rows) found.push({ key: toBytes(row.key), table: by, rows: Number(row.count) });
       }
       return found;
     },
@@ -79,7 +73,7 @@ export function askDestination(
       const match = names.map((name, i) => `t.${quoteName(name)} = w.c${i}::${typeOf(name)}`).join(' AND ');
       const keys = table.key.map((name) => `t.${quoteName(name)}::text`).join(', ');
       const rows = await ask<{ at: string; key: string[] }>(
-        table.database,
+        table.name.database,
         `SELECT w.at::text, ARRAY[${keys}] AS key FROM unnest(${names.map((_name, i) => `$${i + 1}::text[]`).join(', ')})
            WITH ORDINALITY AS w(${names.map((_name, i) => `c${i}`).join(', ')}, at) JOIN ${quoteTable(shape)} t ON ${match}`,
         names.map((_name, i) => values.map((one) => written(one[i] ?? null))),

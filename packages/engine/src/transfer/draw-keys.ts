@@ -1,7 +1,6 @@
-import { type ByteString, type FreshKey, toBytes, toText } from '@tessarion/core';
+import { type ByteString, type FreshKey, tableLabel, toBytes, toText } from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { borrowSession } from '../database/sessions.js';
-import { tableNamed } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { EngineError } from '../errors.js';
 
@@ -18,12 +17,12 @@ export async function drawKeys(
 ): Promise<ReadonlyMap<ByteString, ByteString>> {
   const drawn = new Map<ByteString, ByteString>();
   for (const { name, login } of environment.databases) {
-    const own = wanted.filter((one) => one.table.database === name);
+    const own = wanted.filter((one) => one.table.name.database === name);
     if (own.length === 0) continue;
     const client = await borrowSession(login, 'write', 'keys');
     try {
       for (const table of new Set(own.map((one) => one.table))) {
-        const quoted = quoteTable(tableNamed(table.table));
+        const quoted = quoteTable(table.name);
         const column = toText(table.key[0] as string);
         const sequence = await client.query<{ name: string | null }>(
           'SELECT pg_catalog.pg_get_serial_sequence($1, $2) AS name',
@@ -33,7 +32,7 @@ export async function drawKeys(
         if (!counter)
           throw new EngineError(
             'outdated',
-            `${table.table}.${column} has no counter any more.`,
+            `${tableLabel(table.name)}.${column} has no counter any more.`,
             'Make a new forecast.',
           );
         for (const { placeholder, avoid } of own.filter((one) => one.table === table)) {

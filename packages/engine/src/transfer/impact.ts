@@ -1,16 +1,36 @@
-import { addTo, type ByteString, columnPlace, matchesPath, type Profile, toBytes, toText } from '@tessarion/core';
+import {
+  addTo,
+  type ByteString,
+  columnPlace,
+  isCalledAlike,
+  itemOfPart,
+  matchesPath,
+  meansTable,
+  mentionPlace,
+  type Profile,
+  referredTables,
+  type TableItemRule,
+  type TableName,
+  tableId,
+  toBytes,
+  toText,
+} from '@tessarion/core';
 import { quoteName, quoteTable } from '../database/describe.js';
-import { fullName, profileName, type TableShape } from '../database/site-database.js';
+import type { TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
-import type { Lookups } from './lookups.js';
+import { type Lookup, Lookups } from './lookups.js';
 
 /** Rows of a table that refer to one thing. */
 export interface Use {
-  /** The thing's table (`schema.table`) and key. */
+  /** The thing's table (by {@link tableId}) and key. */
   readonly of: { readonly table: string; readonly key: ByteString };
-  /** The table that refers to it, as the profile calls it; for rows that are part of an item, the item's own. */
-  readonly by: string;
-  /** Rows of that table. */
+  readonly by: UsedBy;
+}
+
+/** How many there are: rows of a table, or the items that they are parts of. */
+export interface UsedBy {
+  readonly table: TableName;
+  readonly item: TableItemRule | undefined;
   readonly rows: number;
 }
 
@@ -25,27 +45,27 @@ interface Reference {
 const MOST_KEYS = 2000;
 
 /**
- * Counts what in a database refers to things that a transfer changes: by declared foreign keys, and by the profile's
- * references.
+ * Counts what in an environment's databases refers to things that a transfer changes: by declared foreign keys, and by
+ * the profile's references.
  *
- * @param keys by table (`schema.table`); at most 2,000 of each are looked up
+ * @param keys by {@link tableId}; at most 2,000 of each are looked up
  */
 export async function usesOf(
   lookups: Lookups,
   environment: Environment,
-  database: string,
   keys: ReadonlyMap<string, readonly ByteString[]>,
 ): Promise<Use[]> {
-  const lookup = keys.size === 0 ? undefined : await lookups.in(environment, database);
-  if (!lookup) return [];
-  const { client, tables } = lookup;
+  if (keys.size === 0) return [];
+  const open = await lookups.all(environment);
+  const tables = open.flatMap((one) => one.tables);
   const uses: Use[] = [];
-  for (const [name, wanted] of keys) {
-    const target = tables.find((one) => fullName(one) === name);
+  for (const [id, wanted] of keys) {
+    const target = tables.find((one) => tableId(one) === id);
     if (target?.key.length !== 1) continue;
     for (const { table, column, when } of referencesTo(target, tables, environment.profile)) {
+      const { client } = open.find((one) => one.tables.includes(table)) as Lookup;
       const conditions = Object.entries(when);
-      const whole = wholeOf(profileName(table), environment.profile);
+      const whole = itemOfPart(environment.profile, table);
       const isThere = whole !== undefined && table.columns.some((one) => one.name === whole.column);
       const found = await client.query<{ key: string; rows: string }>(
         `SELECT ${quoteName(column)}::text AS key, count(${isThere ? `DISTINCT ${quoteName(whole.column)}` : '*'})::text AS rows FROM ONLY ${quoteTable(table)}
@@ -55,9 +75,8 @@ export async function usesOf(
       );
       for (const { key, rows } of found.rows)
         uses.push({
-          of: { table: name, key: toBytes(key) },
-          by: isThere ? whole.table : profileName(table),
-          rows: Number(rows),
+          of: { table: id, key: toBytes(key) },
+          by: { table, item: isThere ? whole.item : undefined, rows: Number(rows) },
         });
     }
   }
@@ -67,9 +86,7 @@ export async function usesOf(
 /** Rows that use a file. */
 export interface Mention {
   readonly path: ByteString;
-  /** As the profile calls the table; for rows that are part of an item, the item's own. */
-  readonly by: string;
-  readonly rows: number;
+  readonly by: UsedBy;
 }
 
 /** Files that are looked up; a change of more says enough by itself. */
@@ -79,25 +96,26 @@ const MOST_FILES = 200;
 export async function mentionsOf(
   lookups: Lookups,
   environment: Environment,
-  database: string,
   paths: readonly ByteString[],
 ): Promise<Mention[]> {
   const byTable = new Map<string, { column: string | undefined; paths: ByteString[] }[]>();
   for (const rule of environment.profile?.mentions ?? []) {
     const own = paths.filter((path) => matchesPath(rule.files, toText(path))).slice(0, MOST_FILES);
-    const [name, column] = rule.in.split('.') as [string, string?];
-    if (own.length > 0) addTo(byTable, name, { column, paths: own });
+    const { table, column } = mentionPlace(rule);
+    if (own.length > 0) addTo(byTable, table, { column, paths: own });
   }
-  const lookup = byTable.size === 0 ? undefined : await lookups.in(environment, database);
-  if (!lookup) return [];
-  const { client, tables } = lookup;
+  const open = byTable.size === 0 ? [] : await lookups.all(environment);
+  const asked = [...byTable].flatMap(([name, rules]) =>
+    open.flatMap(({ client, tables }) =>
+      tables.filter((table) => meansTable(name, table)).map((table) => ({ client, table, rules })),
+    ),
+  );
   const found: Mention[] = [];
-  for (const [name, rules] of byTable) {
-    const table = tables.find((one) => profileName(one) === name);
-    const has = (column: string | undefined): boolean => table?.columns.some((one) => one.name === column) === true;
+  for (const { client, table, rules } of asked) {
+    const has = (column: string | undefined): boolean => table.columns.some((one) => one.name === column);
     const known = rules.filter(({ column }) => column === undefined || has(column));
-    if (!table || known.length === 0) continue;
-    const whole = wholeOf(name, environment.profile);
+    if (known.length === 0) continue;
+    const whole = itemOfPart(environment.profile, table);
     const isPart = whole !== undefined && has(whole.column);
     const thing = isPart ? quoteName(whole.column) : 'ctid';
     // A row that names a file in two columns uses it once.
@@ -110,40 +128,64 @@ export async function mentionsOf(
       known.map((rule) => rule.paths.map(toText)),
     );
     for (const { path, rows } of result.rows)
-      found.push({ path: toBytes(path), by: isPart ? whole.table : name, rows: Number(rows) });
+      found.push({ path: toBytes(path), by: { table, item: isPart ? whole.item : undefined, rows: Number(rows) } });
   }
   return found;
 }
 
-/** What things are called, by key as text: for items of which only parts changed. */
+/** What things of a table are called, by key as text. */
+export interface Titles {
+  readonly table: TableName;
+  readonly titles: ReadonlyMap<string, string>;
+}
+
+/**
+ * What things are called: for items of which only parts changed.
+ *
+ * @param item a table as a profile's text names it; each of that name is asked
+ */
 export async function titlesOf(
   lookups: Lookups,
   environment: Environment,
-  database: string,
   item: { readonly table: string; readonly title: string },
   keys: readonly string[],
-): Promise<Map<string, string>> {
-  const lookup = keys.length === 0 ? undefined : await lookups.in(environment, database);
-  if (!lookup) return new Map();
-  const { client, tables } = lookup;
-  const table = tables.find((one) => profileName(one) === item.table);
-  if (table?.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) return new Map();
-  const result = await client.query<{ key: string; title: string | null }>(
-    `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
-      FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
-    [keys.slice(0, MOST_KEYS)],
-  );
-  return new Map(result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const])));
+): Promise<Titles[]> {
+  if (keys.length === 0) return [];
+  const found: Titles[] = [];
+  for (const { client, tables } of await lookups.all(environment))
+    for (const table of tables.filter((one) => meansTable(item.table, one))) {
+      if (table.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) continue;
+      const result = await client.query<{ key: string; title: string | null }>(
+        `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
+          FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
+        [keys.slice(0, MOST_KEYS)],
+      );
+      const named = result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const]));
+      found.push({ table, titles: new Map(named) });
+    }
+  return found;
 }
 
-/** The item's table that rows of another are part of, and the column that says of which. */
-function wholeOf(label: string, profile: Profile | undefined): { table: string; column: string } | undefined {
-  for (const item of profile?.items ?? []) {
-    if (!('table' in item)) continue;
-    const part = item.dependants?.find((one) => one.table === label);
-    if (part) return { table: item.table, column: part.column };
+/** What one row of a table holds in a column, as text; the empty text for null, undefined where there is no such row. */
+export async function valueInRow(
+  environment: Environment,
+  spot: { readonly table: string; readonly row: Readonly<Record<string, string>>; readonly column: string },
+): Promise<string | undefined> {
+  const lookups = new Lookups();
+  try {
+    for (const { client, tables } of await lookups.all(environment))
+      for (const table of tables.filter((one) => meansTable(spot.table, one))) {
+        const match = Object.keys(spot.row).map((name, i) => `${quoteName(name)}::text = $${i + 1}`);
+        const found = await client.query<{ value: string | null }>(
+          `SELECT ${quoteName(spot.column)}::text AS value FROM ${quoteTable(table)} WHERE ${match.join(' AND ')}`,
+          Object.values(spot.row),
+        );
+        if (found.rows[0]) return found.rows[0].value ?? '';
+      }
+    return undefined;
+  } finally {
+    await lookups.close();
   }
-  return undefined;
 }
 
 function referencesTo(target: TableShape, tables: readonly TableShape[], profile: Profile | undefined): Reference[] {
@@ -152,12 +194,15 @@ function referencesTo(target: TableShape, tables: readonly TableShape[], profile
     const declared = table.references.flatMap((one): Reference[] => {
       const at = one.targetColumns.indexOf(key);
       const column = one.columns[at];
-      return one.table === fullName(target) && column !== undefined ? [{ table, column, when: {} }] : [];
+      const leads = table.database === target.database && isCalledAlike(one.table, target);
+      return leads && column !== undefined ? [{ table, column, when: {} }] : [];
     });
     const profiled = (profile?.references ?? []).flatMap((rule): Reference[] => {
-      const { table: from, column } = columnPlace(rule.from);
+      const { column } = columnPlace(rule.from);
       const leads =
-        rule.to === `${profileName(target)}.${key}` && from === profileName(table) && rule.path === undefined;
+        rule.path === undefined &&
+        columnPlace(rule.to).column === key &&
+        referredTables(rule, table, [{ table: target }]).length > 0;
       return leads && !declared.some((one) => one.column === column) ? [{ table, column, when: rule.when ?? {} }] : [];
     });
     // A column that is not there is named by the forecast's checks.

@@ -1,11 +1,12 @@
-import { fullName, type TableShape } from '../database/site-database.js';
+import { tablePath } from '@tessarion/core';
+import type { TableShape } from '../database/site-database.js';
 
 /**
  * Orders tables so that those referred to come first. Tables that refer to one another in a circle stand in one
  * group (Tarjan's strongly connected components, which come out in this order by themselves).
  */
 export function insertOrder(tables: readonly TableShape[]): TableShape[][] {
-  const byName = new Map(tables.map((table) => [fullName(table), table]));
+  const byName = new Map(tables.map((table) => [tablePath(table), table]));
   const state = new Map<string, { index: number; low: number; open: boolean }>();
   const stack: string[] = [];
   const groups: TableShape[][] = [];
@@ -15,9 +16,10 @@ export function insertOrder(tables: readonly TableShape[]): TableShape[][] {
     state.set(name, own);
     stack.push(name);
     for (const reference of byName.get(name)?.references ?? []) {
-      if (!byName.has(reference.table)) continue;
-      const seen = state.get(reference.table);
-      if (!seen) own.low = Math.min(own.low, visit(reference.table).low);
+      const target = tablePath(reference.table);
+      if (!byName.has(target)) continue;
+      const seen = state.get(target);
+      if (!seen) own.low = Math.min(own.low, visit(target).low);
       else if (seen.open) own.low = Math.min(own.low, seen.index);
     }
     if (own.low === own.index) {

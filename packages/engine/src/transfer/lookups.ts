@@ -1,6 +1,6 @@
 import { describeSchema } from '../database/describe.js';
 import { borrowSession, type Session } from '../database/sessions.js';
-import type { DatabaseLogin, TableShape } from '../database/site-database.js';
+import type { SiteDatabase, TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 
 /** A session on a site's database, and what its tables are like. */
@@ -13,14 +13,16 @@ export interface Lookup {
 export class Lookups {
   readonly #open = new Map<string, Promise<Lookup>>();
 
-  /** @returns undefined where the environment has no such database @throws {EngineError} as {@link connectTo} */
-  async in(environment: Environment, database: string): Promise<Lookup | undefined> {
-    const login = environment.databases.find((one) => one.name === database)?.login;
-    if (!login) return undefined;
-    const at = `${environment.path} ${database}`;
-    const lookup = this.#open.get(at) ?? open(login);
-    this.#open.set(at, lookup);
-    return lookup;
+  /** One for each database of an environment. @throws {EngineError} as {@link connectTo} */
+  all({ path, databases }: Environment): Promise<Lookup[]> {
+    return Promise.all(
+      databases.map((database) => {
+        const at = `${path} ${database.name}`;
+        const lookup = this.#open.get(at) ?? open(database);
+        this.#open.set(at, lookup);
+        return lookup;
+      }),
+    );
   }
 
   async close(): Promise<void> {
@@ -29,10 +31,10 @@ export class Lookups {
   }
 }
 
-async function open(login: DatabaseLogin): Promise<Lookup> {
+async function open({ name, login }: SiteDatabase): Promise<Lookup> {
   const client = await borrowSession(login, 'read', 'impact');
   try {
-    return { client, tables: (await describeSchema(client)).tables };
+    return { client, tables: (await describeSchema(client, name)).tables };
   } catch (error) {
     await client.giveBack();
     throw error;

@@ -1,14 +1,16 @@
 import {
+  isCalledAlike,
   itemForTable,
   type KeyUse,
   keyUses,
   type MergeTable,
   type Profile,
+  type TableName,
   type TableToCompare,
   tableId,
 } from '@tessarion/core';
 import { readable } from '../database/postgres-view.js';
-import { fullName, profileName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import type { SchemaShape, TableShape } from '../database/site-database.js';
 import type { CanonicalTable } from '../environment/canonical-rows.js';
 import type { Environment } from '../environment/environment.js';
 import { plainUniques } from './unique-rules.js';
@@ -16,15 +18,13 @@ import { plainUniques } from './unique-rules.js';
 /** A table as merging sees it; which keys it holds and which columns are unique comes from {@link describeUses}. */
 export function mergeTable(
   environment: Environment,
-  database: string,
   schema: SchemaShape,
   { shape, rules, columns }: Pick<CanonicalTable, 'shape' | 'rules' | 'columns'>,
   hasBaseline: boolean,
 ): MergeTable {
   return {
-    id: tableId(database, fullName(shape)),
-    database,
-    table: fullName(shape),
+    name: { database: shape.database, schema: shape.schema, name: shape.name },
+    id: tableId(shape),
     columns,
     key: shape.key,
     keyOrders: shape.keyOrders,
@@ -33,25 +33,27 @@ export function mergeTable(
     naturalKey: positions(columns, rules.naturalKey ?? []),
     drawsKeys: isDrawn(schema, shape),
     hasBaseline,
-    stamps: stampsOf(environment.profile, profileName(shape), columns),
+    stamps: stampsOf(environment.profile, shape, columns),
     uniques: [],
   };
+}
+
+/** A table of any database of the destination, or one that it is about to get. */
+export interface DescribedTable {
+  readonly shape: TableShape;
+  readonly isThere: boolean;
 }
 
 /** Adds to tables where keys stand in them, by the database and the profile, and which columns are unique together. */
 export function describeUses<T extends TableToCompare>(
   environment: Environment,
-  database: string,
-  shapes: readonly TableShape[],
+  all: readonly DescribedTable[],
   tables: readonly T[],
-  /** Tables that the destination does not have yet. */
-  added: ReadonlySet<string> = new Set(),
 ): T[] {
+  const byId = new Map(all.map((one) => [tableId(one.shape), one]));
   const uses = keyUses(
-    database,
-    shapes.map((shape) => ({
-      table: fullName(shape),
-      label: profileName(shape),
+    all.map(({ shape }) => ({
+      table: shape,
       columns: readable(shape).map((column) => column.name),
       key: shape.key,
       references: shape.references,
@@ -60,19 +62,19 @@ export function describeUses<T extends TableToCompare>(
   );
   return tables.map((one) => {
     const { table } = one;
-    const shape = shapes.find((each) => fullName(each) === table.table) as TableShape;
-    const indexes = shape.key.length > 0 && !added.has(table.table) ? plainUniques(shape) : [];
+    const { shape, isThere } = byId.get(table.id) as DescribedTable;
+    const indexes = shape.key.length > 0 && isThere ? plainUniques(shape) : [];
     const uniques = indexes
       .map((columns) => columns.map((name) => table.columns.indexOf(name)))
       .filter((columns) => !columns.includes(-1));
-    const own: readonly KeyUse[] = uses.get(table.table) ?? [];
+    const own: readonly KeyUse[] = uses.get(table.id) ?? [];
     return { ...one, table: { ...table, uses: own, uniques } };
   });
 }
 
 /** Columns of an item's own table that say when and by whom it was changed. */
-function stampsOf(profile: Profile | undefined, label: string, columns: readonly string[]): number[] {
-  const changed = itemForTable(profile, label)?.changed;
+function stampsOf(profile: Profile | undefined, table: TableName, columns: readonly string[]): number[] {
+  const changed = itemForTable(profile, table)?.changed;
   return [changed?.at, changed?.by].map((name) => columns.indexOf(name ?? '')).filter((at) => at !== -1);
 }
 
@@ -87,6 +89,8 @@ function isDrawn(schema: SchemaShape, shape: TableShape): boolean {
   const [column] = shape.key;
   return (
     shape.key.length === 1 &&
-    schema.sequences.some((one) => one.ownedBy?.table === fullName(shape) && one.ownedBy.column === column)
+    schema.sequences.some(
+      (one) => one.ownedBy !== undefined && isCalledAlike(one.ownedBy.table, shape) && one.ownedBy.column === column,
+    )
   );
 }

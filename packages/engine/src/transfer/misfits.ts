@@ -1,5 +1,6 @@
 import {
   type ByteString,
+  calledIn,
   LineRewriter,
   type Location,
   type Place,
@@ -7,6 +8,8 @@ import {
   type RowChange,
   rulesForTable,
   type TableRules,
+  tableLabel,
+  tablePath,
   toBytes,
   toText,
 } from '@tessarion/core';
@@ -15,13 +18,7 @@ import { databaseError } from '../database/connect.js';
 import { describeSchema, quoteName, quoteTable } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
 import { borrowSession } from '../database/sessions.js';
-import {
-  type ColumnShape,
-  type DatabaseLogin,
-  fullName,
-  profileName,
-  type TableShape,
-} from '../database/site-database.js';
+import type { ColumnShape, DatabaseLogin, SiteDatabase, TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import type { LeftOut } from './copy-files.js';
 import { rewriterOf } from './copy-files.js';
@@ -45,7 +42,6 @@ const CANDIDATES = 20_000;
  * @param tables those of the database, as a view describes them
  */
 export async function misfitsInCopy(
-  database: string,
   login: DatabaseLogin,
   tables: readonly TableShape[],
   source: Environment,
@@ -59,8 +55,8 @@ export async function misfitsInCopy(
     let [tried, untried] = [0, 0];
     for (const shape of tables) {
       const columns = readable(shape).map((column) => column.name);
-      const rules = rulesForTable(source.profile, database, profileName(shape), columns);
-      if (leftOut.tables.includes(profileName(shape)) || !mayTravel(rules)) continue;
+      const rules = rulesForTable(source.profile, shape, columns);
+      if (leftOut.tables.includes(calledIn(source.profile, shape)) || !mayTravel(rules)) continue;
       const limited = limitedColumns(shape, rules);
       if (limited.length === 0) continue;
       const rows = await candidates(client, shape, limited, source.place, destination.place);
@@ -85,7 +81,7 @@ export async function misfitsInCopy(
  * @param rewriter writes with the destination's addresses
  */
 export async function misfitsOfChanges(
-  login: DatabaseLogin,
+  { name, login }: SiteDatabase,
   changes: readonly RowChange[],
   rewriter: Rewriter,
 ): Promise<Misfits> {
@@ -95,15 +91,15 @@ export async function misfitsOfChanges(
     const found: Misfit[] = [];
     const text = (value: ByteString | null): string | null =>
       value === null ? null : toText(rewriter.materialise(value));
-    const schema = await describeSchema(client);
+    const schema = await describeSchema(client, name);
     const makers = roomMakers(schema);
     await client.query(AS_THE_SITE);
     for (const shape of schema.tables) {
       if (shape.key.length === 0) continue;
-      const own = changes.filter((change) => change.table === fullName(shape));
+      const own = changes.filter((change) => change.table === tablePath(shape));
       if (own.length === 0) continue;
       const uniques = uniqueRules(shape);
-      const making = makers.get(fullName(shape)) as MakingRoom;
+      const making = makers.get(tablePath(shape)) as MakingRoom;
       // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
       const judged = new Set([
         ...shape.key,
@@ -145,7 +141,7 @@ function misfitsInNull(
       if (!isNull) return [];
       return [
         {
-          table: profileName(shape),
+          table: tableLabel(shape),
           key: change.key.map(text).join(' '),
           what: `${name} would be empty, and must not be`,
         },

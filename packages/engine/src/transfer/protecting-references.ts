@@ -1,34 +1,36 @@
-import { columnPlace, type Profile, rulesForTable } from '@tessarion/core';
-import { fullName, profileName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import { columnPlace, isCalledAlike, type Profile, referredTables, rulesForTable } from '@tessarion/core';
+import type { TableShape } from '../database/site-database.js';
+
+/** A column that refers to rows which must not go. */
+export interface ProtectingReference {
+  readonly table: TableShape;
+  readonly column: string;
+}
 
 /**
- * Columns of tables of a database that are not authored, and that refer to one of its tables' single key column;
- * declared, or in the profile.
+ * Columns of a site's tables that are not authored, and that refer to the single key column of one of them; declared, or
+ * in the profile, which leads from one database to another too.
  *
- * @param database as the profile calls it: a table of the same name in another one may be something else
+ * @param tables those of all databases
  */
 export function protectingReferences(
   profile: Profile | undefined,
-  database: string,
-  schema: SchemaShape,
+  tables: readonly TableShape[],
   shape: TableShape,
-): { table: string; column: string }[] {
+): ProtectingReference[] {
   const [key, ...more] = shape.key;
   if (key === undefined || more.length > 0) return [];
-  const found = new Map<string, { table: string; column: string }>();
-  for (const table of schema.tables) {
-    const label = profileName(table);
-    if (rulesForTable(profile, database, label, []).class === 'authored') continue;
+  const target = { table: shape };
+  return tables.flatMap((table) => {
+    if (rulesForTable(profile, table, []).class === 'authored') return [];
     const declared = table.references
-      .filter((one) => one.table === fullName(shape) && one.targetColumns.length === 1 && one.targetColumns[0] === key)
+      .filter((one) => table.database === shape.database && isCalledAlike(one.table, shape))
+      .filter((one) => one.targetColumns.length === 1 && one.targetColumns[0] === key)
       .map((one) => one.columns[0] as string);
     const profiled = (profile?.references ?? [])
-      .filter((one) => one.to === `${profileName(shape)}.${key}`)
-      .map((one) => columnPlace(one.from))
-      .filter((one) => one.table === label && table.columns.some(({ name }) => name === one.column))
-      .map((one) => one.column);
-    for (const column of [...declared, ...profiled])
-      found.set(`${fullName(table)}.${column}`, { table: fullName(table), column });
-  }
-  return [...found.values()];
+      .filter((one) => columnPlace(one.to).column === key && referredTables(one, table, [target]).length > 0)
+      .map((one) => columnPlace(one.from).column)
+      .filter((column) => table.columns.some(({ name }) => name === column));
+    return [...new Set([...declared, ...profiled])].map((column) => ({ table, column }));
+  });
 }

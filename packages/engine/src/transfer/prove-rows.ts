@@ -1,10 +1,10 @@
-import { type ByteString, isSame, keyText, type RowChange } from '@tessarion/core';
+import { type ByteString, calledIn, isSame, keyText, type RowChange, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { databaseError } from '../database/connect.js';
 import { describeSchema } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
 import { borrowSession } from '../database/sessions.js';
-import { type DatabaseLogin, fullName, profileName, type TableShape } from '../database/site-database.js';
+import type { SiteDatabase, TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rowsWhere } from './rows-where.js';
 
@@ -30,18 +30,17 @@ const MOST_NAMED = 100;
 /** Reads rows again that were written to a database, and compares them with what was meant. */
 export async function proveRows(
   environment: Environment,
-  database: string,
-  login: DatabaseLogin,
+  { name, login }: SiteDatabase,
   changes: AsyncIterable<RowChange>,
 ): Promise<RowProof> {
   const client = await borrowSession(login, 'read', 'proof');
   const proof = { asWritten: 0, untold: 0, unlike: [] as UnlikeRow[] };
   try {
-    const { tables } = await describeSchema(client);
+    const { tables } = await describeSchema(client, name);
     let batch: RowChange[] = [];
     const flush = async (): Promise<void> => {
-      const shape = tables.find((one) => fullName(one) === batch[0]?.table);
-      if (shape && shape.key.length > 0) await proveBatch(client, environment, database, shape, batch, proof);
+      const shape = tables.find((one) => tablePath(one) === batch[0]?.table);
+      if (shape && shape.key.length > 0) await proveBatch(client, environment, shape, batch, proof);
       else proof.untold += batch.length;
       batch = [];
     };
@@ -61,7 +60,6 @@ export async function proveRows(
 async function proveBatch(
   client: pg.Client,
   environment: Environment,
-  database: string,
   shape: TableShape,
   changes: readonly RowChange[],
   proof: { asWritten: number; unlike: UnlikeRow[] },
@@ -70,7 +68,6 @@ async function proveBatch(
   const rows = await rowsWhere(
     client,
     environment,
-    database,
     shape,
     shape.key,
     changes.map((change) => change.key),
@@ -91,7 +88,7 @@ async function proveBatch(
     if (isThere === (found !== undefined) && unlike.length === 0) proof.asWritten++;
     else if (proof.unlike.length < MOST_NAMED)
       proof.unlike.push({
-        table: profileName(shape),
+        table: calledIn(environment.profile, shape),
         key: change.key.map((part) => Buffer.from(part ?? '', 'latin1').toString()).join(' '),
         columns: unlike.map(([name]) => name),
       });

@@ -1,8 +1,8 @@
-import { type ByteString, LineRewriter, type RowChange, readLine, rulesForTable } from '@tessarion/core';
+import { type ByteString, LineRewriter, placeOfRows, type RowChange, readLine, rulesForTable } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
-import { profileName, type TableShape } from '../database/site-database.js';
+import type { TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
 
@@ -54,14 +54,10 @@ export async function readBack(client: pg.Client, table: WrittenTable): Promise<
 }
 
 /** What was read back as changes, in canonical form: for each row the values of what was written or has moved. */
-export function* readBackChanges(
-  environment: Environment,
-  database: string,
-  read: readonly ReadBack[],
-): Generator<RowChange> {
+export function* readBackChanges(environment: Environment, read: readonly ReadBack[]): Generator<RowChange> {
   const rewriter = rewriterOf(environment);
   for (const { shape, columns, lines } of read) {
-    const rules = rulesForTable(environment.profile, database, profileName(shape), columns);
+    const rules = rulesForTable(environment.profile, shape, columns);
     const canonical = new LineRewriter(rewriter, rules.columns);
     for (const line of lines) {
       const values = readLine(line);
@@ -72,8 +68,7 @@ export function* readBackChanges(
       const readOf = (name: string): ByteString | null => row[columns.indexOf(name)] ?? null;
       yield {
         part: 'row',
-        database,
-        table: `${shape.schema}.${shape.name}`,
+        ...placeOfRows(shape),
         key: shape.key.map(readOf),
         op: 'update',
         cells: Object.fromEntries(names.map((name) => [name, { before: null, after: readOf(name) }])),

@@ -1,7 +1,7 @@
-import { addTo } from '@tessarion/core';
+import { addTo, tableLabel } from '@tessarion/core';
 import type pg from 'pg';
 import { quoteName, quoteTable } from '../database/describe.js';
-import { profileName, type TableShape } from '../database/site-database.js';
+import type { TableShape } from '../database/site-database.js';
 import { breaks, judgedBy, type MakingRoom, type UniqueRule } from './unique-rules.js';
 
 /** A row that its table would not take, and why, in words that follow its name. */
@@ -41,7 +41,7 @@ export function misfitsInLength(shape: TableShape, rows: readonly WrittenRow[]):
       const length = [...value.trimEnd()].length;
       if (length <= limit) continue;
       const misfit = {
-        table: profileName(shape),
+        table: tableLabel(shape),
         key: nameOf(shape, row.key),
         what: `${name} would be ${length} characters long and has room for ${limit}: "${shown(value)}"`,
       };
@@ -93,7 +93,7 @@ export async function misfitsIn(client: pg.Client, shape: TableShape, rows: read
     for (const { n, broken: numbers } of result.rows)
       for (const number of numbers)
         found.push({
-          table: profileName(shape),
+          table: tableLabel(shape),
           key: nameOf(shape, (batch[n - 1] as WrittenRow).key),
           what: `breaks the constraint "${constraints[number]?.name}": ${constraints[number]?.expression}`,
         });
@@ -147,7 +147,7 @@ export async function takenValues(
     );
     for (const one of inTheWay(result.rows, rows, making).slice(0, MOST_MISFITS))
       found.push({
-        table: profileName(shape),
+        table: tableLabel(shape),
         key: nameOf(shape, (rows[one.n - 1] as WrittenRow).key),
         what: `wants the ${rule.columns.join(', ')} "${shown(one.value)}", which ${one.holder} ${WAYS[one.way]}`,
       });

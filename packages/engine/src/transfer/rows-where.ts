@@ -11,7 +11,7 @@ import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { quoteName, quoteTable } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
-import { profileName, type TableShape } from '../database/site-database.js';
+import type { TableShape } from '../database/site-database.js';
 import type { Environment } from '../environment/environment.js';
 import { rewriterOf } from './copy-files.js';
 
@@ -25,7 +25,6 @@ import { rewriterOf } from './copy-files.js';
 export async function rowsWhere(
   client: pg.Client,
   environment: Environment,
-  database: string,
   shape: TableShape,
   columns: readonly string[],
   wanted: readonly (readonly (ByteString | null)[])[],
@@ -53,7 +52,7 @@ export async function rowsWhere(
   );
   let content = '';
   for await (const chunk of stream as AsyncIterable<Buffer>) content += chunk.toString('latin1');
-  const rules = rulesForTable(environment.profile, database, profileName(shape), names);
+  const rules = rulesForTable(environment.profile, shape, names);
   const canonical = new LineRewriter(rewriter, rules.columns).canonicalise(content);
   return canonical === '' ? [] : canonical.slice(0, -1).split('\n').map(readLine);
 }

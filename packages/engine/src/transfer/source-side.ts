@@ -1,6 +1,6 @@
-import { type ByteString, type KeyRange, Rewriter } from '@tessarion/core';
+import { type ByteString, type KeyRange, Rewriter, tablePath } from '@tessarion/core';
 import { PostgresView } from '../database/postgres-view.js';
-import { type DatabaseView, fullName, type TableShape } from '../database/site-database.js';
+import type { DatabaseView, TableShape } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import { readRowImage } from '../snapshot/row-image.js';
 import type { ComparisonPlan } from './comparison-plan.js';
@@ -21,12 +21,13 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
     const stored = plan.source.snapshot.databases.find((one) => one.name === database);
     const tables = stored?.tables ?? [];
     const find = (table: TableShape): (typeof tables)[number] | undefined =>
-      tables.find((one) => fullName(one) === fullName(table));
+      tables.find((one) => tablePath(one) === tablePath(table));
     return {
       view: undefined,
       tables: () =>
         tables.map((table) => ({
           ...table,
+          database,
           columns: table.columns.map((column) => ({
             ...column,
             maxLength: undefined,
@@ -47,14 +48,14 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
     };
   }
   const { environment } = plan.source;
-  const login = environment.databases.find((one) => one.name === database)?.login;
-  if (!login) throw new Error(`${environment.path} has no database "${database}".`);
-  const view = await PostgresView.open(login);
+  const own = environment.databases.find((one) => one.name === database);
+  if (!own) throw new Error(`${environment.path} has no database "${database}".`);
+  const view = await PostgresView.open(own);
   const rewriter = new Rewriter(environment.place);
   return {
     view,
     tables: () => view.schema.tables,
-    rows: (table, ranges) => canonicalTable(environment, database, view, table, rewriter).rows(ranges),
+    rows: (table, ranges) => canonicalTable(environment, view, table, rewriter).rows(ranges),
     count: (table) => view.countRows(table),
     close: () => view.close(),
   };

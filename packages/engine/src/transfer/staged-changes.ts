@@ -1,11 +1,21 @@
 import { finished } from 'node:stream/promises';
-import { type ByteString, materialiseLines, type Rewriter, type RowChange, toBytes, writeLine } from '@tessarion/core';
+import {
+  type ByteString,
+  materialiseLines,
+  type Rewriter,
+  type RowChange,
+  readTablePath,
+  tableLabel,
+  tablePath,
+  toBytes,
+  writeLine,
+} from '@tessarion/core';
 import { from as copyFrom } from 'pg-copy-streams';
 import { databaseError } from '../database/connect.js';
 import { quoteName } from '../database/describe.js';
 import { readable } from '../database/postgres-view.js';
 import type { Session } from '../database/sessions.js';
-import { type DatabaseLogin, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import type { DatabaseLogin, SchemaShape, TableShape } from '../database/site-database.js';
 import { EngineError } from '../errors.js';
 import { type UniqueRule, uniqueRules } from './unique-rules.js';
 
@@ -77,9 +87,13 @@ export class StagedChanges {
   ): Promise<StagedTable> {
     const known = this.#byName.get(name);
     if (known) return known;
-    const shape = this.schema.tables.find((table) => fullName(table) === name);
+    const shape = this.schema.tables.find((table) => tablePath(table) === name);
     if (!shape)
-      throw new EngineError('outdated', `The destination has no table ${name} any more.`, 'Make a new forecast.');
+      throw new EngineError(
+        'outdated',
+        `The destination has no table ${tableLabel(readTablePath(name))} any more.`,
+        'Make a new forecast.',
+      );
     const columns = readable(shape).map((column) => column.name);
     const temporary = `pg_temp.tsr_${this.#byName.size}`;
     const types = readable(shape).map((column, i) => `n${i} ${column.type}, o${i} text`);

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import {
   type ByteString,
+  calledIn,
   type KeyRange,
   type MergeTable,
   projection,
@@ -9,22 +10,17 @@ import {
   type TableManifest,
   type TableRows,
   type TableToCompare,
+  tablePath,
 } from '@tessarion/core';
 import type { PackStore } from '../blobs/pack-store.js';
 import { readable } from '../database/postgres-view.js';
-import {
-  type DatabaseView,
-  fullName,
-  profileName,
-  type ReadingMoment,
-  type TableShape,
-} from '../database/site-database.js';
+import type { DatabaseView, ReadingMoment, TableShape } from '../database/site-database.js';
 import { canonicalTable } from '../environment/canonical-rows.js';
 import { blockList, readImageRanges, readRowImage } from '../snapshot/row-image.js';
 import { type TableEnd, whatToRead } from './change-records.js';
 import type { ComparedSchemas } from './compare-schemas.js';
 import type { ComparisonPlan, DatabaseDifference, Note, Reshaped } from './comparison-plan.js';
-import { describeUses, mergeTable } from './merge-tables.js';
+import { mergeTable } from './merge-tables.js';
 import { readAhead } from './read-ahead.js';
 import type { SourceSide } from './source-side.js';
 
@@ -36,6 +32,8 @@ export interface DatabaseEnds {
   /** Undefined where the source is a snapshot. */
   readonly schema: ComparedSchemas | undefined;
   readonly reshaped: Reshaped[];
+  /** Tables that the destination gets with this transfer. */
+  readonly added: TableShape[];
 }
 
 /** A table that takes part in a comparison. */
@@ -49,13 +47,13 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
   const { name: database, view, source } = ends;
   const { destination } = plan;
   const { tables } = view.schema;
-  const sourceTables = new Map(source.tables().map((table) => [fullName(table), table]));
+  const sourceTables = new Map(source.tables().map((table) => [tablePath(table), table]));
   const [moment, sourceMoment] = plan.changes
     ? await Promise.all([view.moment(), source.view?.moment()])
     : [undefined, undefined];
   const found: FoundTable[] = [];
   for (const shape of tables) {
-    const other = sourceTables.get(fullName(shape));
+    const other = sourceTables.get(tablePath(shape));
     const one = await tableToCompare(
       plan,
       database,
@@ -68,11 +66,10 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
     );
     if (one) found.push(one);
   }
-  const added: TableShape[] = [];
   for (const table of sourceTables.values()) {
-    if (tables.some((shape) => fullName(shape) === fullName(table))) continue;
-    const label = profileName(table);
-    const { class: of } = rulesForTable(destination.profile, database, label, []);
+    if (tables.some((shape) => tablePath(shape) === tablePath(table))) continue;
+    const label = calledIn(destination.profile, table);
+    const { class: of } = rulesForTable(destination.profile, table, []);
     if (of === 'unclassified' && plan.direction === 'up') {
       const rows = await source.count(table);
       if (rows > 0) notes.push({ type: 'unclassified', database, table: label, rows });
@@ -80,11 +77,11 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
     if (of !== 'authored') continue;
     if (!ends.schema) notes.push({ type: 'schema', table: label, message: `only the source has the table ${label}` });
     else if (plan.takes.has(`schema:${label}`)) {
-      added.push(table);
+      ends.added.push(table);
       found.push(addedTable(plan, ends, table));
     }
   }
-  return describeUses(destination, database, [...tables, ...added], found, new Set(added.map(fullName)));
+  return found;
 }
 
 async function tableToCompare(
@@ -98,18 +95,18 @@ async function tableToCompare(
   { schema, reshaped }: DatabaseEnds,
 ): Promise<FoundTable | undefined> {
   const { destination, baseline, direction, library } = plan;
-  const canonical = canonicalTable(destination, database, view, own, new Rewriter(destination.place));
+  const canonical = canonicalTable(destination, view, own, new Rewriter(destination.place));
   const { shape, rules } = canonical;
-  const label = profileName(shape);
+  const label = calledIn(destination.profile, shape);
   const stored = (side: 'source' | 'destination') =>
     baseline?.[side].databases
       .find((one) => one.name === database)
-      ?.tables.find((one) => fullName(one) === fullName(shape));
+      ?.tables.find((one) => tablePath(one) === tablePath(shape));
   const isCollected = rules.class === 'collected' && !rules.hasRowGroups;
   if (isCollected && direction === 'up') {
     const rows = await view.countRows(shape);
     const more = baseline ? Math.max(0, rows - (stored('destination')?.rows ?? 0)) : 0;
-    notes.push({ type: 'collected', table: label, rows, more });
+    notes.push({ type: 'collected', of: shape, table: label, rows, more });
     return undefined;
   }
   if (rules.class === 'unclassified' && direction === 'up') {
@@ -138,7 +135,7 @@ async function tableToCompare(
     notes.push({ type: 'schema', table: label, message: `the columns of ${label} differ` });
     return undefined;
   }
-  const differences = schema?.differences.filter((one) => one.table === fullName(shape)) ?? [];
+  const differences = schema?.differences.filter((one) => one.table === tablePath(shape)) ?? [];
   const columns = columnsToCompare(canonical.columns, other, differences, plan.takes);
   const lost = shape.key.filter((name) => !columns.includes(name));
   if (lost.length > 0 || other.key.join() !== own.key.join()) {
@@ -149,21 +146,19 @@ async function tableToCompare(
   const isKnown = images.source?.contents === 'rows' && images.destination?.contents === 'rows';
   const table = mergeTable(
     destination,
-    database,
     view.schema,
     columns.join('\n') === canonical.columns.join('\n')
       ? canonical
-      : { shape, columns, rules: rulesForTable(destination.profile, database, label, columns) },
+      : { shape, columns, rules: rulesForTable(destination.profile, shape, columns) },
     isKnown,
   );
-  const fill = (column: string): ByteString | null => schema?.fill(fullName(shape), column) ?? null;
+  const fill = (column: string): ByteString | null => schema?.fill(tablePath(shape), column) ?? null;
   const into = (from: readonly string[]) => projection(from, columns, fill);
   const imageColumns = (image: TableManifest | undefined): string[] =>
     (image?.columns ?? []).filter((column) => !column.generated).map((column) => column.name);
   if ([images.source, images.destination].some((one) => one && into(imageColumns(one))))
     reshaped.push({
       ...shapeOf(shape, other, columns),
-      database,
       fills: Object.fromEntries(columns.map((column) => [column, fill(column)])),
     });
   const from = 'environment' in plan.source ? plan.source.environment : plan.source.of;
@@ -258,15 +253,14 @@ const shapeOf = (own: TableShape, other: TableShape, columns: readonly string[])
 function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape): FoundTable {
   const { destination } = plan;
   const columns = readable(shape).map((column) => column.name);
-  const rules = rulesForTable(destination.profile, ends.name, profileName(shape), columns);
+  const rules = rulesForTable(destination.profile, shape, columns);
   const table = mergeTable(
     destination,
-    ends.name,
     ends.source.view?.schema ?? ends.view.schema,
     { shape, columns, rules },
     plan.baseline !== undefined,
   );
-  ends.reshaped.push({ ...shape, columns: readable(shape), database: ends.name });
+  ends.reshaped.push({ ...shape, columns: readable(shape) });
   const none = { [Symbol.asyncIterator]: () => nothing() };
   return {
     table,

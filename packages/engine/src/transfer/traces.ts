@@ -1,5 +1,4 @@
-import { type ByteString, readLine, toBytes } from '@tessarion/core';
-import { profileName } from '../database/site-database.js';
+import { type ByteString, readLine, tableLabel, toBytes } from '@tessarion/core';
 import type { Environment } from '../environment/environment.js';
 
 /** A place in a copy that still leads to its source. */
@@ -113,7 +112,7 @@ export class TraceFinder {
       const row = readLine(lines.slice(start, end));
       const key = keyColumns.map((index) => `${columns[index]} ${row[index]}`).join(', ');
       const needle = this.#needles.find((one) => one.text === hit[0]);
-      const label = profileName(table);
+      const label = tableLabel(table);
       this.#note(
         `${label}.${column}`,
         `table ${label}, ${key || 'a row'}, column ${column}`,

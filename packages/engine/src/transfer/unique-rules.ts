@@ -1,6 +1,6 @@
-import { addTo } from '@tessarion/core';
+import { addTo, tablePath } from '@tessarion/core';
 import { quoteLiteral, quoteName, quoteTable } from '../database/describe.js';
-import { type ColumnOfUnique, fullName, type SchemaShape, type TableShape } from '../database/site-database.js';
+import type { ColumnOfUnique, SchemaShape, TableShape } from '../database/site-database.js';
 import { insertOrder } from './insert-order.js';
 
 /** What no two rows of a table may share: a unique index, whole or in part, or an exclusion constraint. */
@@ -91,22 +91,22 @@ export interface MakingRoom {
   readonly pinned: ReadonlySet<string>;
 }
 
-/** @returns by `schema.table` */
+/** @returns by {@link tablePath} */
 export function roomMakers({ tables }: SchemaShape): ReadonlyMap<string, MakingRoom> {
   const referrers = new Map<string, string[]>();
   for (const table of tables)
     for (const { table: target, columns, targetColumns } of table.references) {
       const same = columns.map((own, i) => `c.${quoteName(own)} = t.${quoteName(targetColumns[i] as string)}`);
-      addTo(referrers, target, `EXISTS (SELECT FROM ${quoteTable(table)} c WHERE ${same.join(' AND ')})`);
+      addTo(referrers, tablePath(target), `EXISTS (SELECT FROM ${quoteTable(table)} c WHERE ${same.join(' AND ')})`);
     }
   const isReferredTo = (name: string): string => `(${referrers.get(name)?.join(' OR ') ?? 'false'})`;
   return new Map(
     insertOrder(tables).flatMap((group) => {
-      const together = new Set(group.map(fullName));
+      const together = new Set(group.map(tablePath));
       return group.map((table) => {
-        const circling = table.references.filter((one) => together.has(one.table));
+        const circling = table.references.filter((one) => together.has(tablePath(one.table)));
         const pinned = new Set(circling.flatMap((one) => one.columns));
-        return [fullName(table), { isReferredTo: isReferredTo(fullName(table)), pinned }] as const;
+        return [tablePath(table), { isReferredTo: isReferredTo(tablePath(table)), pinned }] as const;
       });
     }),
   );

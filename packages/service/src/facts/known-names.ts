@@ -1,17 +1,17 @@
-import { toBytes } from '@tessarion/core';
-import { EngineError, type Environment, layout, PostgresView, profileName } from '@tessarion/engine';
+import { type TableName, tableLabel, toBytes } from '@tessarion/core';
+import { EngineError, type Environment, layout, PostgresView } from '@tessarion/engine';
 import { closest, distance } from 'fastest-levenshtein';
 import type { Sight } from '../access/sight.js';
 import { AbsentPlace } from '../records/absent.js';
 import type { OnRecords } from '../records/open.js';
 
-/** The tables of an environment's databases as profiles call them, by database. @throws {EngineError} when one is not reached */
-export async function tablesOf({ databases }: Pick<Environment, 'databases'>): Promise<Map<string, string[]>> {
-  const found = new Map<string, string[]>();
-  for (const { name, login } of databases) {
-    const view = await PostgresView.open(login);
+/** The tables of an environment's databases. @throws {EngineError} when one is not reached */
+export async function tablesOf({ databases }: Pick<Environment, 'databases'>): Promise<TableName[]> {
+  const found: TableName[] = [];
+  for (const database of databases) {
+    const view = await PostgresView.open(database);
     try {
-      found.set(name, view.schema.tables.map(profileName));
+      found.push(...view.schema.tables);
     } finally {
       await view.close();
     }
@@ -32,7 +32,8 @@ export async function missingTable(
   const seen = new Set<string>();
   for (const environment of environments) {
     try {
-      const tables = (await tablesOf(environment)).get(database) ?? [];
+      const own = (await tablesOf(environment)).filter((one) => one.database === database);
+      const tables = own.map(tableLabel);
       if (tables.includes(table)) return undefined;
       for (const one of tables) seen.add(one);
     } catch (error) {

@@ -1,25 +1,28 @@
 import {
+  calledIn,
   type ItemCollector,
+  itemForTable,
   type MergePlan,
+  type MergeTable,
   type OwnChange,
   type Profile,
   pluralOf,
   type RowOutcome,
+  type TableName,
 } from '@tessarion/core';
 import type { EnvironmentComparison } from '@tessarion/engine';
-import { profileTable } from './forecast-checks.js';
 import type { Amounts } from './transfer-facts.js';
 
 /** What visitors made on the destination since the two last had things in common. */
 export const collectedAmounts = ({ notes }: EnvironmentComparison, profile: Profile | undefined): Amounts =>
   notes.flatMap((note) =>
-    note.type === 'collected' && note.more > 0 ? [amountOfTable(profile, note.table, note.more)] : [],
+    note.type === 'collected' && note.more > 0 ? [amountOfTable(profile, note.of, note.more)] : [],
   );
 
 /** The item that a row of the destination's own belongs to. */
 function ownerOf(collector: ItemCollector, { table, key, values }: OwnChange): { id: string; kind: string } {
   const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
-  return collector.ownerOf(profileTable(table.table), key, row);
+  return collector.ownerOf(table.name, key, row);
 }
 
 const isOwnNews = ({ table, isNews }: OwnChange): boolean => isNews && table.rules.class !== 'collected';
@@ -62,31 +65,32 @@ export function followedAmounts(
   isFollowing: (outcome: RowOutcome) => boolean,
   profile: Profile | undefined,
 ): Amounts {
-  const rows = new Map<string, number>();
+  const rows = new Map<MergeTable, number>();
   const areas = new Map<string, number>();
   let counts = 0;
-  for (const { change, outcome } of plan.changes) {
+  for (const { outcome } of plan.changes) {
     if (!isFollowing(outcome)) continue;
-    const table = profileTable(change.table);
-    if (outcome.table.rules.class === 'collected') rows.set(table, (rows.get(table) ?? 0) + 1);
+    const { table } = outcome;
+    if (table.rules.class === 'collected') rows.set(table, (rows.get(table) ?? 0) + 1);
     else counts++;
   }
   for (const { area, decision } of files)
     if (decision.is === 'taken' && decision.follows) areas.set(area, (areas.get(area) ?? 0) + 1);
-  const all = [...rows].map(([table, count]) => amountOfTable(profile, table, count));
+  const all = [...rows].map(([table, count]) => amountOfTable(profile, table.name, count));
   const titled = all.filter((one) => !one.kind.startsWith('row of '));
   const uploads = [...areas].map(([area, count]) => ({ count, kind: `file of ${area}`, plural: `files of ${area}` }));
   const changed = counts > 0 ? [{ count: counts, kind: 'count', plural: 'counts' }] : [];
   return [...(titled.length > 0 ? titled : all), ...uploads, ...changed];
 }
 
-/** Rows of a table, by the kind of item that they are where they are one. */
+/** Rows of a table, by the kind of item that they are where they are one. @param item what they are parts of, where it is counted instead */
 export function amountOfTable(
   profile: Profile | undefined,
-  table: string,
+  table: TableName,
   count: number,
+  item = itemForTable(profile, table),
 ): { count: number; kind: string; plural: string } {
-  const item = (profile?.items ?? []).find((one) => 'table' in one && one.table === table);
-  const kind = item?.kind ?? `row of ${table}`;
-  return { count, kind, plural: item ? pluralOf(profile, kind) : `rows of ${table}` };
+  if (item) return { count, kind: item.kind, plural: pluralOf(profile, item.kind) };
+  const called = calledIn(profile, table);
+  return { count, kind: `row of ${called}`, plural: `rows of ${called}` };
 }

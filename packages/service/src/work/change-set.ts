@@ -1,4 +1,13 @@
-import { type ByteString, counted, type FileChange, type RowChange, rulesForTable, tableId } from '@tessarion/core';
+import {
+  type ByteString,
+  counted,
+  type FileChange,
+  type RowChange,
+  readTableId,
+  readTablePath,
+  rulesForTable,
+  tablePath,
+} from '@tessarion/core';
 import {
   type AppliedRows,
   carryOver,
@@ -8,7 +17,6 @@ import {
   type Environment,
   isInPlace,
   layout,
-  profileName,
   type Remain,
   RowApplication,
   readBackChanges,
@@ -18,7 +26,6 @@ import {
   stageTree,
   storeContents,
   switchTrees,
-  tableNamed,
   treeInUse,
   writeInPlace,
 } from '@tessarion/engine';
@@ -148,7 +155,7 @@ async function stageRows(
   const rewriter = rewriterOf(environment);
   let rows = 0;
   for (const { name, login } of databases) {
-    const application = await RowApplication.open({ name, login }, purposeOf(context), set.mode, environment.profile);
+    const application = await RowApplication.open({ name, login }, environment, purposeOf(context), set.mode);
     workOf(context).applications.push({ database: name, rows: application });
     const counted = async function* (): AsyncGenerator<RowChange> {
       for await (const change of rowsOf(context, set, name)) {
@@ -157,7 +164,7 @@ async function stageRows(
       }
     };
     await application.stage(counted(), rewriter, (table, columns) => {
-      const rules = rulesForTable(environment.profile, name, profileName(tableNamed(table)), columns);
+      const rules = rulesForTable(environment.profile, { database: name, ...readTablePath(table) }, columns);
       return new Set(rules.columns.filter((column) => column.class === 'authored').map((column) => column.name));
     });
   }
@@ -224,11 +231,11 @@ async function commitRows(context: TransferContext, environment: Environment, se
   const edited = (context.data.editedTables as string[] | undefined) ?? [];
   const read = [...(await readBackOf(context.library(), ownOf(context))).values()];
   for (const { database, rows } of applications) {
-    const own = edited.filter((id) => id.startsWith(tableId(database, '')));
-    const written = await rows.write(new Set(own.map((id) => id.slice(tableId(database, '').length))));
+    const own = edited.map(readTableId).filter((one) => one.database === database);
+    const written = await rows.write(new Set(own.map(tablePath)));
     applied.push(written.applied);
     transactions.push({ database, id: written.transaction });
-    read.push(...readBackChanges(environment, database, written.read));
+    read.push(...readBackChanges(environment, written.read));
   }
   // What was taken back is of no use to anybody.
   if (read.length > 0 && !set.undoes) {
@@ -342,7 +349,7 @@ export async function applyBack(context: TransferContext, environment: Environme
 async function rememberRemains(context: TransferContext, remains: readonly Remain[]): Promise<void> {
   if (remains.length === 0) return;
   const known = (context.data.remains as string[] | undefined) ?? [];
-  const found = remains.map((one) => `${one.table.replace(/^public\./, '')} ${one.key}: ${one.what}`);
+  const found = remains.map((one) => `${one.table} ${one.key}: ${one.what}`);
   // What is tried again finds the same things again.
   await context.remember({ remains: [...new Set([...known, ...found])] });
 }

@@ -1,11 +1,12 @@
-import { type Collision, toText } from '@tessarion/core';
-
-/** Table of a {@link Collision}, as people call it: without database and default schema. */
-const tableName = (id: string): string => id.slice(id.indexOf('/') + 1).replace(/^public\./, '');
+import { type Collision, calledIn, readTableId, toText } from '@tessarion/core';
+import type { Environment } from '@tessarion/engine';
 
 /** Says in one sentence what collides. */
-export function collisionWords({ outcome, column, why }: Collision, onto: string): string {
-  const name = onto.split('/')[1] ?? onto;
+export function collisionWords(
+  { outcome, column, why }: Collision,
+  { name, profile }: Pick<Environment, 'name' | 'profile'>,
+): string {
+  const tableName = (id: string): string => calledIn(profile, readTableId(id));
   const own = `${tableName(outcome.table.id)} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
   switch (why.is) {
     case 'both-changed':
@@ -17,7 +18,7 @@ export function collisionWords({ outcome, column, why }: Collision, onto: string
     case 'gone-and-collected':
       return `It was deleted, and visitors of ${name} changed what they count in it.`;
     case 'referred':
-      return `It cannot go: ${why.rows} ${why.rows === 1 ? 'row' : 'rows'} of ${why.by.replace(/^public\./, '')} on ${name} ${why.rows === 1 ? 'refers' : 'refer'} to it.`;
+      return `It cannot go: ${why.rows} ${why.rows === 1 ? 'row' : 'rows'} of ${calledIn(profile, why.by)} on ${name} ${why.rows === 1 ? 'refers' : 'refer'} to it.`;
     case 'referred-by-own':
       return `It cannot go: ${tableName(why.by)} ${toText(why.key)} of ${name} refers to it.`;
     case 'refers-to-gone':

@@ -1,5 +1,12 @@
 import type { Check } from '@tessarion/contract';
-import { looksPersonal, personalPlaces, personalValues, rulesForTable, shapeConflicts } from '@tessarion/core';
+import {
+  calledIn,
+  looksPersonal,
+  personalPlaces,
+  personalValues,
+  rulesForTable,
+  shapeConflicts,
+} from '@tessarion/core';
 import {
   type BrokenMask,
   type DatabaseLogin,
@@ -10,7 +17,6 @@ import {
   masksThatBreak,
   misfitsInCopy,
   PostgresView,
-  profileName,
   readable,
   type SchemaShape,
   sampleValues,
@@ -64,8 +70,10 @@ async function leftOutChecks(
 ): Promise<Check[]> {
   const there =
     'snapshot' in origin
-      ? (await context.library().load(origin.snapshot)).databases.flatMap((one) => one.tables.map(profileName))
-      : [...(await tablesOf(source)).values()].flat();
+      ? (await context.library().load(origin.snapshot)).databases.flatMap(({ name, tables: all }) =>
+          all.map((one) => calledIn(source.profile, { ...one, database: name })),
+        )
+      : (await tablesOf(source)).map((one) => calledIn(source.profile, one));
   const checks = tables
     .filter((table) => !there.includes(table))
     .map((table): Check => {
@@ -165,15 +173,16 @@ async function checkDatabases(
     .filter(({ login }) => login.host === record.database.host && login.port === record.database.port)
     .map(({ login }) => entryCheck(login.database, open.includes(login.database)));
   const found: Found = { personal: [], unclassified: [], broken: [], misfits: [], untried: 0 };
-  for (const { name, login } of source.databases) {
-    const view = await PostgresView.open(login);
+  for (const database of source.databases) {
+    const { login } = database;
+    const view = await PostgresView.open(database);
     try {
       const { schema } = view;
       checks.push(...serverChecks(schema, offers));
-      found.broken.push(...masksThatBreak(schema, source.profile, name));
-      const undecided = lookAtClasses(schema, source, name, wishes.leftOut, found);
-      found.personal.push(...(await personalByValues(login, undecided)));
-      const misfits = await misfitsInCopy(name, login, schema.tables, source, destination, wishes.leftOut);
+      found.broken.push(...masksThatBreak(schema, source.profile));
+      const undecided = lookAtClasses(schema, source, wishes.leftOut, found);
+      found.personal.push(...(await personalByValues(source, login, undecided)));
+      const misfits = await misfitsInCopy(login, schema.tables, source, destination, wishes.leftOut);
       found.misfits.push(...misfits.found);
       found.untried += misfits.untried;
     } finally {
@@ -232,18 +241,12 @@ interface Undecided {
  *
  * @returns the other columns of text about which nobody has decided
  */
-function lookAtClasses(
-  schema: SchemaShape,
-  { profile }: Environment,
-  database: string,
-  leftOut: LeftOut,
-  found: Found,
-): Undecided[] {
+function lookAtClasses(schema: SchemaShape, { profile }: Environment, leftOut: LeftOut, found: Found): Undecided[] {
   const undecided: Undecided[] = [];
   for (const table of schema.tables) {
-    const label = profileName(table);
+    const label = calledIn(profile, table);
     const columns = readable(table).map((column) => column.name);
-    const rules = rulesForTable(profile, database, label, columns);
+    const rules = rulesForTable(profile, table, columns);
     if (rules.class === 'unclassified') found.unclassified.push(label);
     if (!['authored', 'collected'].includes(rules.class) || leftOut.tables.includes(label)) continue;
     for (const column of rules.columns) {
@@ -257,11 +260,15 @@ function lookAtClasses(
 }
 
 /** Looks at samples of what columns hold, since a name may stand in one that is called anything. */
-async function personalByValues(login: DatabaseLogin, undecided: readonly Undecided[]): Promise<string[]> {
+async function personalByValues(
+  { profile }: Environment,
+  login: DatabaseLogin,
+  undecided: readonly Undecided[],
+): Promise<string[]> {
   const samples = await sampleValues(login, [...new Set(undecided.map((one) => one.table))]);
   return undecided.flatMap(({ table, column, isOfVisitors }) => {
     const values = samples.get(table)?.get(column) ?? [];
-    const name = `${profileName(table)}.${column}`;
+    const name = `${calledIn(profile, table)}.${column}`;
     const looks = personalValues(values, isOfVisitors);
     if (looks !== undefined) return [`${name} (its values look like ${looks})`];
     const places = personalPlaces(values, isOfVisitors);

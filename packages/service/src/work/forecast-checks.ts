@@ -1,15 +1,18 @@
 import type { Check, Forecast } from '@tessarion/contract';
 import {
   type Change,
+  calledIn,
   counted,
   type ItemCollector,
   isChosen,
   isNamed,
+  type Profile,
   type RowChange,
   type RowOutcome,
   type Selectable,
   type StrayAddress,
   tableId,
+  tableOf,
   toText,
 } from '@tessarion/core';
 import {
@@ -19,24 +22,19 @@ import {
   type Misfit,
   misfitsOfChanges,
   misfitText,
-  profileName,
   rewriterOf,
-  tableNamed,
 } from '@tessarion/engine';
 import { maskCheck } from './mask-check.js';
 import type { SchemaChange } from './schema-items.js';
 import type { TransferWish } from './transfer-facts.js';
 
-/** Tables are named `schema.table` in change sets, and without the default schema in profiles. */
-export const profileTable = (fullName: string): string => profileName(tableNamed(fullName));
-
 /** Tries what would be written against the destination's columns, constraints and unique values. */
 export async function checkFit(destination: Environment, changes: readonly Change[]): Promise<Check> {
   const rewriter = rewriterOf(destination);
   const found: Misfit[] = [];
-  for (const { name, login } of destination.databases) {
-    const rows = changes.filter((change): change is RowChange => change.part === 'row' && change.database === name);
-    found.push(...(await misfitsOfChanges(login, rows, rewriter)).found);
+  for (const database of destination.databases) {
+    const isHere = (change: Change): change is RowChange => change.part === 'row' && change.database === database.name;
+    found.push(...(await misfitsOfChanges(database, changes.filter(isHere), rewriter)).found);
   }
   return fitCheck(
     found,
@@ -49,12 +47,14 @@ export async function checkFit(destination: Environment, changes: readonly Chang
 export function touchedTables(
   changes: readonly Change[],
   triggers: ReadonlyMap<string, readonly string[]>,
+  profile: Profile | undefined,
 ): Forecast['touched'] {
   const rows = new Map<string, { readonly table: string; rows: number }>();
   for (const change of changes) {
     if (change.part !== 'row') continue;
-    const id = tableId(change.database, change.table);
-    const counted = rows.get(id) ?? { table: profileTable(change.table), rows: 0 };
+    const table = tableOf(change);
+    const id = tableId(table);
+    const counted = rows.get(id) ?? { table: calledIn(profile, table), rows: 0 };
     counted.rows++;
     rows.set(id, counted);
   }
@@ -92,12 +92,12 @@ export function fitCheck(found: readonly Misfit[], passed: string, remedy: strin
 
 const SHOWN_MISFITS = 5;
 
-export function strayCheck(found: readonly StrayAddress[]): Check {
+export function strayCheck(found: readonly StrayAddress[], profile: Profile | undefined): Check {
   const where = found
     .slice(0, SHOWN_MISFITS)
     .map(
       ({ host, table, key, column }) =>
-        `${host} in ${profileTable(table)} ${key.map((one) => toText(one ?? '')).join(' ')}, ${column}`,
+        `${host} in ${calledIn(profile, table)} ${key.map((one) => toText(one ?? '')).join(' ')}, ${column}`,
     );
   return {
     name: 'addresses',
@@ -108,14 +108,14 @@ export function strayCheck(found: readonly StrayAddress[]): Check {
 }
 
 /** Values that are written and in which keys were to be followed, and which nobody can read; none where all can be read. */
-export function unreadCheck(written: readonly RowOutcome[]): Check[] {
+export function unreadCheck(written: readonly RowOutcome[], profile: Profile | undefined): Check[] {
   const found = new Map<string, number>();
   for (const { table, raw } of written) {
     if (!raw.source) continue;
     for (const { column, inside, when } of table.uses) {
       const value = raw.source[column];
       if (!inside || typeof value !== 'string' || (when && !when(raw.source)) || inside.isReadable(value)) continue;
-      const place = `${profileTable(table.table)}.${table.columns[column]}`;
+      const place = `${calledIn(profile, table.name)}.${table.columns[column]}`;
       found.set(place, (found.get(place) ?? 0) + 1);
     }
   }

@@ -25,7 +25,6 @@ import {
 } from '@tessarion/core';
 import type { Environment, EnvironmentComparison } from '@tessarion/engine';
 import { collisionWords } from './collision-words.js';
-import { profileTable } from './forecast-checks.js';
 import { asChange, fieldsOf, standsFor } from './item-fields.js';
 import { rowOf } from './item-notes.js';
 import { type StampNames, shownStamp, stampOf } from './stamps.js';
@@ -82,11 +81,12 @@ export class GatheredRows {
 
   /** The item that a row is, or is a part of. @returns its id; that of work of the destination's own begins with `own ` */
   itemOf(outcome: RowOutcome): string {
-    const label = profileTable(outcome.table.table);
+    const { name } = outcome.table;
     const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
+    const owner = this.#collector.ownerOf(name, outcome.sourceKey, rowOf(outcome));
     const id = isOwn ? `own ${owner.id}` : owner.id;
-    if (!this.#selectable.has(id)) this.#selectable.set(id, { id, kind: owner.kind, part: label, path: undefined });
+    if (!this.#selectable.has(id))
+      this.#selectable.set(id, { id, kind: owner.kind, part: this.#collector.partOf(name), path: undefined });
     return id;
   }
 
@@ -99,9 +99,9 @@ export class GatheredRows {
     const personal = new Map<string, boolean>();
     for (const outcome of this.#comparison.rows.outcomes) {
       const id = this.itemOf(outcome);
-      const label = profileTable(outcome.table.table);
-      const rule = itemForTable(this.#destination.profile, label)?.changed;
-      if (!rule) continue;
+      const item = itemForTable(this.#destination.profile, outcome.table.name);
+      const rule = item?.changed;
+      if (!item || !rule) continue;
       const { raw, table } = outcome;
       const of = (row: Values | undefined, known: StampNames) =>
         row ? stampOf(rule, (column) => row[table.columns.indexOf(column)] ?? null, known) : undefined;
@@ -115,8 +115,8 @@ export class GatheredRows {
       // Whom a mask protects stands in no list.
       const { by } = rule;
       const isPersonal =
-        personal.get(label) ?? (by !== undefined && isPersonalColumn(this.#destination.profile, label, by));
-      personal.set(label, isPersonal);
+        personal.get(table.id) ?? (by !== undefined && isPersonalColumn(this.#destination.profile, item.table, by));
+      personal.set(table.id, isPersonal);
       this.#stamps.set(id, {
         source: shownStamp(source, isPersonal),
         destination: shownStamp(destination, isPersonal),
@@ -134,8 +134,9 @@ export class GatheredRows {
 
   /** How a person calls a collision: the item, the row where it is a part of one, and the field. */
   #collisionName(outcome: RowOutcome, column: number | undefined): string {
-    const label = profileTable(outcome.table.table);
-    const owner = this.#collector.ownerOf(label, outcome.sourceKey, rowOf(outcome));
+    const { name } = outcome.table;
+    const label = this.#collector.partOf(name);
+    const owner = this.#collector.ownerOf(name, outcome.sourceKey, rowOf(outcome));
     const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
     return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
   }
@@ -173,7 +174,7 @@ export class GatheredRows {
     for (const outcome of this.#comparison.rows.outcomes) {
       const { decision, table } = outcome;
       if (decision.is === 'agreed' || decision.is === 'untouched') continue;
-      const label = profileTable(table.table);
+      const label = this.#collector.partOf(table.name);
       if (this.isFollowing(outcome)) {
         const counts = parts.get(label) ?? {
           name: label,
@@ -206,14 +207,14 @@ export class GatheredRows {
         outcome: becomes,
         fields: fieldsOf(outcome, going, (column) => this.#collisionName(outcome, column), own, this.#show),
         collisions: own.map((one) => this.#itemCollision(one)),
-        reason: whole ? collisionWords(whole, this.#destination.path) : this.#numberWords(outcome),
+        reason: whole ? collisionWords(whole, this.#destination) : this.#numberWords(outcome),
         standsFor: standsFor(outcome, going, own, becomes),
       };
       const overwrites =
         (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
           ? true
           : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
-      this.#collector.addRow(label, change, rowOf(outcome), overwrites, standing, outcome.sourceKey);
+      this.#collector.addRow(change, rowOf(outcome), overwrites, standing, outcome.sourceKey);
     }
   }
 
@@ -233,7 +234,7 @@ export class GatheredRows {
     const { settled } = one;
     return {
       id: this.#collisionName(one.outcome, one.column),
-      words: collisionWords(one, this.#destination.path),
+      words: collisionWords(one, this.#destination),
       field: one.column === undefined ? null : (one.outcome.table.columns[one.column] ?? null),
       allowed: one.allowed,
       settled: settled

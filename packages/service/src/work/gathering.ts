@@ -11,6 +11,7 @@ import {
   type MergePlan,
   planMerge,
   pushSentence,
+  readTableId,
   type Selectable,
   type Settlement,
   settle,
@@ -31,7 +32,6 @@ import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts
 import {
   checkFit,
   checksOf,
-  profileTable,
   strayCheck,
   touchedTables,
   unlikeColumnsCheck,
@@ -139,9 +139,9 @@ export class Gathering {
         remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
       });
     checks.push(...unlikeColumnsCheck(comparison.schema, changes, destination.path));
-    checks.push(...unreadCheck(settled.written), ...tasksCheck(tasks, wish.wishes));
+    checks.push(...unreadCheck(settled.written, destination.profile), ...tasksCheck(tasks, wish.wishes));
     const stray = strayAddresses(changes, this.otherHosts);
-    if (stray.length > 0) checks.push(strayCheck(stray));
+    if (stray.length > 0) checks.push(strayCheck(stray, destination.profile));
     const collector = this.#collector;
     const written = collector
       .amounts((item) => item.outcome === 'written')
@@ -177,8 +177,8 @@ export class Gathering {
       changes,
       // What an undo leaves is listed item by item.
       kept: isUndo ? [] : kept,
-      rewrites: countRewrites(changes).map((one) => ({ ...one, table: profileTable(one.table) })),
-      touched: touchedTables(changes, comparison.triggers),
+      rewrites: countRewrites(changes).map((one) => ({ ...one, table: collector.partOf(one.table) })),
+      touched: touchedTables(changes, comparison.triggers, destination.profile),
       schemaChanges,
       reshaped: comparison.reshaped,
       decided: this.#decided(),
@@ -220,19 +220,11 @@ export class Gathering {
 
   /** How the destination knows items that have another key there, by how the source knows them. */
   #namesThere(pairs: readonly KeyPair[]): ReadonlyMap<string, string> {
-    const keys = new Map(
-      pairs.map(({ table: id, from, to }) => [
-        `${profileTable(id.slice(id.indexOf('/') + 1))} ${toText(from)}`,
-        toText(to),
-      ]),
-    );
-    const tables = new Map(
-      (this.destination.profile?.items ?? []).flatMap((item) => ('table' in item ? [[item.kind, item.table]] : [])),
-    );
     const names = new Map<string, string>();
-    for (const { id, kind, key } of this.#collector.items.values()) {
-      const there = keys.get(`${tables.get(kind) ?? kind} ${key}`);
-      if (there !== undefined && there !== key) names.set(id, `${kind}:${there}`);
+    for (const { table: id, from, to } of pairs) {
+      const table = readTableId(id);
+      const [here, there] = [from, to].map((key) => this.#collector.itemId(table, toText(key))) as [string, string];
+      if (here !== there && this.#collector.items.has(here)) names.set(here, there);
     }
     return names;
   }

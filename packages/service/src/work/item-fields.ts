@@ -8,6 +8,7 @@ import {
   isFresh,
   isSame,
   type MergeTable,
+  placeOfRows,
   type RowChange,
   type RowOutcome,
   type RowSides,
@@ -23,7 +24,7 @@ export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
 
 /** An image's new row as a change: what a change set of a baseline holds. */
 export function imageChange({ table, key, values, counterpart }: ImageEdit): RowChange {
-  const on = { part: 'row', database: table.database, table: table.table, key, counterpart } as const;
+  const on = { part: 'row', ...placeOfRows(table.name), key, counterpart } as const;
   return values
     ? { ...on, op: 'insert', row: Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null])) }
     : { ...on, op: 'delete', row: {} };
@@ -31,7 +32,7 @@ export function imageChange({ table, key, values, counterpart }: ImageEdit): Row
 
 /** What a row would become if it went as the source has it; for what is not written. */
 export function asChange({ table, key, sides }: RowOutcome): RowChange {
-  const on = { part: 'row', database: table.database, table: table.table, key } as const;
+  const on = { part: 'row', ...placeOfRows(table.name), key } as const;
   const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
   const { source, destination } = shownSides(table, sides);
   if (source && !destination) return { ...on, op: 'insert', row: named(source) };

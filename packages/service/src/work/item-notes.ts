@@ -1,4 +1,5 @@
 import {
+  addTo,
   type ByteString,
   type FileOutcome,
   type ItemCollector,
@@ -7,9 +8,16 @@ import {
   shownValue,
   toBytes,
 } from '@tessarion/core';
-import { type Environment, type EnvironmentComparison, Lookups, mentionsOf, titlesOf, usesOf } from '@tessarion/engine';
+import {
+  type Environment,
+  type EnvironmentComparison,
+  Lookups,
+  mentionsOf,
+  titlesOf,
+  type UsedBy,
+  usesOf,
+} from '@tessarion/engine';
 import { amountOfTable } from './amounts.js';
-import { profileTable } from './forecast-checks.js';
 
 /** A row by which its item is found: as the source knows it, where it knows it. */
 export function rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
@@ -40,39 +48,29 @@ async function noteUses(
   comparison: EnvironmentComparison,
   destination: Environment,
 ): Promise<void> {
-  const keys = new Map<string, Map<string, ByteString[]>>();
+  const keys = new Map<string, ByteString[]>();
   const items = new Map<string, string>();
   for (const outcome of comparison.rows.outcomes) {
     const { table, sourceKey, sides, decision } = outcome;
     const [own] = outcome.key;
     if (!sides.destination || decision.is === 'untouched' || decision.is === 'agreed' || typeof own !== 'string')
       continue;
-    const owner = collector.ownerOf(profileTable(table.table), sourceKey, rowOf(outcome));
+    const owner = collector.ownerOf(table.name, sourceKey, rowOf(outcome));
     if (!owner.isOwner || !collector.items.has(owner.id)) continue;
-    const tables = keys.get(table.database) ?? new Map<string, ByteString[]>();
-    keys.set(table.database, tables);
-    const known = tables.get(table.table);
-    if (known) known.push(own);
-    else tables.set(table.table, [own]);
-    items.set(`${table.table} ${own}`, owner.id);
+    addTo(keys, table.id, own);
+    items.set(`${table.id} ${own}`, owner.id);
   }
-  for (const [database, wanted] of keys)
-    for (const { of, by, rows } of await usesOf(lookups, destination, database, wanted)) {
-      const item = collector.items.get(items.get(`${of.table} ${of.key}`) ?? '');
-      if (item) item.usedBy = [...item.usedBy, amountOfTable(destination.profile, by, rows)];
-    }
+  const note = (id: string, { table, item, rows }: UsedBy): void => {
+    const used = collector.items.get(id);
+    if (used) used.usedBy = [...used.usedBy, amountOfTable(destination.profile, table, rows, item)];
+  };
+  for (const { of, by } of await usesOf(lookups, destination, keys)) note(items.get(`${of.table} ${of.key}`) ?? '', by);
   const files = comparison.files.filter(({ sides }) => sides.destination.type === 'file');
-  for (const { name } of destination.databases)
-    for (const { path, by, rows } of await mentionsOf(
-      lookups,
-      destination,
-      name,
-      files.map((one) => one.path),
-    )) {
-      const { root } = files.find((one) => one.path === path) as FileOutcome;
-      const item = collector.items.get(collector.fileItem(root, path).id);
-      if (item) item.usedBy = [...item.usedBy, amountOfTable(destination.profile, by, rows)];
-    }
+  const paths = files.map((one) => one.path);
+  for (const { path, by } of await mentionsOf(lookups, destination, paths)) {
+    const { root } = files.find((one) => one.path === path) as FileOutcome;
+    note(collector.fileItem(root, path).id, by);
+  }
 }
 
 /** Items of which only parts changed go by their title too: as the source has it, or the destination. */
@@ -85,16 +83,15 @@ async function findTitles(
   for (const rule of destination.profile?.items ?? []) {
     if (!('table' in rule) || isPersonalColumn(destination.profile, rule.table, rule.title)) continue;
     const untitled = [...collector.items.values()].filter((one) => one.isUntitled && one.kind === rule.kind);
-    for (const environment of [from, destination])
-      for (const { name } of environment.databases) {
-        const keys = untitled.filter((one) => one.isUntitled).map((one) => one.key);
-        const titles = await titlesOf(lookups, environment, name, rule, keys);
+    for (const environment of [from, destination]) {
+      const keys = untitled.filter((one) => one.isUntitled).map((one) => one.key);
+      for (const { table, titles } of await titlesOf(lookups, environment, rule, keys))
         for (const item of untitled) {
-          const title = titles.get(item.key);
+          const title = item.id === collector.itemId(table, item.key) ? titles.get(item.key) : undefined;
           if (title === undefined || !item.isUntitled) continue;
           item.title = shownValue(toBytes(title)) ?? item.title;
           item.isUntitled = false;
         }
-      }
+    }
   }
 }

@@ -1,6 +1,7 @@
 import { request } from 'node:http';
 import type { Check } from '@tessarion/contract';
 import {
+  calledIn,
   counted,
   type FileChange,
   formatLocation,
@@ -11,7 +12,6 @@ import {
 } from '@tessarion/core';
 import {
   asReadBack,
-  borrowSession,
   type CollectedProof,
   type CollectedRows,
   type Environment,
@@ -21,6 +21,7 @@ import {
   readState,
   rewriterOf,
   showPath,
+  valueInRow,
 } from '@tessarion/engine';
 import type { Installation, TransferContext } from './context.js';
 import { type PageHealth, pageChecks } from './health.js';
@@ -57,8 +58,8 @@ async function* writtenRows(context: TransferContext, database?: string): AsyncG
 
 async function rowCheck(context: TransferContext, destination: Environment): Promise<Check[]> {
   const sum = { asWritten: 0, untold: 0, unlike: [] as string[] };
-  for (const { name, login } of destination.databases) {
-    const proof = await proveRows(destination, name, login, writtenRows(context, name));
+  for (const database of destination.databases) {
+    const proof = await proveRows(destination, database, writtenRows(context, database.name));
     sum.asWritten += proof.asWritten;
     sum.untold += proof.untold;
     for (const { table, key, columns } of proof.unlike)
@@ -158,7 +159,8 @@ async function addressCheck(context: TransferContext, destination: Environment):
   const look = (): void => {
     for (const one of strayAddresses(rows.splice(0), hosts)) {
       stray++;
-      if (where.length < MOST_NAMED) where.push(`${one.host} in ${one.table.replace(/^public\./, '')}.${one.column}`);
+      if (where.length < MOST_NAMED)
+        where.push(`${one.host} in ${calledIn(destination.profile, one.table)}.${one.column}`);
     }
   };
   for await (const change of writtenRows(context)) {
@@ -216,35 +218,11 @@ async function wrongSettings(destination: Environment): Promise<string[]> {
       const [root] = destination.place.roots;
       const content = await destination.server.readFile(`${root?.path}/${toBytes(spot.file)}`);
       found.set(name, form.readSettings(spot.file, content).get(name));
-    } else found.set(name, await settingInRow(destination, spot));
+    } else found.set(name, await valueInRow(destination, spot));
   }
   return fixed
     .filter(({ name, expected }) => found.get(name) !== undefined && found.get(name) !== expected)
     .map(({ name }) => `the setting ${name} is not what it is on ${destination.kind}`);
-}
-
-async function settingInRow(
-  destination: Environment,
-  spot: { readonly table: string; readonly row: Readonly<Record<string, string>>; readonly column: string },
-): Promise<string | undefined> {
-  const quote = (name: string): string => `"${name.replaceAll('"', '""')}"`;
-  const table = (spot.table.includes('.') ? spot.table : `public.${spot.table}`).split('.').map(quote).join('.');
-  const match = Object.keys(spot.row).map((name, i) => `${quote(name)}::text = $${i + 1}`);
-  for (const { login } of destination.databases) {
-    const view = await borrowSession(login, 'read', 'proof');
-    try {
-      const isThere = await view.query('SELECT to_regclass($1) IS NOT NULL AS yes', [table]);
-      if (isThere.rows[0]?.yes !== true) continue;
-      const found = await view.query<{ value: string | null }>(
-        `SELECT ${quote(spot.column)}::text AS value FROM ${table} WHERE ${match.join(' AND ')}`,
-        Object.values(spot.row),
-      );
-      if (found.rows[0]) return found.rows[0].value ?? '';
-    } finally {
-      await view.giveBack();
-    }
-  }
-  return undefined;
 }
 
 function visit(

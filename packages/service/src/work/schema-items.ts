@@ -5,12 +5,11 @@ import type { DatabaseDifference, Environment } from '@tessarion/engine';
 export const isSchemaId = (id: string): boolean => id.startsWith('schema:');
 
 /** How a difference of tables is chosen: by its id, as `schema:*`, or with its table. */
-export const schemaSelectable = (id: string): Selectable => ({
-  id,
-  kind: 'schema',
-  part: id.slice('schema:'.length).replace(/(\/|\.)[^./]*$/, ''),
-  path: undefined,
-});
+export function schemaSelectable(id: string): Selectable {
+  // That of a whole table is its name alone, in which there may be a dot or slash as well.
+  const orPart = id.slice('schema:'.length);
+  return { id, kind: 'schema', part: orPart.replace(/(\/|\.)[^./]*$/, ''), orPart, path: undefined };
+}
 
 /** A change of how a destination's table is made, as it is carried out. */
 export interface SchemaChange {

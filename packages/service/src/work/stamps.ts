@@ -9,7 +9,6 @@ import {
   toText,
 } from '@tessarion/core';
 import { type Environment, type EnvironmentComparison, Lookups, titlesOf } from '@tessarion/engine';
-import { profileTable } from './forecast-checks.js';
 
 type ChangedRule = NonNullable<Extract<ItemRule, { readonly table: string }>['changed']>;
 
@@ -59,7 +58,7 @@ export async function stampNames(
   const { profile } = destination;
   const keys = new Map<string, Set<string>>();
   for (const { table, raw } of rows.outcomes) {
-    const rule = itemForTable(profile, profileTable(table.table))?.changed;
+    const rule = itemForTable(profile, table.name)?.changed;
     if (rule?.name === undefined || rule.by === undefined) continue;
     const at = table.columns.indexOf(rule.by);
     const known = keys.get(rule.name) ?? new Set();
@@ -75,11 +74,8 @@ export async function stampNames(
     for (const [place, wanted] of keys) {
       const { table, column } = columnPlace(place);
       if (isPersonalColumn(profile, table, column)) continue;
-      const names = new Map<string, string>();
-      for (const { name } of environment.databases)
-        for (const [key, title] of await titlesOf(lookups, environment, name, { table, title: column }, [...wanted]))
-          names.set(key, title);
-      found.set(place, names);
+      const named = await titlesOf(lookups, environment, { table, title: column }, [...wanted]);
+      found.set(place, new Map(named.flatMap(({ titles }) => [...titles])));
     }
     return found;
   };

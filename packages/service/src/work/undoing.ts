@@ -1,6 +1,7 @@
 import {
   addTo,
   type Change,
+  calledIn,
   type FileChange,
   imageRowAfterUndo,
   keyText,
@@ -9,6 +10,7 @@ import {
   readLine,
   sameFile,
   type TableManifest,
+  tableOf,
 } from '@tessarion/core';
 import {
   AdvancedParts,
@@ -63,7 +65,7 @@ export async function gatherUndo(
     { undoes: transfer.id },
     undefined,
   );
-  const gone = [...new Set(comparison.gone.map((one) => one.table.replace(/^public\./, '')))];
+  const gone = [...new Set(comparison.gone.map((one) => calledIn(destination.profile, tableOf(one))))];
   if (gone.length > 0)
     facts.checks.push({
       name: 'rows that are gone',

@@ -3,8 +3,9 @@ import { type JSX, memo, type ReactNode } from 'react';
 import { Link } from 'react-router';
 import { TextLink } from '../../parts/button.js';
 import { Course } from '../../parts/course.js';
+import { timeOfDay } from '../../parts/moments.js';
 import { RunningJob } from '../../parts/progress.js';
-import { number, timeOfDay, useNow } from '../../parts/words.js';
+import { number, useNow } from '../../parts/words.js';
 import { useAgenda, useWaiting } from '../../session.js';
 
 /** What waits for who looks, what comes in the next hours, and what is on the move. */

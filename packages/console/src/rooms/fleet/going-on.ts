@@ -1,5 +1,5 @@
 import type { FleetRequest, FleetSite } from '@tessarion/contract';
-import { clock } from '../../parts/words.js';
+import { clock } from '../../parts/moments.js';
 import { ofKind, rank } from './groups.js';
 
 /** What is going on at a site, in a few words; empty where its lane says all. */

@@ -1,5 +1,5 @@
 import type { ForecastField } from '@tessarion/contract';
-import { exact } from '../../parts/words.js';
+import { exact } from '../../parts/moments.js';
 
 const BLOCKS = 'p,div,section,article,h1,h2,h3,h4,h5,h6,li,tr,br,hr,blockquote,pre,figure,table,ul,ol,dt,dd';
 

@@ -2,7 +2,7 @@ import type { BodyOf, RequestDetail } from '@tessarion/contract';
 import { momentWords } from '@tessarion/core';
 import type { JSX } from 'react';
 import { Field } from '../../parts/field.js';
-import { clock } from '../../parts/words.js';
+import { clock } from '../../parts/moments.js';
 import { type Asked, ReviewersField, reviewersOf } from './reviewers-field.js';
 import { useMoment } from './use-moment.js';
 

@@ -4,8 +4,9 @@ import type { JSX } from 'react';
 import { useState } from 'react';
 import { TextButton } from '../../parts/button.js';
 import { InviteGuest } from '../../parts/invite-guest.js';
+import { clock } from '../../parts/moments.js';
 import { Failure } from '../../parts/states.js';
-import { Ago, clock } from '../../parts/words.js';
+import { Ago } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 
 /** Who looks at a request from outside, and what they said. */

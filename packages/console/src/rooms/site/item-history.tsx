@@ -5,8 +5,9 @@ import { useKeys } from '../../keys.js';
 import { type Place, useMay } from '../../may.js';
 import { ButtonLink, TextLink } from '../../parts/button.js';
 import { FilterField } from '../../parts/filter-field.js';
+import { clock } from '../../parts/moments.js';
 import { Failure } from '../../parts/states.js';
-import { Ago, clock } from '../../parts/words.js';
+import { Ago } from '../../parts/words.js';
 import { client } from '../../session.js';
 
 const FEW = 12;

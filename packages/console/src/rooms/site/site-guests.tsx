@@ -5,8 +5,8 @@ import { Link } from 'react-router';
 import { Button, TextButton } from '../../parts/button.js';
 import { Tick } from '../../parts/field.js';
 import { InviteGuest } from '../../parts/invite-guest.js';
+import { clock } from '../../parts/moments.js';
 import { Failure } from '../../parts/states.js';
-import { clock } from '../../parts/words.js';
 import { client, useMe } from '../../session.js';
 
 /** Who looks at a site's copies and requests from outside, what they said of copies, and which they chose. */

@@ -6,13 +6,14 @@ import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../../keys.js';
 import { TextLink } from '../../parts/button.js';
 import { stateWords } from '../../parts/course.js';
+import { clock } from '../../parts/moments.js';
 import { Crumb } from '../../parts/room.js';
 import { Failure, Unread } from '../../parts/states.js';
 import { WideCell } from '../../parts/table.js';
 import { Tile } from '../../parts/tile.js';
 import { useView } from '../../parts/use-view.js';
 import { Views } from '../../parts/views.js';
-import { clock, number, useNow } from '../../parts/words.js';
+import { number, useNow } from '../../parts/words.js';
 import { client, useAgenda, useSite } from '../../session.js';
 import { KINDS } from './map.js';
 

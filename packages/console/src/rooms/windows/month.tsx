@@ -5,10 +5,11 @@ import type { JSX } from 'react';
 import { Link } from 'react-router';
 import { Button } from '../../parts/button.js';
 import { Icon } from '../../parts/icon.js';
+import { timeOfDay } from '../../parts/moments.js';
 import { Failure } from '../../parts/states.js';
 import { Tile } from '../../parts/tile.js';
 import type { View } from '../../parts/use-view.js';
-import { number, timeOfDay, useNow } from '../../parts/words.js';
+import { number, useNow } from '../../parts/words.js';
 import { client, useAgenda } from '../../session.js';
 import { NAMES } from './words.js';
 

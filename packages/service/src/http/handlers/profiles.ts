@@ -1,5 +1,5 @@
-import { classify, decide, effectiveText, rulesForTable, startProfile } from '@tessarion/core';
-import { lookAtSite, profileName, type TableHistory } from '@tessarion/engine';
+import { classify, decide, effectiveText, startProfile, tableLabel, tableRule } from '@tessarion/core';
+import { lookAtSite, type TableHistory } from '@tessarion/engine';
 import { siteThing } from '../../access/allow.js';
 import type { Sight } from '../../access/sight.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
@@ -91,7 +91,7 @@ export const profileHandlers: Handlers<
     for (const { id, taken_at } of (await snapshotsOf(records, path, MOST_SNAPSHOTS)).reverse()) {
       const { databases } = await library.load(id);
       const rows = databases.flatMap((database) =>
-        database.tables.map((table) => [`${database.name}/${profileName(table)}`, table.rows] as const),
+        database.tables.map((table) => [`${database.name}/${tableLabel(table)}`, table.rows] as const),
       );
       history.push({ at: taken_at.toISOString(), rows: new Map(rows) });
     }
@@ -129,7 +129,7 @@ export const profileHandlers: Handlers<
           `Make one: tessarion profile start ${params.site}/live`,
         );
       const database = body.database ?? Object.keys(own.profile.databases ?? {})[0] ?? 'main';
-      const before = rulesForTable(own.profile, database, body.table, []).class;
+      const before = tableRule(own.profile, database, body.table)?.class ?? 'unclassified';
       const sites = await sitesOf(trx, own.name);
       const version = own.version + 1;
       const isTrial = body.trial === true;
