@@ -71,7 +71,7 @@ export type TableRule = z.infer<typeof Table>;
 const ColumnName = z
   .string()
   .regex(
-    /^([a-z][a-z0-9-]{0,31}\/)?[^.][^]*\.[^.]+$/,
+    /^([a-z][a-z0-9-]{0,31}\/)?[^.].*\.[^.]+$/,
     'write table.column, schema.table.column or database/table.column',
   );
 
