@@ -10,7 +10,7 @@ const PROGRAMS = {
   gateway: 'packages/service/dist/gateway/main.js',
   'gateway-server': 'packages/service/dist/gateway/serve-main.js',
   'verify-thread': 'packages/service/dist/journal/verify-thread.js',
-  'file-lane-thread': 'packages/engine/dist/transfer/file-lane-thread.js',
+  'file-lane-thread': 'packages/engine/dist/copy/file-lane-thread.js',
   demo: 'packages/demo/dist/main.js',
 };
 

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { PackStore } from '../packages/engine/src/blobs/pack-store.js';
+import { PackStore } from '../packages/engine/src/store/pack-store.js';
 import { DataFolder } from '../packages/service/src/data-folder.js';
 import { done, folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 

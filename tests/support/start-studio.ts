@@ -24,7 +24,7 @@ export const madeOf = (): Promise<unknown>[] => [
   import('../../packages/service/src/work/worker.js'),
   import('../../packages/service/src/gateway/serve-gateway.js'),
   import('../../packages/service/src/journal/verify-thread.js'),
-  import('../../packages/engine/src/transfer/file-lane-thread.js'),
+  import('../../packages/engine/src/copy/file-lane-thread.js'),
 ];
 
 /** A whole installation of its own: site databases, web host, service, worker and gateway as real processes. */

@@ -3,13 +3,13 @@ import type { Comparison, SnapshotManifest } from '@tessarion/core';
 import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { SealedFile } from '../src/blobs/sealed-file.js';
-import type { Environment } from '../src/environment/environment.js';
-import { SnapshotLibrary } from '../src/snapshot/library.js';
-import { takeParts } from '../src/snapshot/take.js';
-import { ChangeRecords } from '../src/transfer/change-records.js';
-import { compareEnvironments } from '../src/transfer/compare-environments.js';
-import type { Baseline } from '../src/transfer/comparison-plan.js';
+import { compareEnvironments } from '../src/compare/environments.js';
+import type { Baseline } from '../src/compare/plan.js';
+import { ChangeRecords } from '../src/compare/unlike-records.js';
+import { takeParts } from '../src/copy/take.js';
+import type { Environment } from '../src/site/environment.js';
+import { SnapshotLibrary } from '../src/store/library.js';
+import { SealedFile } from '../src/store/sealed-file.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

@@ -1,6 +1,6 @@
 import { type AddressInfo, createServer, connect as dial, type Socket } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { connectTo } from '../src/database/connect.js';
+import { connectTo } from '../src/postgres/connect.js';
 import { Yard } from './support/pair.js';
 
 let yard: Yard;

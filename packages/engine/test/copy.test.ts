@@ -5,15 +5,15 @@ import type { ByteString, Profile } from '@tessarion/core';
 // A copy has a thread of its own for files, which runs what was built.
 import * as built from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Environment } from '../src/environment/environment.js';
-import type { Work } from '../src/progress.js';
-import { LocalServer } from '../src/server/local-server.js';
-import { SnapshotLibrary } from '../src/snapshot/library.js';
-import { readListing, readPieces } from '../src/snapshot/read-tree.js';
-import { takeParts } from '../src/snapshot/take.js';
-import type { LeftOut } from '../src/transfer/copy-files.js';
-import { copyRoot } from '../src/transfer/copy-files.js';
-import { LiveSource } from '../src/transfer/copy-source.js';
+import type { LeftOut } from '../src/copy/files.js';
+import { copyRoot } from '../src/copy/files.js';
+import { LiveSource } from '../src/copy/sources.js';
+import { takeParts } from '../src/copy/take.js';
+import { LocalServer } from '../src/local/local-server.js';
+import type { Work } from '../src/ports/progress.js';
+import type { Environment } from '../src/site/environment.js';
+import { SnapshotLibrary } from '../src/store/library.js';
+import { readListing, readPieces } from '../src/store/read-tree.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

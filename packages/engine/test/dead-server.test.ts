@@ -1,9 +1,9 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { connectTo } from '../src/database/connect.js';
-import { PostgresView } from '../src/database/postgres-view.js';
-import type { Environment } from '../src/environment/environment.js';
-import { RowApplication } from '../src/transfer/apply-rows.js';
-import { rewriterOf } from '../src/transfer/copy-files.js';
+import { rewriterOf } from '../src/copy/files.js';
+import { connectTo } from '../src/postgres/connect.js';
+import { PostgresView } from '../src/postgres/view.js';
+import { RowApplication } from '../src/postgres/write/apply-rows.js';
+import type { Environment } from '../src/site/environment.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

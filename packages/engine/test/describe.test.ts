@@ -1,7 +1,7 @@
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { connectTo } from '../src/database/connect.js';
-import { describeSchema } from '../src/database/describe.js';
+import { connectTo } from '../src/postgres/connect.js';
+import { describeSchema } from '../src/postgres/describe.js';
 import { Yard } from './support/pair.js';
 
 let yard: Yard;

@@ -5,10 +5,10 @@ import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { tried } from '../../../tests/attacks/tried.js';
-import { EngineError } from '../src/errors.js';
-import { isMeant } from '../src/server/below.js';
-import { LocalServer } from '../src/server/local-server.js';
-import type { ServerConnection } from '../src/server/server-connection.js';
+import { isMeant } from '../src/local/below.js';
+import { LocalServer } from '../src/local/local-server.js';
+import { EngineError } from '../src/ports/errors.js';
+import type { ServerConnection } from '../src/ports/server.js';
 
 const SECRET = 'another client’s';
 const hasAcls = spawnSync('setfacl', ['--version']).status === 0;

@@ -6,12 +6,12 @@ import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { tried } from '../../../tests/attacks/tried.js';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { databaseError } from '../src/database/connect.js';
-import { PostgresAdmin } from '../src/database/postgres-admin.js';
-import { PostgresLoader } from '../src/database/postgres-load.js';
-import { PostgresView } from '../src/database/postgres-view.js';
-import { statementsOf, wantedEntries } from '../src/database/schema-sql.js';
-import type { DatabaseLogin } from '../src/database/site-database.js';
+import type { DatabaseLogin } from '../src/ports/database.js';
+import { PostgresAdmin } from '../src/postgres/administration.js';
+import { databaseError } from '../src/postgres/connect.js';
+import { PostgresLoader } from '../src/postgres/loader.js';
+import { statementsOf, wantedEntries } from '../src/postgres/schema-sql.js';
+import { PostgresView } from '../src/postgres/view.js';
 
 let folder: string;
 let cluster: PrivateCluster;

@@ -1,10 +1,10 @@
 import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { PostgresLoader } from '../src/database/postgres-load.js';
-import { PostgresView } from '../src/database/postgres-view.js';
-import type { LeftOut } from '../src/transfer/copy-files.js';
-import { misfitsInCopy, misfitsOfChanges } from '../src/transfer/misfits.js';
-import { misfitText } from '../src/transfer/row-trial.js';
+import type { LeftOut } from '../src/copy/files.js';
+import { misfitsInCopy, misfitsOfChanges } from '../src/deliver/misfits.js';
+import { PostgresLoader } from '../src/postgres/loader.js';
+import { misfitText } from '../src/postgres/questions/row-trial.js';
+import { PostgresView } from '../src/postgres/view.js';
 import { profileOf, Yard } from './support/pair.js';
 
 let yard: Yard;

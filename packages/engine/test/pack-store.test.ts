@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { inflateRawSync } from 'node:zlib';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { PackStore } from '../src/blobs/pack-store.js';
+import { PackStore } from '../src/store/pack-store.js';
 
 const KEY = Buffer.alloc(32, 7);
 const sha256 = (content: Uint8Array): string => createHash('sha256').update(content).digest('hex');

@@ -6,11 +6,11 @@ import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { PLAIN_DATABASE, PostgresAdmin } from '../src/database/postgres-admin.js';
-import { PostgresLoader } from '../src/database/postgres-load.js';
-import { PostgresView } from '../src/database/postgres-view.js';
-import type { DatabaseLogin, TableShape } from '../src/database/site-database.js';
-import { storedPassword } from '../src/database/stored-password.js';
+import type { DatabaseLogin, TableShape } from '../src/ports/database.js';
+import { PLAIN_DATABASE, PostgresAdmin } from '../src/postgres/administration.js';
+import { PostgresLoader } from '../src/postgres/loader.js';
+import { storedPassword } from '../src/postgres/stored-password.js';
+import { PostgresView } from '../src/postgres/view.js';
 
 let folder: string;
 let cluster: PrivateCluster;

@@ -1,14 +1,14 @@
 import { invert, planMerge, type RowChange, rulesForTable, settle, tableOf } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Environment } from '../src/environment/environment.js';
-import { SnapshotLibrary } from '../src/snapshot/library.js';
-import { RowApplication } from '../src/transfer/apply-rows.js';
-import type { Mode, Remain } from '../src/transfer/check-rows.js';
-import { compareEnvironments } from '../src/transfer/compare-environments.js';
-import type { DatabaseDifference, Note } from '../src/transfer/comparison-plan.js';
-import { rewriterOf } from '../src/transfer/copy-files.js';
-import { misfitsOfChanges } from '../src/transfer/misfits.js';
+import { compareEnvironments } from '../src/compare/environments.js';
+import type { DatabaseDifference, Note } from '../src/compare/plan.js';
+import { rewriterOf } from '../src/copy/files.js';
+import { misfitsOfChanges } from '../src/deliver/misfits.js';
+import { RowApplication } from '../src/postgres/write/apply-rows.js';
+import type { Mode, Remain } from '../src/postgres/write/check-rows.js';
+import type { Environment } from '../src/site/environment.js';
+import { SnapshotLibrary } from '../src/store/library.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
-import { LocalServer } from '../src/server/local-server.js';
+import { LocalServer } from '../src/local/local-server.js';
 
 /** A user who owns the site, and one who owns another; neither needs a name. */
 const [SITE, OTHER] = [12_001, 12_002];

@@ -2,7 +2,7 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { SealedFile } from '../src/blobs/sealed-file.js';
+import { SealedFile } from '../src/store/sealed-file.js';
 
 let folder: string;
 beforeAll(async () => {

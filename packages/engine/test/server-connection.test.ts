@@ -3,9 +3,9 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { EngineError } from '../src/errors.js';
-import { LocalServer } from '../src/server/local-server.js';
-import type { ServerConnection, TreeNode } from '../src/server/server-connection.js';
+import { LocalServer } from '../src/local/local-server.js';
+import { EngineError } from '../src/ports/errors.js';
+import type { ServerConnection, TreeNode } from '../src/ports/server.js';
 
 /** What every kind of server connection must do, against a real folder of a real machine. */
 function serverConnectionSuite(name: string, connect: () => ServerConnection): void {

@@ -1,8 +1,8 @@
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { connectTo } from '../src/database/connect.js';
-import { borrowSession } from '../src/database/sessions.js';
+import { connectTo } from '../src/postgres/connect.js';
+import { borrowSession } from '../src/postgres/sessions.js';
 import { Yard } from './support/pair.js';
 
 let yard: Yard;

@@ -5,12 +5,12 @@ import type { FileChange, RowChange, SnapshotManifest, TableManifest } from '@te
 import * as built from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import type { Environment } from '../src/environment/environment.js';
-import { advanceImage } from '../src/snapshot/advance-image.js';
-import { SnapshotLibrary } from '../src/snapshot/library.js';
-import { readListing, readPieces } from '../src/snapshot/read-tree.js';
-import { RowImageWriter, readRowImage } from '../src/snapshot/row-image.js';
-import { TreeBuilder, takeParts } from '../src/snapshot/take.js';
+import { TreeBuilder, takeParts } from '../src/copy/take.js';
+import type { Environment } from '../src/site/environment.js';
+import { advanceImage } from '../src/store/advance-image.js';
+import { SnapshotLibrary } from '../src/store/library.js';
+import { readListing, readPieces } from '../src/store/read-tree.js';
+import { RowImageWriter, readRowImage } from '../src/store/row-image.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

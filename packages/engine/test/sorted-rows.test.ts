@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { compareKeys, readLine } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterEach, describe, expect, it } from 'vitest';
-import { type SortOrder, sortedRows } from '../src/snapshot/sorted-rows.js';
+import { type SortOrder, sortedRows } from '../src/store/sorted-rows.js';
 
 async function* inBatches(lines: readonly string[], size: number): AsyncGenerator<string> {
   for (let at = 0; at < lines.length; at += size) yield `${lines.slice(at, at + size).join('\n')}\n`;

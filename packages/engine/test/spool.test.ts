@@ -5,12 +5,12 @@ import { join } from 'node:path';
 import { parseLocation, Rewriter } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { packSpools } from '../src/baseline/pack.js';
-import { readSpool, type SpoolEvent, type SpoolRecord, SpoolWriter } from '../src/baseline/spool.js';
-import { PackStore } from '../src/blobs/pack-store.js';
-import { LocalServer } from '../src/server/local-server.js';
-import { readListing, readPieces } from '../src/snapshot/read-tree.js';
-import { readRowImage } from '../src/snapshot/row-image.js';
+import { packSpools } from '../src/copy/pack.js';
+import { LocalServer } from '../src/local/local-server.js';
+import { PackStore } from '../src/store/pack-store.js';
+import { readListing, readPieces } from '../src/store/read-tree.js';
+import { readRowImage } from '../src/store/row-image.js';
+import { readSpool, type SpoolEvent, type SpoolRecord, SpoolWriter } from '../src/store/spool.js';
 
 const KEY = Buffer.alloc(32, 3);
 const work = { signal: new AbortController().signal, count: () => undefined };

@@ -2,12 +2,12 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { type FileChange, type FileState, Rewriter, toBytes } from '@tessarion/core';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { type Environment, layout } from '../src/environment/environment.js';
-import { listFiles } from '../src/environment/list-root.js';
-import { hashOf } from '../src/environment/root-reader.js';
-import { SnapshotLibrary } from '../src/snapshot/library.js';
-import { switchTrees } from '../src/transfer/build-copy.js';
-import { carryOver, type StagedTree, stageTree, storeContents, treeInUse } from '../src/transfer/stage-tree.js';
+import { switchTrees } from '../src/copy/build.js';
+import { carryOver, type StagedTree, stageTree, storeContents, treeInUse } from '../src/deliver/stage-tree.js';
+import { type Environment, layout } from '../src/site/environment.js';
+import { listFiles } from '../src/site/list-root.js';
+import { hashOf } from '../src/site/root-reader.js';
+import { SnapshotLibrary } from '../src/store/library.js';
 import { idle, profileOf, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

@@ -1,10 +1,10 @@
 import { Rewriter, type RowChange } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Environment } from '../src/environment/environment.js';
-import { RowApplication } from '../src/transfer/apply-rows.js';
-import { misfitsOfChanges } from '../src/transfer/misfits.js';
-import { misfitText } from '../src/transfer/row-trial.js';
+import { misfitsOfChanges } from '../src/deliver/misfits.js';
+import { misfitText } from '../src/postgres/questions/row-trial.js';
+import { RowApplication } from '../src/postgres/write/apply-rows.js';
+import type { Environment } from '../src/site/environment.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`

@@ -5,9 +5,9 @@ import type { PrivateCluster } from '@tessarion/cluster';
 import { checkProfile, type EnvironmentKind, type Profile, parseLocation } from '@tessarion/core';
 import pg from 'pg';
 import { startCluster } from '../../../../tests/support/clusters.js';
-import { PostgresAdmin } from '../../src/database/postgres-admin.js';
-import type { Environment } from '../../src/environment/environment.js';
-import { LocalServer } from '../../src/server/local-server.js';
+import { LocalServer } from '../../src/local/local-server.js';
+import { PostgresAdmin } from '../../src/postgres/administration.js';
+import type { Environment } from '../../src/site/environment.js';
 
 export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;
 

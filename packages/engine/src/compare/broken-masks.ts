@@ -1,0 +1,30 @@
+import { calledIn, keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
+import type { SchemaShape } from '../ports/database.js';
+import { plainUniques } from '../postgres/unique-rules.js';
+import { readable } from '../postgres/view.js';
+
+/** A column that must be unique, under a mask that gives different people the same value. */
+export interface BrokenMask {
+  readonly table: string;
+  readonly column: string;
+  readonly mask: MaskRule;
+}
+
+/** Finds masks under which unique values would meet. */
+export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined): BrokenMask[] =>
+  schema.tables.flatMap((shape) => {
+    const columns = readable(shape).map((column) => column.name);
+    const rules = rulesForTable(profile, shape, columns);
+    if (rules.class !== 'authored' && rules.class !== 'collected') return [];
+    const masks = new Map(
+      rules.columns.flatMap(({ name, mask }) => (mask && !keepsUnique(mask) ? [[name, mask]] : [])),
+    );
+    const uniques = [...plainUniques(shape), shape.key];
+    // Where another column of the index stays as it is, it may well tell the rows apart: loading finds out.
+    return uniques.flatMap((unique) =>
+      unique.flatMap((column) => {
+        const mask = masks.get(column);
+        return mask && unique.every((one) => masks.has(one)) ? [{ table: calledIn(profile, shape), column, mask }] : [];
+      }),
+    );
+  });

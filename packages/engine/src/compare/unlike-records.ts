@@ -1,0 +1,263 @@
+import {
+  type ByteString,
+  type ImageHistory,
+  joinRanges,
+  type KeyedBlock,
+  type KeyRange,
+  movedBlocks,
+  rangeOf,
+  rangesAround,
+  rangesMissing,
+  rowsMissing,
+  type TableManifest,
+  type TableSince,
+  tablePath,
+} from '@tessarion/core';
+import { z } from 'zod';
+import type { DatabaseView, ReadingMoment, TableShape } from '../ports/database.js';
+import type { PackStore } from '../store/pack-store.js';
+import { blockList, keysHeld, keysThatDiffer } from '../store/row-image.js';
+import type { SealedFile } from '../store/sealed-file.js';
+
+const EndRecord = z.object({
+  database: z.string(),
+  table: z.string(),
+  transaction: z.string(),
+  /** Hash of the image's block list; absent where it has no rows. */
+  image: z.string().optional(),
+});
+const ChangeRecord = z.object({
+  /** What decides how rows are read: profile and addresses. */
+  rules: z.string(),
+  /** By the path of the environment. */
+  ends: z.record(z.string(), EndRecord),
+  keys: z.array(z.string()),
+});
+type ChangeRecord = z.infer<typeof ChangeRecord>;
+const RecordFile = z.object({ format: z.literal('tessarion-changes/1'), tables: z.record(z.string(), ChangeRecord) });
+
+/**
+ * Remembers for a pair of environments, table by table, that at a moment each of them held what its image of the
+ * baseline holds, but for some keys; so that the next comparison reads only what was written since.
+ */
+export class ChangeRecords {
+  private constructor(
+    readonly file: SealedFile,
+    readonly tables: Map<string, ChangeRecord>,
+  ) {}
+
+  /** One that is missing or was changed only costs reading everything once more. */
+  static async open(file: SealedFile): Promise<ChangeRecords> {
+    const { success, data } = RecordFile.safeParse(await file.read());
+    return new ChangeRecords(file, new Map(success ? Object.entries(data.tables) : []));
+  }
+
+  async save(): Promise<void> {
+    await this.file.write({ format: 'tessarion-changes/1', tables: Object.fromEntries(this.tables) });
+  }
+}
+
+/** One end of a table that is compared: where it is read, and its image in the baseline. */
+export interface TableEnd {
+  readonly path: string;
+  readonly view: DatabaseView;
+  readonly moment: ReadingMoment | undefined;
+  readonly shape: TableShape;
+  readonly image: TableManifest;
+  /** Keys by which rows of this end go on the other. */
+  readonly paired: readonly ByteString[];
+}
+
+/** What of a table must be read: everything, or the rows of some ranges of its key. */
+export type ToRead = 'whole' | readonly KeyRange[];
+
+/** Looking keys up is worth it as long as it spares more than it costs. */
+const MOST_OF_ROWS = 0.6;
+
+/**
+ * Tells what of a table must be read by what was remembered of it, and what was written since.
+ *
+ * @param ends source first
+ * @param rules what decides how rows are read
+ */
+export async function whatToRead(
+  record: ChangeRecord | undefined,
+  store: PackStore,
+  ends: readonly TableEnd[],
+  rules: string,
+): Promise<ToRead> {
+  if (record?.rules !== rules || !ends.every((end) => stillHolds(record, end))) return 'whole';
+  const histories = await Promise.all(ends.map((end) => historyOf(store, end, record.ends[end.path]?.image)));
+  if (histories.includes(undefined)) return 'whole';
+  const images = histories as ImageHistory[];
+  const isKeyed = ends.every(hasRanges) && images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
+  if (!isKeyed) return isWholeTableSame(record, images, ends);
+  return rangesToRead(record, store, ends, images);
+}
+
+async function rangesToRead(
+  record: ChangeRecord,
+  store: PackStore,
+  ends: readonly TableEnd[],
+  images: readonly ImageHistory[],
+): Promise<ToRead> {
+  const [{ image }, { current: blocks }] = [ends[0] as TableEnd, images[0] as ImageHistory];
+  const most = MOST_OF_ROWS * image.rows;
+  const noted = new Set([...record.keys, ...ends.flatMap((end) => end.paired)]);
+  for (const [i, history] of images.entries()) {
+    // Where nothing is masked both images are one.
+    if (i > 0 && isOneHistory(history, images[0] as ImageHistory)) continue;
+    const moved = movedBlocks(history);
+    if ([...moved.current, ...moved.former].reduce((sum, block) => sum + block.rows, 0) > 2 * most) return 'whole';
+    for (const key of await keysThatDiffer(store, moved, keyColumn(ends[i] as TableEnd))) noted.add(key);
+  }
+  const since = await Promise.all(
+    ends.map((end) => rowsSince(end, record.ends[end.path]?.transaction as string, noted, most)),
+  );
+  if (since.includes(undefined)) return 'whole';
+  const keys = new Set(noted);
+  for (const one of since) if (one !== 'quiet') for (const key of one?.written ?? []) keys.add(key);
+  if (keys.size > most) return 'whole';
+  const ranges = rangesAround(keys);
+  const asked = since.flatMap((one, i) => (one && one !== 'quiet' ? [{ end: ends[i] as TableEnd, since: one }] : []));
+  if (asked.length === 0) return ranges;
+  const held = await keysHeld(store, blocks, keyColumn(ends[0] as TableEnd), keys);
+  for (const one of asked) {
+    const missing = rowsMissing(blocks, one.since, noted, held);
+    if (missing < 0) return 'whole';
+    if (missing > 0) ranges.push(...(await findMissing(record, blocks, one, noted, held)));
+  }
+  const joined = joinRanges(ranges);
+  return rowsWithin(blocks, joined) > most ? 'whole' : joined;
+}
+
+const isOneHistory = (a: ImageHistory, b: ImageHistory): boolean =>
+  nameOf(a.current) === nameOf(b.current) && nameOf(a.former) === nameOf(b.former);
+
+const nameOf = (blocks: readonly KeyedBlock[]): string => blocks.map((block) => block.hash).join();
+
+const keyColumn = ({ image }: TableEnd): number =>
+  image.columns.filter((column) => !column.generated).findIndex((column) => column.name === image.key[0]);
+
+interface RowsSince extends TableSince {
+  /** Noted keys whose rows are there and were not written since. */
+  readonly notedStill: readonly ByteString[];
+}
+
+/**
+ * What a database holds of a table beside the noted rows: `quiet` when nothing was written since anywhere on the
+ * server, so that nobody need look; undefined when too much was written to be worth looking up.
+ */
+async function rowsSince(
+  { view, shape, moment }: TableEnd,
+  transaction: string,
+  noted: ReadonlySet<ByteString>,
+  most: number,
+): Promise<RowsSince | 'quiet' | undefined> {
+  if (moment && BigInt(moment.next) <= BigInt(transaction)) return 'quiet';
+  const { rows, keys } = await view.writtenSince(shape, transaction, Math.ceil(most));
+  if (keys === 'too many') return undefined;
+  const written = new Set(keys);
+  const there = await view.heldKeys(shape, [...noted]);
+  const unnoted = keys.filter((key) => !noted.has(key));
+  return {
+    still: rows - unnoted.length - there.length,
+    written: unnoted,
+    notedStill: there.filter((key) => !written.has(key)),
+  };
+}
+
+/** Counts rows block by block, to find where some are gone. */
+async function findMissing(
+  record: ChangeRecord,
+  blocks: readonly KeyedBlock[],
+  { end, since }: { readonly end: TableEnd; readonly since: RowsSince },
+  noted: ReadonlySet<ByteString>,
+  held: ReadonlySet<ByteString>,
+): Promise<KeyRange[]> {
+  const keys = blocks.map((block) => block.key);
+  const still = await end.view.countStill(end.shape, keys, record.ends[end.path]?.transaction as string);
+  for (const key of since.notedStill) (still[rangeOf(blocks, key)] as number)--;
+  return rangesMissing(blocks, still, since, noted, held);
+}
+
+/** A table without ranges is read whole, or not at all. */
+async function isWholeTableSame(
+  record: ChangeRecord,
+  images: readonly ImageHistory[],
+  ends: readonly TableEnd[],
+): Promise<ToRead> {
+  if (record.keys.length > 0 || ends.some((end) => end.paired.length > 0)) return 'whole';
+  if (images.some(({ current, former }) => current !== former)) return 'whole';
+  const same = await Promise.all(
+    ends.map(async ({ view, shape, path, moment, image }) => {
+      const then = record.ends[path]?.transaction as string;
+      if (moment && BigInt(moment.next) <= BigInt(then)) return true;
+      const { rows, written } = await view.writtenSince(shape, then, 0);
+      return written === 0 && rows === image.rows;
+    }),
+  );
+  return same.includes(false) ? 'whole' : [];
+}
+
+/** Half a turn of the counter is where versions can no longer be told apart; well before that a record is too old. */
+const LONGEST = 2n ** 31n - 100_000_000n;
+
+function stillHolds(record: ChangeRecord, { path, moment, shape }: TableEnd): boolean {
+  const then = record.ends[path];
+  if (!then || !moment || then.database !== moment.database) return false;
+  if (then.table !== moment.tables.get(tablePath(shape))) return false;
+  const passed = BigInt(moment.transaction) - BigInt(then.transaction);
+  return passed >= 0n && passed < LONGEST;
+}
+
+async function historyOf(
+  store: PackStore,
+  { image }: TableEnd,
+  former: string | undefined,
+): Promise<ImageHistory | undefined> {
+  const current = await blockList(store, image);
+  if (former === image.blocks) return { current, former: current };
+  if (former !== undefined && !(await store.has(former))) return undefined;
+  return { current, former: await blockList(store, former === undefined ? undefined : { blocks: former }) };
+}
+
+const hasRanges = ({ shape }: TableEnd): boolean => shape.key.length === 1 && shape.keyOrders[0] === 'integer';
+
+const areKeyed = (blocks: readonly KeyedBlock[]): boolean => blocks.every((block) => /^-?\d+$/.test(block.key));
+
+/** About how many rows lie in some ranges: of a block that is only touched, as many keys as the range is wide. */
+function rowsWithin(blocks: readonly KeyedBlock[], ranges: readonly KeyRange[]): number {
+  let rows = 0;
+  for (const { from, to } of ranges) {
+    const [first, last] = [
+      from === undefined ? 0 : rangeOf(blocks, from),
+      to === undefined ? blocks.length : rangeOf(blocks, to),
+    ];
+    let within = 0;
+    for (let i = Math.max(first, 1); i <= last; i++) within += blocks[i - 1]?.rows ?? 0;
+    rows += from === undefined || to === undefined ? within : Math.min(within, Number(BigInt(to) - BigInt(from)));
+  }
+  return rows;
+}
+
+/** What is to be remembered of a table that was compared; undefined where the next comparison must read it whole. */
+export function newRecord(
+  ends: readonly TableEnd[],
+  rules: string,
+  unlike: readonly ByteString[] | 'too many',
+): ChangeRecord | undefined {
+  if (unlike === 'too many' || (unlike.length > 0 && !ends.every(hasRanges))) return undefined;
+  const found: ChangeRecord['ends'] = {};
+  for (const { path, moment, shape, image } of ends) {
+    const table = moment?.tables.get(tablePath(shape));
+    if (!moment || table === undefined) return undefined;
+    found[path] = {
+      database: moment.database,
+      table,
+      transaction: moment.transaction,
+      ...(image.blocks === undefined ? {} : { image: image.blocks }),
+    };
+  }
+  return { rules, ends: found, keys: [...new Set(unlike)] };
+}

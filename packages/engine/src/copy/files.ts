@@ -1,0 +1,157 @@
+import { type ByteString, Rewriter, toBytes } from '@tessarion/core';
+import { checkpoint, type Work } from '../ports/progress.js';
+import { type FileContent, whileStill, whileThere } from '../ports/server.js';
+import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '../site/environment.js';
+import { eachOf, FileForm, PIECE_BYTES } from '../site/root-reader.js';
+import type { SpoolWriter } from '../store/spool.js';
+import type { CopySource, SourceFile } from './sources.js';
+import type { FileTraces, TraceFinder } from './traces.js';
+
+/** What a copy does not receive; kept on record, and never later taken for deleted. */
+export interface LeftOut {
+  readonly tables: readonly string[];
+  readonly areas: readonly string[];
+  readonly paths: readonly string[];
+}
+
+/** What files are copied from where to where. */
+export interface FilePlan {
+  readonly source: CopySource;
+  readonly destination: Environment;
+  readonly leftOut: LeftOut;
+  /** Exact copies bring back an environment's own state: local files too, as they were. */
+  readonly exact: boolean;
+  /** Name of the new trees: `trees/ROOT-ID`. */
+  readonly treeId: string;
+  readonly traces: TraceFinder | undefined;
+  /** Whom the copy's files belong to where the source does not say it file by file: as there. */
+  readonly like: Environment;
+}
+
+const SCRATCH_BYTES = 256 * 1024;
+
+/** Writes rows and files with the destination's addresses, paths and settings. */
+export const rewriterOf = (destination: Environment): Rewriter =>
+  new Rewriter(destination.place, new Map([...destination.settings].map(([name, value]) => [name, toBytes(value)])));
+
+/** Makes the new tree of one root, beside those in use, and takes down in `spool` what it was made of. */
+export async function copyRoot(
+  plan: FilePlan,
+  root: string,
+  spool: SpoolWriter | undefined,
+  work: Work,
+): Promise<void> {
+  const { destination } = plan;
+  const { server, folder } = destination;
+  const areas = areasOf(destination.profile);
+  const kept = keptAreas(areas);
+  const tree = layout.tree(folder, root, plan.treeId);
+  const rewriter = rewriterOf(destination);
+  const form = new FileForm(destination, rewriter);
+  const scratch = Buffer.allocUnsafe(SCRATCH_BYTES);
+  spool?.event({ is: 'root', name: root });
+  const top = await topOf(plan.like, root);
+  const makeLike = async (there: ByteString, to: ByteString): Promise<void> => {
+    const node = await plan.like.server.nodeAt(there);
+    await server.makeFolder(to, node?.mode, node);
+    const acl = node && (await plan.like.server.readAcls(there, ['.'])).get('.');
+    if (acl !== undefined) await server.writeAcls(new Map([[to, acl]]));
+  };
+  await makeLike(top, tree);
+  for (const area of kept) {
+    const there = layout.keep(plan.like.folder, root, area.name);
+    const isThere = await plan.like.server.exists(there);
+    await makeLike(isThere ? there : top, layout.keep(folder, root, area.name));
+  }
+
+  const whereTo = (path: ByteString): ByteString => {
+    const area = kept.find((one) => path === one.path || path.startsWith(`${one.path}/`));
+    return area ? layout.keep(folder, root, area.name) + path.slice(area.path.length) : `${tree}/${path}`;
+  };
+  // One at a time: what belongs to a file follows it in the spool.
+  await eachOf(foldersFirst(plan.source.files(root)), 1, async (file) => {
+    checkpoint(work);
+    if (isLeftOut(plan, file)) return;
+    const to = whereTo(file.path);
+    if (file.type === 'link') {
+      const target = file.target as ByteString;
+      // A kept area may hold the link of the copy that is made anew.
+      if (!to.startsWith(`${tree}/`)) await server.remove(to);
+      await server.makeLink(to, rewriter.materialise(target), file.owner);
+      spool?.event({ is: 'link', path: file.path, target });
+      return;
+    }
+    await whileThere(() => copyOne(file, to));
+  });
+
+  async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
+    const { path, area, mode } = file;
+    if (form.isTranslated(path, area)) {
+      const content = await file.content();
+      const here = form.materialise(path, area, content);
+      plan.traces?.inFile(path).look(here);
+      await server.writeFile(to, here, mode, file);
+      spool?.event({ is: 'file', path, mode, ...form.plainHash(path, area, content) });
+      spool?.bytes(content);
+      work.count({ files: 1, bytes: here.length });
+    } else {
+      const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, file));
+      spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
+      work.count({ files: 1, bytes: file.bytes });
+    }
+  }
+
+  async function untranslated(file: SourceFile): Promise<FileContent> {
+    const traces = plan.traces?.inFile(file.path);
+    if (file.bytes > PIECE_BYTES) return looked(file.pieces(), traces);
+    const content = await file.content(scratch);
+    traces?.look(content);
+    return content;
+  }
+
+  for (const area of kept) {
+    const parent = area.path.split('/').slice(0, -1).join('/');
+    if (parent !== '') await server.makeFolder(`${tree}/${parent}`);
+    await server.makeLink(`${tree}/${area.path}`, keepLinkTarget(root, area));
+  }
+
+  /** Makes each folder before what is in it. */
+  async function* foldersFirst(files: AsyncIterable<SourceFile>): AsyncGenerator<SourceFile> {
+    for await (const file of files) {
+      if (file.type !== 'folder') {
+        yield file;
+        continue;
+      }
+      const isKept = kept.some((area) => area.path === file.path);
+      if (!isKept && !isLeftOut(plan, file)) {
+        await server.makeFolder(whereTo(file.path), file.mode, file.owner);
+        if (file.acl !== undefined) await server.writeAcls(new Map([[whereTo(file.path), file.acl]]));
+      }
+      spool?.event({ is: 'folder', path: file.path, mode: file.mode });
+    }
+  }
+}
+
+/** The folder of a root in use. */
+async function topOf({ server, folder }: Environment, root: string): Promise<ByteString> {
+  const link = layout.rootLink(folder, root);
+  const target = await server.readLink(link);
+  return target === undefined ? link : target.startsWith('/') ? target : `${folder}/${target}`;
+}
+
+async function* looked(pieces: AsyncIterable<Buffer>, traces: FileTraces | undefined): AsyncGenerator<Buffer> {
+  for await (const piece of pieces) {
+    traces?.look(piece);
+    yield piece;
+  }
+}
+
+function isLeftOut(plan: FilePlan, { path, area }: SourceFile): boolean {
+  if (area.class === 'derived') return true;
+  if ((area.class === 'local' || area.class === 'unclassified') && !plan.exact) return true;
+  const { leftOut } = plan;
+  return (
+    leftOut.areas.includes(area.name) ||
+    leftOut.paths.some((one) => path === toBytes(one) || path.startsWith(`${toBytes(one)}/`))
+  );
+}

@@ -1,0 +1,263 @@
+import {
+  type ByteString,
+  calledIn,
+  LineRewriter,
+  type Location,
+  type Place,
+  Rewriter,
+  type RowChange,
+  rulesForTable,
+  type TableRules,
+  tableLabel,
+  tablePath,
+  toBytes,
+  toText,
+} from '@tessarion/core';
+import type pg from 'pg';
+import type { LeftOut } from '../copy/files.js';
+import { rewriterOf } from '../copy/files.js';
+import type { ColumnShape, DatabaseLogin, SiteDatabase, TableShape } from '../ports/database.js';
+import { databaseError } from '../postgres/connect.js';
+import { describeSchema, quoteName, quoteTable } from '../postgres/describe.js';
+import {
+  type Misfit,
+  MOST_MISFITS,
+  misfitsIn,
+  misfitsInLength,
+  takenValues,
+  type WrittenRow,
+} from '../postgres/questions/row-trial.js';
+import { borrowSession } from '../postgres/sessions.js';
+import { type MakingRoom, roomMakers, uniqueRules } from '../postgres/unique-rules.js';
+import { readable } from '../postgres/view.js';
+import type { Environment } from '../site/environment.js';
+
+/** What was found; `untried` rows were passed over because there are too many. */
+export interface Misfits {
+  readonly found: readonly Misfit[];
+  readonly tried: number;
+  readonly untried: number;
+}
+
+/** How many rows of one table are tried before a copy is made; the database tries the others while they are loaded. */
+const CANDIDATES = 20_000;
+
+/**
+ * Tries the values that a copy would get against the lengths and check constraints of their columns. Only rows that
+ * hold one of the source's addresses, in columns that have a limit, are read.
+ *
+ * @param tables those of the database, as a view describes them
+ */
+export async function misfitsInCopy(
+  login: DatabaseLogin,
+  tables: readonly TableShape[],
+  source: Environment,
+  destination: Environment,
+  leftOut: LeftOut,
+): Promise<Misfits> {
+  const client = await borrowSession(login, 'read', 'check');
+  try {
+    await client.query(AS_THE_SITE);
+    const found: Misfit[] = [];
+    let [tried, untried] = [0, 0];
+    for (const shape of tables) {
+      const columns = readable(shape).map((column) => column.name);
+      const rules = rulesForTable(source.profile, shape, columns);
+      if (leftOut.tables.includes(calledIn(source.profile, shape)) || !mayTravel(rules)) continue;
+      const limited = limitedColumns(shape, rules);
+      if (limited.length === 0) continue;
+      const rows = await candidates(client, shape, limited, source.place, destination.place);
+      untried += Math.max(0, rows.length - CANDIDATES);
+      const written = rewritten(rows.slice(0, CANDIDATES), shape, rules, source, destination);
+      tried += written.length;
+      found.push(...(await misfitsIn(client, shape, written)));
+    }
+    return { found: found.slice(0, MOST_MISFITS), tried, untried };
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await client.giveBack();
+  }
+}
+
+/**
+ * Tries the rows that a push would write against lengths, columns that take no null, check constraints and unique indexes of
+ * its destination.
+ *
+ * @param changes those of one database
+ * @param rewriter writes with the destination's addresses
+ */
+export async function misfitsOfChanges(
+  { name, login }: SiteDatabase,
+  changes: readonly RowChange[],
+  rewriter: Rewriter,
+): Promise<Misfits> {
+  if (changes.length === 0) return { found: [], tried: 0, untried: 0 };
+  const client = await borrowSession(login, 'read', 'check');
+  try {
+    const found: Misfit[] = [];
+    const text = (value: ByteString | null): string | null =>
+      value === null ? null : toText(rewriter.materialise(value));
+    const schema = await describeSchema(client, name);
+    const makers = roomMakers(schema);
+    await client.query(AS_THE_SITE);
+    for (const shape of schema.tables) {
+      if (shape.key.length === 0) continue;
+      const own = changes.filter((change) => change.table === tablePath(shape));
+      if (own.length === 0) continue;
+      const uniques = uniqueRules(shape);
+      const making = makers.get(tablePath(shape)) as MakingRoom;
+      // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
+      const judged = new Set([
+        ...shape.key,
+        ...making.pinned,
+        ...shape.columns.filter((column) => column.maxLength !== undefined).map((column) => column.name),
+        ...[...shape.checks, ...uniques].flatMap((one) => one.columns),
+      ]);
+      const rows = own.map(
+        (change): WrittenRow => ({ op: change.op, key: change.key.map(text), cells: cellsOf(change, judged, text) }),
+      );
+      const tooLong = misfitsInLength(shape, rows);
+      found.push(...misfitsInNull(shape, own, text));
+      found.push(...(await misfitsIn(client, shape, rows)));
+      // A value that is too long cannot be compared with others.
+      if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows, making)));
+    }
+    return { found: found.slice(0, MOST_MISFITS), tried: changes.length, untried: 0 };
+  } catch (error) {
+    throw databaseError(error, login);
+  } finally {
+    await client.giveBack();
+  }
+}
+
+/** Cells that would be null where the destination takes none. */
+function misfitsInNull(
+  shape: TableShape,
+  changes: readonly RowChange[],
+  text: (value: ByteString | null) => string | null,
+): Misfit[] {
+  // A trigger may well fill it.
+  if (shape.rowTriggers.length > 0) return [];
+  const required = shape.columns.filter((column) => column.isRequired && !column.generated);
+  return changes.flatMap((change) =>
+    required.flatMap(({ name, isFilled }) => {
+      if (change.op === 'delete') return [];
+      const value = change.op === 'insert' ? change.row[name] : change.cells[name]?.after;
+      const isNull = value === null || (value === undefined && change.op === 'insert' && !isFilled);
+      if (!isNull) return [];
+      return [
+        {
+          table: tableLabel(shape),
+          key: change.key.map(text).join(' '),
+          what: `${name} would be empty, and must not be`,
+        },
+      ];
+    }),
+  );
+}
+
+/** The cells of some columns that a change writes. */
+function cellsOf(
+  change: RowChange,
+  columns: ReadonlySet<string>,
+  text: (value: ByteString | null) => string | null,
+): Readonly<Record<string, string | null>> {
+  if (change.op === 'delete') return {};
+  const after: [string, ByteString | null][] =
+    change.op === 'insert'
+      ? Object.entries(change.row)
+      : Object.entries(change.cells).map(([name, cell]) => [name, cell.after]);
+  return Object.fromEntries(after.flatMap(([name, value]) => (columns.has(name) ? [[name, text(value)]] : [])));
+}
+
+/** From then on a session finds functions and operators as the site's own sessions do. */
+const AS_THE_SITE = 'SET search_path TO DEFAULT';
+
+const mayTravel = (rules: TableRules): boolean =>
+  rules.hasRowGroups || rules.class === 'authored' || rules.class === 'collected';
+
+/** Text columns that are rewritten on the way down and cannot hold everything. */
+function limitedColumns(shape: TableShape, rules: TableRules): (ColumnShape & { readonly isChecked: boolean })[] {
+  return shape.columns.flatMap((column) => {
+    const treatment = rules.columns.find((one) => one.name === column.name);
+    const isMasked = treatment?.mask !== undefined && treatment.mask !== 'keep';
+    const isChecked = shape.checks.some((one) => one.columns.includes(column.name));
+    if (!column.isText || column.generated || !treatment?.rewrite || isMasked) return [];
+    return column.maxLength === undefined && !isChecked ? [] : [{ ...column, isChecked }];
+  });
+}
+
+const locations = (place: Place): Location[] => place.addresses.flatMap((one) => [one, ...one.aliases]);
+
+/** A scheme with an `s`, and the longest port, where there was none. */
+const MORE_AROUND_HOST = 's:65535'.length;
+
+/** How many characters an address or a path may grow by when it is written elsewhere, at the most. */
+function growth(from: Place, to: Place): number {
+  const hosts = (place: Place): number[] => locations(place).map(({ host, path }) => host.length + path.length);
+  const roots = (place: Place): number[] => place.roots.map((root) => root.path.length);
+  return Math.max(
+    0,
+    Math.max(...hosts(to)) - Math.min(...hosts(from)) + MORE_AROUND_HOST,
+    Math.max(...roots(to)) - Math.min(...roots(from)),
+  );
+}
+
+/** Rows that hold one of the source's addresses or paths where it may not fit once rewritten. */
+async function candidates(
+  client: pg.Client,
+  shape: TableShape,
+  limited: readonly (ColumnShape & { readonly isChecked: boolean })[],
+  from: Place,
+  to: Place,
+): Promise<(string | null)[][]> {
+  const words = [
+    ...new Set([
+      ...locations(from).map((one) => one.host),
+      ...from.roots.map((root) => toText(root.path).split('/').at(-1)?.toLowerCase() ?? ''),
+    ]),
+  ].filter((word) => word !== '');
+  const more = growth(from, to);
+  const conditions = limited.flatMap(({ name, maxLength, isChecked }) => {
+    const value = `lower(${quoteName(name)}::text)`;
+    return words.map((_word, i) => {
+      const holds = `strpos(${value}, $${i + 1}) > 0`;
+      if (isChecked || maxLength === undefined) return holds;
+      const hits = `(length(${value}) - length(replace(${value}, $${i + 1}, ''))) / length($${i + 1})`;
+      return `${holds} AND length(${value}) + ${more} * ${hits} > ${maxLength}`;
+    });
+  });
+  const columns = readable(shape).map((column) => `${quoteName(column.name)}::text`);
+  const result = await client.query<(string | null)[]>({
+    text: `SELECT ${columns.join(', ')} FROM ONLY ${quoteTable(shape)} WHERE ${conditions.map((one) => `(${one})`).join(' OR ')} LIMIT ${CANDIDATES + 1}`,
+    values: words,
+    rowMode: 'array',
+  });
+  return result.rows;
+}
+
+/** What the rows of a copy would hold, as far as it differs. */
+function rewritten(
+  rows: readonly (string | null)[][],
+  shape: TableShape,
+  rules: TableRules,
+  source: Environment,
+  destination: Environment,
+): WrittenRow[] {
+  const columns = readable(shape).map((column) => column.name);
+  const lines = new LineRewriter(new Rewriter(source.place), rules.columns);
+  const there = rewriterOf(destination);
+  return rows.flatMap((row): WrittenRow[] => {
+    const before = row.map((value) => (value === null ? null : toBytes(value)));
+    const rowClass = rules.classOf(before);
+    if (rowClass !== 'authored' && rowClass !== 'collected') return [];
+    const after = lines.rewriteRow(before, there);
+    const changed = columns.flatMap((name, i) =>
+      after[i] === before[i] ? [] : [[name, after[i] === null ? null : toText(after[i] as ByteString)] as const],
+    );
+    if (changed.length === 0) return [];
+    const key = shape.key.map((name) => row[columns.indexOf(name)] ?? null);
+    return [{ op: 'update', key, cells: Object.fromEntries(changed) }];
+  });
+}

@@ -1,0 +1,299 @@
+import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
+import { rewriterOf } from '../copy/files.js';
+import { showPath } from '../local/local-server.js';
+import { EngineError } from '../ports/errors.js';
+import { checkpoint, type Work } from '../ports/progress.js';
+import { type Owner, type ServerConnection, type TreeNode, whileThere } from '../ports/server.js';
+import type { Mode, Remain } from '../postgres/write/check-rows.js';
+import { areasOf, type Environment, keptFolder, layout } from '../site/environment.js';
+import { type KnownFiles, readState } from '../site/list-root.js';
+import { eachOf, FileForm, rootFolder } from '../site/root-reader.js';
+import type { PackStore, PackWriter } from '../store/pack-store.js';
+import { readPieces, storedPieces } from '../store/read-tree.js';
+import { isKept } from './kept-files.js';
+
+/** A new tree that stands ready beside the one in use. */
+export interface StagedTree {
+  readonly root: string;
+  readonly from: ByteString;
+  readonly to: ByteString;
+  readonly written: number;
+  readonly remains: readonly Remain[];
+  /** Where files are not shared with the former tree: when it was made, in nanoseconds since 1970 as the server has it. */
+  readonly ownSince: bigint | undefined;
+  /** What stood in the former tree when it was last looked at, by path (see {@link markOf}). */
+  seen: Map<ByteString, string>;
+}
+
+/** The tree that a root leads to now. @throws {EngineError} when the root is not a link */
+export async function treeInUse(environment: Environment, root: string): Promise<ByteString> {
+  const target = await environment.server.readLink(layout.rootLink(environment.folder, root));
+  if (target === undefined)
+    throw new EngineError(
+      'file-refused',
+      `The root "${root}" of ${environment.path} is not a link to a tree.`,
+      'Bring the site in again, so that it gets the layout that switches in one step.',
+    );
+  return target.startsWith('/') ? target : `${environment.folder}/${target}`;
+}
+
+/** How a tree is staged. */
+export interface Staging {
+  readonly store: PackStore;
+  readonly mode: Mode;
+  readonly work: Work;
+  /** Hashes of the root's files, to be known still though files get a second name. */
+  readonly known?: KnownFiles | undefined;
+  /** Whether files are copied rather than linked. */
+  readonly ownFiles?: boolean;
+}
+
+/**
+ * Makes a new tree out of the one in use: unchanged files are the same files under a second name, so that the cost
+ * grows with the number of files and not with their size; changed ones come from the store.
+ *
+ * Where programs are to work in it, unchanged files are copies instead: what they write in place would show at once.
+ */
+export async function stageTree(
+  environment: Environment,
+  root: string,
+  treeId: string,
+  changes: readonly FileChange[],
+  { store, mode, work, known, ownFiles = false }: Staging,
+): Promise<StagedTree> {
+  const { server, folder } = environment;
+  const from = await treeInUse(environment, root);
+  const to = layout.tree(folder, root, treeId);
+  const rewriter = rewriterOf(environment);
+  const form = new FileForm(environment, rewriter);
+
+  const remains: Remain[] = [];
+  const applied = new Map<ByteString, FileChange>();
+  for (const change of changes) {
+    const is = mode === 'over' ? undefined : await readState(environment, root, change.path, rewriter);
+    if (is === undefined || sameFile(is, change.before)) applied.set(change.path, change);
+    // Taking back may have been done already, or find what was never written.
+    else if (mode === 'strict' || !sameFile(is, change.after))
+      remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
+  }
+  if (mode === 'strict' && remains[0])
+    throw new EngineError(
+      'outdated',
+      `${remains[0].key} was changed meanwhile${remains.length > 1 ? ` (and ${remains.length - 1} more)` : ''}.`,
+      'Make a new forecast: the destination has changed since this one.',
+    );
+
+  await server.remove(to);
+  const top = await server.nodeAt(from);
+  await server.makeFolder(to, top?.mode, top);
+  const began = await server.nodeAt(to);
+  const nodes = await server.listWhole(from);
+  const before = new Map(nodes.map((node) => [node.path, node]));
+  const depth = (path: ByteString): number => path.split('/').length;
+  for (const node of nodes.filter(({ type }) => type === 'folder').sort((a, b) => depth(a.path) - depth(b.path)))
+    await server.makeFolder(`${to}/${node.path}`, node.mode, node);
+  // Unchanged files are the same files, with what they have.
+  const asked = nodes.flatMap(({ path, type }) => (type === 'folder' || ownFiles || applied.has(path) ? [path] : []));
+  const acls = await server.readAcls(from, ['.', ...asked]);
+  const carry = (isMeant: (path: ByteString) => boolean): Promise<void> =>
+    server.writeAcls(new Map([...acls].flatMap(([path, acl]) => (isMeant(path) ? [[`${to}/${path}`, acl]] : []))));
+  const isFolder = (path: ByteString): boolean => path === '.' || before.get(path)?.type === 'folder';
+  await carry(isFolder);
+  await eachOf(filesOf(nodes), 16, async (node) => {
+    checkpoint(work);
+    if (applied.has(node.path)) return;
+    if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString, node);
+    else
+      await whileThere(() =>
+        ownFiles ? server.copyFile(`${to}/${node.path}`, node.at) : server.makeHardLink(`${to}/${node.path}`, node.at),
+      );
+  });
+  if (known) {
+    for (const node of await server.listWhole(to)) {
+      const former = before.get(node.path);
+      if (former) known.follow(node.path, former, node);
+    }
+  }
+  for (const change of applied.values()) {
+    checkpoint(work);
+    if (change.after.type === 'absent') continue;
+    // What takes a file's place belongs to whom that belonged.
+    const owner = before.get(change.path);
+    await server.makeFolder(`${to}/${change.path}`.split('/').slice(0, -1).join('/'));
+    if (change.after.type === 'link')
+      await server.makeLink(`${to}/${change.path}`, rewriter.materialise(change.after.target), owner);
+    else {
+      const area = areaOf(areasOf(environment.profile), change.path);
+      const { pieces, mode: fileMode } = change.after;
+      await server.writeFile(
+        `${to}/${change.path}`,
+        form.isTranslated(change.path, area)
+          ? form.materialise(change.path, area, await readPieces(store, pieces))
+          : storedPieces(store, pieces),
+        fileMode,
+        { owner },
+      );
+    }
+    work.count({ files: 1 });
+  }
+  await carry((path) => !isFolder(path) && (applied.get(path)?.after.type ?? 'file') === 'file');
+  const ownSince = ownFiles ? began?.changedAtNs : undefined;
+  return { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
+
+  async function* filesOf(found: readonly TreeNode[]) {
+    for (const node of found) {
+      const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
+      if (node.type === 'folder') continue;
+      if (kept === undefined || isKept(environment.profile, node.path))
+        yield { ...pick(node), at: `${from}/${node.path}` };
+      else {
+        // By the profile as it is now the area is a part of the tree again.
+        const there = await server.nodeAt(kept);
+        await server.makeFolder(`${to}/${node.path}`, there?.mode, there);
+        for await (const inner of server.listTree(kept)) {
+          const path = `${node.path}/${inner.path}`;
+          if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode, inner);
+          else yield { ...pick(inner), path, at: `${kept}/${inner.path}` };
+        }
+      }
+    }
+  }
+}
+
+const pick = ({ path, type, target, uid, gid }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> & Owner => ({
+  path,
+  type,
+  target,
+  uid,
+  gid,
+});
+
+/** An unchanged file is the same file in both trees: what was written in place is there already. */
+const markOf = ({ type, target, identity }: TreeNode): string =>
+  type === 'link' ? `link ${target}` : (identity.split(' ')[3] as string);
+
+const marksOf = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
+  new Map(
+    nodes.flatMap((node) =>
+      node.type === 'folder' || node.type === 'special' ? [] : [[node.path, markOf(node)] as const],
+    ),
+  );
+
+/**
+ * Carries over what was written to the former tree since it was last looked at, but for the paths that the transfer
+ * writes itself. Called right before the switch and once more after it. A worker that took over has not looked at the
+ * former tree before; then the two trees are compared, or where they share no files, the time is asked.
+ *
+ * @returns the paths carried over
+ */
+export async function carryOver(
+  { server }: Environment,
+  staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string>; readonly ownSince?: bigint | undefined },
+  changes: ReadonlySet<ByteString>,
+): Promise<ByteString[]> {
+  const nodes = await server.listWhole(staged.from);
+  const now = marksOf(nodes);
+  const { ownSince } = staged;
+  const before =
+    staged.seen ??
+    marksOf(
+      ownSince === undefined
+        ? await server.listWhole(staged.to)
+        : nodes.filter(({ changedAtNs }) => changedAtNs <= ownSince),
+    );
+  const carried: ByteString[] = [];
+  for (const [path, mark] of now) {
+    if (before.get(path) === mark || changes.has(path)) continue;
+    const to = `${staged.to}/${path}`;
+    await makeFoldersLike(server, staged, path);
+    await server.remove(to);
+    const link = mark.startsWith('link ') ? await server.nodeAt(`${staged.from}/${path}`) : undefined;
+    if (mark.startsWith('link ')) await server.makeLink(to, mark.slice('link '.length), link);
+    else await server.makeHardLink(to, `${staged.from}/${path}`);
+    carried.push(path);
+  }
+  for (const path of before.keys()) {
+    if (now.has(path) || changes.has(path)) continue;
+    await server.remove(`${staged.to}/${path}`);
+    carried.push(path);
+  }
+  staged.seen = now;
+  return carried.sort();
+}
+
+/**
+ * What programs wrote into a new tree that has files of its own, as changes against the one in use.
+ *
+ * @param written paths that the transfer itself writes
+ */
+export async function changesByPrograms(
+  environment: Environment,
+  { root, from, to }: Pick<StagedTree, 'root' | 'from' | 'to'>,
+  written: ReadonlySet<ByteString>,
+): Promise<FileChange[]> {
+  const { server } = environment;
+  const [before, after] = [contentMarks(await server.listWhole(from)), contentMarks(await server.listWhole(to))];
+  const rewriter = rewriterOf(environment);
+  const changes: FileChange[] = [];
+  for (const path of new Set([...before.keys(), ...after.keys()])) {
+    if (written.has(path) || before.get(path) === after.get(path)) continue;
+    const [was, is] = [
+      await readState(environment, root, path, rewriter, from),
+      await readState(environment, root, path, rewriter, to),
+    ];
+    if (!sameFile(was, is)) changes.push({ part: 'file', root, path, before: was, after: is });
+  }
+  return changes;
+}
+
+/** What tells a file from another without reading it, where copies keep size and time. */
+const contentMarks = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
+  new Map(
+    nodes.flatMap(({ path, type, target, mode, identity }) => {
+      const [size, time] = identity.split(' ');
+      return type === 'folder' || type === 'special'
+        ? []
+        : [[path, type === 'link' ? `link ${target}` : `${mode} ${size} ${Math.floor(Number(time) * 1000)}`] as const];
+    }),
+  );
+
+/** Makes the folders that a path of one tree lies in there as they are in the other, where they are new. */
+async function makeFoldersLike(
+  server: ServerConnection,
+  { from, to }: Pick<StagedTree, 'from' | 'to'>,
+  path: ByteString,
+): Promise<void> {
+  const parts = path.split('/').slice(0, -1);
+  for (const [i] of parts.entries()) {
+    const folder = parts.slice(0, i + 1).join('/');
+    if (await server.exists(`${to}/${folder}`)) continue;
+    const there = await server.nodeAt(`${from}/${folder}`);
+    await server.makeFolder(`${to}/${folder}`, there?.mode, there);
+    const acl = (await server.readAcls(from, [folder])).get(folder);
+    if (acl !== undefined) await server.writeAcls(new Map([[`${to}/${folder}`, acl]]));
+  }
+}
+
+/** Stores the contents that file changes speak of, as one side has them, so that they can be written and undone. */
+export async function storeContents(
+  environment: Environment,
+  changes: readonly FileChange[],
+  side: 'before' | 'after',
+  writer: PackWriter,
+): Promise<void> {
+  const rewriter = new Rewriter(environment.place);
+  const form = new FileForm(environment, rewriter);
+  await eachOf(changes, 8, async (change) => {
+    const wanted = change[side];
+    if (wanted.type !== 'file') return;
+    const area = areaOf(areasOf(environment.profile), change.path);
+    const realPath = `${rootFolder(environment, change.root)}/${change.path}`;
+    const found = await form.read(change.path, area, wanted.mode, realPath, (piece) => writer.put(piece));
+    if (found.pieces.join() !== wanted.pieces.join())
+      throw new EngineError(
+        'outdated',
+        `${showPath(change.path)} in ${environment.path} changed while it was read.`,
+        'Make a new forecast.',
+      );
+  });
+}

@@ -1,0 +1,154 @@
+import type { ByteString } from '@tessarion/core';
+import { EngineError } from './errors.js';
+
+/** User and group that something belongs to, as numbers of the server's. */
+export interface Owner {
+  readonly uid: number;
+  readonly gid: number;
+}
+
+/** The entries of an access control list as acl(5) writes them, users and groups as numbers, with those of a folder's default. */
+export type Acl = string;
+
+/** One thing found in a folder tree. Paths are byte strings relative to the folder that was listed. */
+export interface TreeNode extends Owner {
+  readonly path: ByteString;
+  readonly type: 'file' | 'folder' | 'link' | 'special';
+  readonly mode: number;
+  readonly bytes: number;
+  /** Changes whenever the content or the entry does: size, mtime, ctime (ns) and inode, with blanks between. */
+  readonly identity: string;
+  readonly changedAtNs: bigint;
+  /** When its content was written last, in seconds since 1970. */
+  readonly modified: number;
+  /** Where a link leads. */
+  readonly target: ByteString | undefined;
+}
+
+/** What a file that is made has beside its content and mode; what is not said is as for what it takes the place of. */
+export interface FileMake {
+  readonly owner?: Owner | undefined;
+  readonly acl?: Acl | undefined;
+  /** See {@link TreeNode.modified}; now, where it is not said. */
+  readonly modified?: number | undefined;
+}
+
+export interface CommandResult {
+  readonly code: number;
+  readonly output: string;
+  readonly errors: string;
+}
+
+export interface CommandOptions {
+  /** Folder of the environment whose program it is, and the one in which it works. */
+  readonly environment: ByteString;
+  readonly folder: ByteString;
+  /** Folders that are not there for it, beside those of other environments. */
+  readonly hidden: readonly string[];
+  readonly timeoutSeconds: number;
+}
+
+export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
+
+/**
+ * A machine where environments live, as far as one folder that holds theirs. All paths are absolute; byte strings where they
+ * come from a listing. What is made belongs to the owner that is named, else to whom it replaces, else to whom the folder
+ * belongs that it lies in; as far as the connection's user may give it away. No link is followed but those of an environment's layout, whatever takes the place of a folder or a
+ * file meanwhile; what is neither file, folder nor link is never opened.
+ */
+export interface ServerConnection {
+  /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
+  listTree(folder: ByteString): AsyncIterable<TreeNode>;
+  /**
+   * Everything below a folder at once and in no order: several times quicker than {@link listTree}, for those who hold
+   * all of it anyway. What goes away meanwhile is passed over.
+   */
+  listWhole(folder: ByteString): Promise<readonly TreeNode[]>;
+  /** The entries of one folder, in order; a folder that is not there has none. */
+  listFolder(folder: ByteString): AsyncIterable<TreeNode>;
+  /**
+   * Reads a file as it is at one moment: again when somebody writes to it meanwhile.
+   *
+   * @param into memory to read into where the file fits, so that many files need no fresh one each
+   * @throws {EngineError} `file-changed` when it is written to all the time, `file-gone` when it is not there
+   */
+  readFile(path: ByteString, into?: Buffer): Promise<Buffer>;
+  /**
+   * Reads a file in pieces of `bytes`; the last one is shorter, and an empty file has one empty piece.
+   *
+   * @throws {EngineError} `file-changed` instead of the last piece when somebody wrote to it meanwhile, `file-gone`
+   */
+  readPieces(path: ByteString, bytes: number): AsyncIterable<Buffer>;
+  /**
+   * Makes a file; one that is there already is replaced in one step, by way of a temporary name beside it.
+   *
+   * @returns its identity
+   */
+  writeFile(path: ByteString, content: FileContent, mode: number, more?: FileMake): Promise<string>;
+  /** One entry; undefined when nothing is there. */
+  nodeAt(path: ByteString): Promise<TreeNode | undefined>;
+  /** What {@link TreeNode.identity} would be now; undefined when nothing is there. */
+  identityOf(path: ByteString): Promise<string | undefined>;
+  /** Makes a folder and those that it lies in; one that is there keeps its mode and owner unless they are given. */
+  makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void>;
+  makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void>;
+  makeHardLink(path: ByteString, existing: ByteString): Promise<void>;
+  /** Makes a file of its own with the content, owner, mode and time of another one; nothing may be there yet. */
+  copyFile(path: ByteString, existing: ByteString): Promise<void>;
+  /** Lets `path` lead to `target` in one atomic step, by way of the temporary name `via`. */
+  replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void>;
+  readLink(path: ByteString): Promise<ByteString | undefined>;
+  rename(from: ByteString, to: ByteString): Promise<void>;
+  exists(path: ByteString): Promise<boolean>;
+  /** Whether a folder is there, or a link of a layout leads to one. */
+  isFolder(path: ByteString): Promise<boolean>;
+  /**
+   * Access control lists of what lies in a folder and has more than its mode says, by relative path; `.` is the folder itself.
+   *
+   * @param paths what is asked for; everything below when it is left out
+   * @throws {EngineError} `command-failed` where there are some, and the server has nothing to read them with
+   */
+  readAcls(folder: ByteString, paths?: readonly ByteString[]): Promise<ReadonlyMap<ByteString, Acl>>;
+  /** Gives files and folders access control lists, by path; what is not there is passed over. @throws {EngineError} `command-failed` */
+  writeAcls(acls: ReadonlyMap<ByteString, Acl>): Promise<void>;
+  /** Removes a file or a whole folder; nothing there is no error. */
+  remove(path: ByteString): Promise<void>;
+  /**
+   * Brings everything that was written on the file system of a folder to the disk (syncfs(2)), so that nothing that leads
+   * to it can outlive a loss of power without it.
+   *
+   * @throws {EngineError} also where something could not be written
+   */
+  flush(folder: ByteString): Promise<void>;
+  freeBytes(path: ByteString): Promise<number>;
+  /**
+   * Runs a program of a site without a shell, apart from all others: as the user whom the environment's folder belongs to,
+   * within limits. Of what it says, the end is kept.
+   *
+   * @throws {EngineError} `command-failed` when it cannot be started, or not apart
+   */
+  run(program: string, args: readonly string[], options: CommandOptions): Promise<CommandResult>;
+}
+
+const ATTEMPTS = 4;
+
+/** Does again what met a file that changed while it was read. @throws {EngineError} `file-changed` the last time */
+export async function whileStill<T>(read: () => Promise<T>): Promise<T> {
+  for (let attempt = 1; ; attempt++) {
+    try {
+      return await read();
+    } catch (error) {
+      const hasChanged = error instanceof EngineError && error.code === 'file-changed';
+      if (!hasChanged || attempt === ATTEMPTS) throw error;
+    }
+  }
+}
+
+/** Does something with a file that was listed; one that has gone away since is passed over, as if never listed. */
+export async function whileThere(act: () => Promise<void>): Promise<void> {
+  try {
+    await act();
+  } catch (error) {
+    if (!(error instanceof EngineError) || error.code !== 'file-gone') throw error;
+  }
+}

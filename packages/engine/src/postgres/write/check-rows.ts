@@ -1,0 +1,155 @@
+import { calledIn, type Profile, tableLabel, tablePath } from '@tessarion/core';
+import type pg from 'pg';
+import { type ProtectingReference, protectingReferences } from '../../compare/protecting-references.js';
+import type { SchemaShape, SiteDatabase } from '../../ports/database.js';
+import { EngineError } from '../../ports/errors.js';
+import { quoteLiteral, quoteName, quoteTable } from '../describe.js';
+import { borrowSession } from '../sessions.js';
+import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
+
+/** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
+export interface Remain {
+  readonly table: string;
+  readonly key: string;
+  readonly what: string;
+}
+
+/**
+ * `strict` refuses when anything is not as it was compared; `lenient` (undo) leaves such things and names them; `over`
+ * writes over what the rows held, as onto a fresh copy whose personal values are masked.
+ */
+export type Mode = 'strict' | 'lenient' | 'over';
+
+/** Another database of the same environment, whose rows may refer to what goes. */
+export interface OtherDatabase extends SiteDatabase {
+  readonly schema: SchemaShape;
+}
+
+/** Locks the rows that are changed or deleted, in the order of their keys. */
+export async function lockRows(client: pg.Client, table: StagedTable): Promise<void> {
+  if (table.counts.update + table.counts.delete === 0) return;
+  const order =
+    table.shape.key.length > 0 ? table.shape.key.map((name) => `t.${quoteName(name)}`).join(', ') : 't.ctid';
+  await client.query(
+    `SELECT count(*) FROM (SELECT 1 FROM ${quoteTable(table.shape)} t JOIN ${table.temporary} s ON s.op <> 'insert' AND ${keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t) locked`,
+  );
+}
+
+/** Finds what is not as it was compared. Strict: an error naming it. Lenient: set aside and named. */
+export async function checkRows(client: pg.Client, table: StagedTable, mode: Mode): Promise<Remain[]> {
+  if (table.shape.key.length === 0) return [];
+  const key = table.shape.key.map((name) => `s.n${table.columns.indexOf(name)}::text`).join(` || ' ' || `);
+  const changed = (mode === 'over' ? [] : table.columns)
+    .map((name, i) => ({ name, i }))
+    .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && isMeant(table, name)));
+  const cells = changed.map(
+    ({ name, i }) =>
+      `CASE WHEN (s.op = 'delete' AND ${isMeant(table, name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+  );
+  const first = quoteName(table.shape.key[0] as string);
+  const result = await client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(
+    `SELECT s.op, ${key} AS key, t.${first} IS NULL AS gone, array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL) AS cells
+     FROM ${table.temporary} s LEFT JOIN ${quoteTable(table.shape)} t ON ${keyMatch(table)}
+     WHERE CASE WHEN s.op = 'insert' THEN t.${first} IS NOT NULL
+       ELSE t.${first} IS NULL OR cardinality(array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL)) > 0 END LIMIT 1000`,
+  );
+  const remains = result.rows.map(
+    (row): Remain => ({ table: tableLabel(table.shape), key: row.key, what: remainText(row) }),
+  );
+  const [one] = remains;
+  if (one && mode !== 'lenient') {
+    throw new EngineError(
+      'outdated',
+      `${one.table} ${one.key}: ${one.what}${remains.length > 1 ? ` (and ${remains.length - 1} more)` : ''}.`,
+      'Make a new forecast: the destination has changed since this one.',
+    );
+  }
+  if (one) await setAside(client, table, cells);
+  return remains;
+}
+
+/** What collected rows refer to is never deleted: an order line keeps the product that it sold. */
+export async function spareReferred(
+  staged: StagedChanges,
+  table: StagedTable,
+  mode: Mode,
+  profile: Profile | undefined,
+  others: readonly OtherDatabase[],
+): Promise<Remain[]> {
+  if (table.counts.delete === 0) return [];
+  const remains: Remain[] = [];
+  const tables = [staged.schema, ...others.map((one) => one.schema)].flatMap((one) => one.tables);
+  const key = `s.n${table.columns.indexOf(table.shape.key[0] as string)}`;
+  for (const reference of protectingReferences(profile, tables, table.shape)) {
+    const other = others.find((one) => one.name === reference.table.database);
+    const spared = await staged.client.query<{ key: string }>(
+      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND ${other ? `${key}::text = ANY($1)` : isReferred(staged, key, reference)} RETURNING ${key}::text AS key`,
+      other ? [await referredBy(staged, table, key, other, reference)] : [],
+    );
+    const by = calledIn(profile, reference.table);
+    for (const row of spared.rows)
+      remains.push({ table: tableLabel(table.shape), key: row.key, what: `stays, since ${by} refers to it` });
+  }
+  const [one] = remains;
+  if (one && mode !== 'lenient')
+    throw new EngineError('outdated', `${one.table} ${one.key} ${one.what} meanwhile.`, 'Make a new forecast.');
+  return remains;
+}
+
+/** SQL that holds where a row of this database refers to a key. */
+const isReferred = (staged: StagedChanges, key: string, reference: ProtectingReference): string =>
+  `EXISTS (SELECT 1 FROM ${quoteTable(reference.table)} t WHERE t.${quoteName(reference.column)} = ${key}${unlessLetGo(staged, reference)})`;
+
+/** Of the rows that are about to go those to which a row of another database refers. */
+async function referredBy(
+  staged: StagedChanges,
+  table: StagedTable,
+  key: string,
+  { login }: OtherDatabase,
+  { table: by, column }: ProtectingReference,
+): Promise<string[]> {
+  const going = await staged.client.query<{ key: string }>(
+    `SELECT ${key}::text AS key FROM ${table.temporary} s WHERE s.op = 'delete'`,
+  );
+  const client = await borrowSession(login, 'read', 'check');
+  try {
+    const found = await client.query<{ key: string }>(
+      `SELECT DISTINCT ${quoteName(column)}::text AS key FROM ${quoteTable(by)} WHERE ${quoteName(column)}::text = ANY($1)`,
+      [going.rows.map((one) => one.key)],
+    );
+    return found.rows.map((one) => one.key);
+  } finally {
+    await client.giveBack();
+  }
+}
+
+/** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
+function unlessLetGo(staged: StagedChanges, { table: by, column }: ProtectingReference): string {
+  const table = staged.get(tablePath(by));
+  if (!table || table.shape.key.length === 0) return '';
+  const match = keyMatch(table).replaceAll(/\bs\./g, 'o.');
+  return ` AND NOT EXISTS (SELECT 1 FROM ${table.temporary} o WHERE ${match} AND (o.op = 'delete' OR ${quoteLiteral(column)} = ANY(o.changed)))`;
+}
+
+async function setAside(client: pg.Client, table: StagedTable, cells: readonly string[]): Promise<void> {
+  const first = quoteName(table.shape.key[0] as string);
+  const mismatched = `array_remove(ARRAY[${cells.join(', ') || 'NULL'}]::text[], NULL)`;
+  const join = `FROM ${quoteTable(table.shape)} t WHERE ${keyMatch(table)}`;
+  await client.query(`DELETE FROM ${table.temporary} s WHERE s.op <> 'insert' AND NOT EXISTS (SELECT 1 ${join})`);
+  await client.query(
+    `DELETE FROM ${table.temporary} s USING ${quoteTable(table.shape)} t WHERE ${keyMatch(table)} AND (s.op = 'insert' AND t.${first} IS NOT NULL OR s.op = 'delete' AND cardinality(${mismatched}) > 0)`,
+  );
+  await client.query(
+    `UPDATE ${table.temporary} s SET changed = ARRAY(SELECT c FROM unnest(s.changed) c WHERE c <> ALL(${mismatched})) ${join} AND s.op = 'update'`,
+  );
+  await client.query(`DELETE FROM ${table.temporary} s WHERE s.op = 'update' AND cardinality(s.changed) = 0`);
+}
+
+function remainText(row: { op: string; gone: boolean; cells: string[] }): string {
+  if (row.op === 'insert') return 'is there already';
+  return row.gone ? 'is gone' : `was changed meanwhile (${row.cells.join(', ')})`;
+}
+
+/** Whether a deleted row must hold in a column what it was compared with. */
+const isMeant = ({ authored, spoken }: StagedTable, column: string): boolean =>
+  authored.has(column) && spoken.has(column);

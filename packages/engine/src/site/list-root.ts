@@ -1,0 +1,198 @@
+import { areaOf, type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
+import { z } from 'zod';
+import { EngineError } from '../ports/errors.js';
+import { type TreeNode, whileThere } from '../ports/server.js';
+import type { SealedFile } from '../store/sealed-file.js';
+import { areasOf, type Environment } from './environment.js';
+import {
+  canonicalLink,
+  eachOf,
+  FileForm,
+  hashOf,
+  realPathOf,
+  rootFolder,
+  type WholeEntry,
+  wholeRoot,
+} from './root-reader.js';
+
+export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
+const YOUNG_NS = 2_000_000_000n;
+
+interface KnownFile {
+  readonly identity: string;
+  readonly mode: number;
+  readonly state: FileState;
+}
+
+const MemoryFile = z.object({
+  format: z.literal('tessarion-hashes/1'),
+  version: z.string(),
+  roots: z.record(z.string(), z.array(z.tuple([z.string(), z.custom<KnownFile>()]))),
+});
+
+/**
+ * Remembers the content hashes of files by their identity (size, mtime, ctime, inode), so that an unchanged file is
+ * not read again. A file younger than two seconds is not remembered: it may change once more within one clock tick.
+ */
+export class HashMemory {
+  /** Memories that were opened lately, the last one last. What one of them knows is true whoever asks. */
+  static readonly #open = new Map<string, HashMemory>();
+  #version = '';
+  readonly #roots = new Map<string, Map<ByteString, KnownFile>>();
+  #hasNews = false;
+
+  private constructor(readonly file: SealedFile) {}
+
+  static async open(file: SealedFile): Promise<HashMemory> {
+    const open = HashMemory.#open.get(file.path) ?? new HashMemory(file);
+    if (!HashMemory.#open.delete(file.path)) {
+      // One that is missing or was changed only costs reading the environment's files again.
+      const { success, data } = MemoryFile.safeParse(await file.read());
+      open.#version = success ? data.version : '';
+      for (const [root, files] of Object.entries(success ? data.roots : {})) open.#roots.set(root, new Map(files));
+    }
+    HashMemory.#open.set(file.path, open);
+    let files = 0;
+    for (const memory of [...HashMemory.#open.values()].toReversed()) {
+      files += memory.#size;
+      if (files > MOST_OPEN_FILES && memory !== open) HashMemory.#open.delete(memory.file.path);
+    }
+    return open;
+  }
+
+  get #size(): number {
+    return [...this.#roots.values()].reduce((sum, files) => sum + files.size, 0);
+  }
+
+  /** What is known of a root's files by a version of what decides how they are read; anything else is forgotten. */
+  filesOf(root: string, version: string): KnownFiles {
+    if (version !== this.#version) this.#roots.clear();
+    this.#version = version;
+    const files = this.#roots.get(root) ?? new Map<ByteString, KnownFile>();
+    this.#roots.set(root, files);
+    return new KnownFiles(files, () => {
+      this.#hasNews = true;
+    });
+  }
+
+  async save(): Promise<void> {
+    if (!this.#hasNews) return;
+    this.#hasNews = false;
+    const roots = Object.fromEntries([...this.#roots].map(([root, files]) => [root, [...files]]));
+    await this.file.write({ format: 'tessarion-hashes/1', version: this.#version, roots });
+  }
+}
+
+/** Files whose hashes stay in memory between comparisons, of all environments together. */
+const MOST_OPEN_FILES = 60_000;
+
+/** What is known of one root's files, by path. */
+export class KnownFiles {
+  constructor(
+    private readonly files: Map<ByteString, KnownFile>,
+    private readonly note: () => void,
+  ) {}
+
+  recall(path: ByteString, { identity, mode }: TreeNode): FileState | undefined {
+    const known = this.files.get(path);
+    return known?.identity === identity && known.mode === mode ? known.state : undefined;
+  }
+
+  remember(path: ByteString, { identity, mode, changedAtNs }: TreeNode, state: FileState): void {
+    if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
+    this.files.set(path, { identity, mode, state });
+    this.note();
+  }
+
+  /**
+   * The same file after something that changed its time of change and not its content, such as a second name. A write
+   * in between shows in size or time of writing.
+   */
+  follow(path: ByteString, before: TreeNode, after: TreeNode): void {
+    const state = this.recall(path, before);
+    if (!state || before.identity === after.identity || !isSameContent(before, after)) return;
+    this.files.set(path, { identity: after.identity, mode: after.mode, state });
+    this.note();
+  }
+}
+
+function isSameContent(before: TreeNode, after: TreeNode): boolean {
+  const [size, written, , inode] = before.identity.split(' ');
+  const [sizeNow, writtenNow, , inodeNow] = after.identity.split(' ');
+  return size === sizeNow && written === writtenNow && inode === inodeNow && before.mode === after.mode;
+}
+
+/** The files and links of a root whose areas are of some classes (authored by itself), by path, in canonical form. */
+export async function listFiles(
+  environment: Environment,
+  root: string,
+  rewriter: Rewriter,
+  memory: HashMemory | undefined,
+  version: string,
+  classes: ReadonlySet<DataClass> = AUTHORED,
+): Promise<Map<ByteString, FileState>> {
+  const files = new Map<ByteString, FileState>();
+  const form = new FileForm(environment, rewriter);
+  const known = memory?.filesOf(root, version);
+  const unknown: WholeEntry[] = [];
+  for (const entry of await wholeRoot(environment, root, classes)) {
+    const { path, node } = entry;
+    if (node.type === 'special')
+      throw new EngineError(
+        'file-refused',
+        `${toText(path)} in ${environment.path} is neither file, folder nor link.`,
+        'Remove it, or put it into a local area.',
+      );
+    if (node.type === 'link') {
+      files.set(path, { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) });
+      continue;
+    }
+    const state = known?.recall(path, node);
+    if (state) files.set(path, state);
+    else unknown.push(entry);
+  }
+  await eachOf(unknown, 8, (entry) =>
+    whileThere(async () => {
+      const { path, area, node } = entry;
+      const state = await form.read(path, area, node.mode, realPathOf(environment, root, entry), hashOf);
+      known?.remember(path, node, state);
+      files.set(path, state);
+    }),
+  );
+  return files;
+}
+
+/** What stands at one path of a root now, in canonical form. */
+export async function readState(
+  environment: Environment,
+  root: string,
+  path: ByteString,
+  rewriter: Rewriter,
+  tree = rootFolder(environment, root),
+): Promise<FileState> {
+  const { server, profile } = environment;
+  const realPath = `${tree}/${path}`;
+  const node = await server.nodeAt(realPath);
+  if (!node || node.type === 'folder' || node.type === 'special') return { type: 'absent' };
+  if (node.type === 'link')
+    return { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) };
+  const form = new FileForm(environment, rewriter);
+  return form.read(path, areaOf(areasOf(profile), path), node.mode, realPath, hashOf);
+}
+
+/** Does something that takes second names of a root's files away, and lets a memory know them still. */
+export async function keepingIdentities<T>(
+  environment: Environment,
+  root: string,
+  known: KnownFiles,
+  act: () => Promise<T>,
+): Promise<T> {
+  const before = new Map<ByteString, TreeNode>();
+  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) before.set(path, node);
+  const result = await act();
+  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) {
+    const former = before.get(path);
+    if (former) known.follow(path, former, node);
+  }
+  return result;
+}

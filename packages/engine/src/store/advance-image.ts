@@ -1,0 +1,254 @@
+import { createHash } from 'node:crypto';
+import {
+  addTo,
+  type ByteString,
+  type Change,
+  compareKeys,
+  type DatabaseManifest,
+  type FileChange,
+  projection,
+  type RootManifest,
+  type RowChange,
+  type RowKey,
+  readLine,
+  type SnapshotManifest,
+  type TableManifest,
+  type TreeEntry,
+  tablePath,
+  writeLine,
+} from '@tessarion/core';
+import type { Reshaped } from '../compare/plan.js';
+import { storeFolder } from '../copy/take.js';
+import type { SnapshotLibrary } from './library.js';
+import type { PackWriter } from './pack-store.js';
+import { readFolder } from './read-tree.js';
+import { blockList, RowImageWriter } from './row-image.js';
+
+/**
+ * Makes the image of a baseline after a transfer out of the one before it: the source's state for everything that
+ * was written, unchanged for everything else. Unchanged tables and blocks are shared.
+ */
+export async function advanceImage(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  image: SnapshotManifest,
+  id: string,
+  takenAt: string,
+  rows: readonly RowChange[],
+  files: readonly FileChange[],
+  done: AdvancedParts = new AdvancedParts(),
+  reshaped: readonly Reshaped[] = [],
+): Promise<SnapshotManifest> {
+  const databases = [];
+  for (const database of image.databases) {
+    const tables = [];
+    for (const { table, into } of reshape(database, reshaped)) {
+      const changes = rows.filter((change) => change.database === database.name && change.table === tablePath(table));
+      tables.push(
+        changes.length === 0 && !into
+          ? table
+          : await done.once(`${table.blocks} ${JSON.stringify(table.columns)}`, changes, () =>
+              advanceTable(library, writer, table, changes, into),
+            ),
+      );
+    }
+    databases.push({ ...database, tables });
+  }
+  const roots = [];
+  for (const root of image.roots) {
+    const changes = files.filter((change) => change.root === root.name);
+    roots.push(
+      changes.length === 0
+        ? root
+        : await done.once(root.tree, changes, () => advanceRoot(library, writer, root, changes)),
+    );
+  }
+  return { ...image, id, takenAt, databases, roots };
+}
+
+/** Parts that both images of a baseline have alike, and that change alike: they are made once. */
+export class AdvancedParts {
+  readonly #made = new Map<string, unknown>();
+
+  async once<T>(of: string, changes: readonly Change[], make: () => Promise<T>): Promise<T> {
+    const digest = createHash('sha256').update(of);
+    for (const change of changes) digest.update(JSON.stringify(change));
+    const at = digest.digest('hex');
+    if (!this.#made.has(at)) this.#made.set(at, await make());
+    return this.#made.get(at) as T;
+  }
+}
+
+/** A table of an image as it is from now on, and how its stored rows turn into such rows. */
+interface ShapedTable {
+  readonly table: TableManifest;
+  readonly into: ((lines: ByteString) => ByteString) | undefined;
+}
+
+/** Lets the tables of an image have the columns in which rows are compared from now on; a new one begins without rows. */
+function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): ShapedTable[] {
+  const names = (columns: TableManifest['columns']): string[] =>
+    columns.filter((column) => !column.generated).map((column) => column.name);
+  const own = reshaped.filter((shape) => shape.database === database.name);
+  const tables = database.tables.map((table): ShapedTable => {
+    const shape = own.find((one) => tablePath(one) === tablePath(table));
+    if (!shape || table.contents !== 'rows') return { table, into: undefined };
+    const columns = shape.columns.map(({ name, type, generated }) => ({ name, type, generated }));
+    const fill = (column: string): ByteString | null => shape.fills?.[column] ?? null;
+    return { table: { ...table, columns }, into: projection(names(table.columns), names(columns), fill) };
+  });
+  const added = own.filter((shape) => !database.tables.some((table) => tablePath(table) === tablePath(shape)));
+  return [
+    ...tables,
+    ...added.map(({ schema, name, columns, key, keyOrders }) => ({
+      table: {
+        schema,
+        name,
+        columns: columns.map((column) => ({ name: column.name, type: column.type, generated: column.generated })),
+        key: [...key],
+        keyOrders: [...keyOrders],
+        contents: 'rows' as const,
+        rows: 0,
+        bytes: 0,
+      },
+      into: undefined,
+    })),
+  ];
+}
+
+/** Writes anew only the folders in which something changed. */
+async function advanceRoot(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  root: RootManifest,
+  changes: readonly FileChange[],
+): Promise<RootManifest> {
+  let { files, bytes } = root;
+  const count = (entry: TreeEntry | undefined, sign: 1 | -1): void => {
+    if (entry?.type !== 'file') return;
+    files += sign;
+    bytes += sign * entry.size;
+  };
+  const advance = async (
+    tree: string | undefined,
+    depth: number,
+    own: readonly FileChange[],
+  ): Promise<string | undefined> => {
+    const entries = new Map(
+      (tree === undefined ? [] : await readFolder(library.store, tree)).map((one) => [one.name, one]),
+    );
+    const below = new Map<ByteString, FileChange[]>();
+    for (const change of own) {
+      const [name, ...rest] = change.path.split('/').slice(depth) as [ByteString, ...ByteString[]];
+      if (rest.length > 0) addTo(below, name, change);
+      else {
+        count(entries.get(name), -1);
+        entries.delete(name);
+        if (change.after.type === 'absent') continue;
+        const entry = { ...treeEntry(change.after), name };
+        entries.set(name, entry);
+        count(entry, 1);
+      }
+    }
+    for (const [name, inner] of below) {
+      const known = entries.get(name);
+      const folder = known?.type === 'folder' ? known : undefined;
+      const next = await advance(folder?.tree, depth + 1, inner);
+      if (next === undefined) entries.delete(name);
+      else entries.set(name, { type: 'folder', name, mode: folder?.mode ?? 0o755, tree: next });
+    }
+    // Folders that nobody made by themselves go with the last file in them.
+    if (entries.size === 0 && depth > 0 && tree === undefined) return undefined;
+    return storeFolder(writer, [...entries.values()]);
+  };
+  return { ...root, tree: (await advance(root.tree, 0, changes)) as string, files, bytes };
+}
+
+function treeEntry(state: Exclude<FileChange['after'], { type: 'absent' }>): TreeEntry {
+  return state.type === 'link' ? { ...state, name: '' } : { ...state, name: '', pieces: [...state.pieces] };
+}
+
+async function advanceTable(
+  library: SnapshotLibrary,
+  writer: PackWriter,
+  table: TableManifest,
+  changes: readonly RowChange[],
+  into: ShapedTable['into'],
+): Promise<TableManifest> {
+  const columns = table.columns.filter((column) => !column.generated).map((column) => column.name);
+  const keyColumns = table.key.map((name) => columns.indexOf(name));
+  const orders = table.key.length === 0 ? (['bytes'] as const) : table.keyOrders;
+  const sorted = changes.toSorted((a, b) => compareKeys(a.key, b.key, orders));
+  const image = new RowImageWriter(writer, keyColumns);
+  const stored = await blockList(library.store, table);
+  // The first key of each block tells which ones hold nothing of what changed.
+  const starts = stored.map(({ key }) => (key === '' ? undefined : readLine(key)));
+  const isTouched = (block: number): boolean => {
+    const change = sorted[next];
+    if (!change) return false;
+    const end = starts[block + 1];
+    if (starts[block] === undefined) return true;
+    return end === undefined ? block === stored.length - 1 : compareKeys(change.key, end, orders) < 0;
+  };
+  let bytes = table.bytes;
+  let next = 0;
+  let out: ByteString[] = [];
+  const insertBefore = (key: RowKey | undefined): void => {
+    for (
+      let change = sorted[next];
+      change && (!key || compareKeys(change.key, key, orders) < 0);
+      change = sorted[++next]
+    ) {
+      if (change.op === 'insert')
+        out.push(
+          `${writeLine(columns.map((name) => (change as { row: Record<string, ByteString | null> }).row[name] ?? null))}\n`,
+        );
+    }
+  };
+  for (const [i, block] of stored.entries()) {
+    if (!into && image.isBetweenBlocks && !isTouched(i)) {
+      image.keep(block);
+      continue;
+    }
+    const batch = (await library.store.get(block.hash)).toString('latin1');
+    bytes -= batch.length;
+    for (const line of (into ? into(batch) : batch).slice(0, -1).split('\n')) {
+      const values = readLine(line);
+      const key = keyColumns.length === 0 ? [line] : keyColumns.map((column) => values[column] ?? null);
+      insertBefore(key);
+      const change = sorted[next];
+      if (!change || compareKeys(change.key, key, orders) !== 0) {
+        out.push(`${line}\n`);
+        continue;
+      }
+      // Without a key, one more of rows that are alike stands beside them.
+      if (table.key.length === 0 && change.op === 'insert') {
+        out.push(`${line}\n`);
+        continue;
+      }
+      next++;
+      if (change.op === 'delete') continue;
+      const changed =
+        change.op === 'insert'
+          ? columns.map((name) => change.row[name] ?? null)
+          : values.map((value, i) => {
+              const cell = change.cells[columns[i] as string];
+              return cell ? cell.after : value;
+            });
+      out.push(`${writeLine(changed)}\n`);
+    }
+    await image.add(out.join(''));
+    out = [];
+  }
+  insertBefore(undefined);
+  await image.add(out.join(''));
+  const blocks = await image.end();
+  const { blocks: _former, ...rest } = table;
+  return {
+    ...rest,
+    contents: 'rows',
+    rows: image.rows,
+    bytes: bytes + image.bytes,
+    ...(blocks === undefined ? {} : { blocks }),
+  };
+}
