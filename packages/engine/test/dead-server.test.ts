@@ -1,9 +1,10 @@
+import type { SiteDatabase } from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { rewriterOf } from '../src/copy/files.js';
+import { RowApplication } from '../src/deliver/row-application.js';
 import { connectTo } from '../src/postgres/connect.js';
 import { PostgresView } from '../src/postgres/view.js';
-import { RowApplication } from '../src/postgres/write/apply-rows.js';
 import type { Environment } from '../src/site/environment.js';
+import { rewriterOf } from '../src/site/environment.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`
@@ -22,7 +23,8 @@ beforeAll(async () => {
 }, 60_000);
 afterAll(() => yard?.close());
 
-const login = () => (live.environment.databases[0] as Environment['databases'][0]).login;
+const database = () => live.environment.databases[0] as SiteDatabase;
+const login = () => database().login;
 
 async function ask(sql: string): Promise<string> {
   const client = await connectTo(login(), 'write', 'test');
@@ -42,7 +44,7 @@ describe('a database server that dies', () => {
   it('never gives the number of a transaction that wrote rows to another one', async () => {
     // Each of three tries, since the server writes its log down by itself now and then.
     for (let round = 0; round < 3; round++) {
-      const rows = await RowApplication.open({ name: 'main', login: login() }, live.environment, 'test', 'strict');
+      const rows = await RowApplication.open(database(), live.environment, 'test', 'strict');
       await rows.stage(
         (async function* () {
           const cells = { title: { before: 'Cloth', after: 'Wool' } };
@@ -51,7 +53,7 @@ describe('a database server that dies', () => {
         rewriterOf(live.environment),
         () => new Set(['title']),
       );
-      const { transaction } = await rows.write();
+      const { mark: transaction } = await rows.write();
       await dieAndReturn();
       await rows.close().catch(() => undefined);
       expect(await ask(`SELECT pg_xact_status('${transaction}'::xid8)`)).not.toBe('committed');
@@ -62,7 +64,7 @@ describe('a database server that dies', () => {
 
   it('ends what was remembered of a moment: numbers from then on may have been given again', async () => {
     const momentOf = async (): Promise<string | undefined> => {
-      const view = await PostgresView.open({ name: 'main', login: login() });
+      const view = await PostgresView.open(database());
       try {
         return (await view.moment())?.database;
       } finally {

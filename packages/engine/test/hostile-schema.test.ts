@@ -6,7 +6,7 @@ import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { tried } from '../../../tests/attacks/tried.js';
 import { startCluster } from '../../../tests/support/clusters.js';
-import type { DatabaseLogin } from '../src/ports/database.js';
+import type { DatabaseLogin } from '../src/ports/shapes.js';
 import { PostgresAdmin } from '../src/postgres/administration.js';
 import { databaseError } from '../src/postgres/connect.js';
 import { PostgresLoader } from '../src/postgres/loader.js';

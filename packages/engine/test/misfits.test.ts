@@ -1,9 +1,10 @@
 import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
+import type { SiteDatabase } from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { LeftOut } from '../src/copy/files.js';
 import { misfitsInCopy, misfitsOfChanges } from '../src/deliver/misfits.js';
+import { misfitText } from '../src/ports/rows.js';
 import { PostgresLoader } from '../src/postgres/loader.js';
-import { misfitText } from '../src/postgres/questions/row-trial.js';
 import { PostgresView } from '../src/postgres/view.js';
 import { profileOf, Yard } from './support/pair.js';
 
@@ -27,13 +28,13 @@ const NOTHING: LeftOut = { tables: [], areas: [], paths: [] };
 const ends = async (sql: string, copy = COPY) => {
   const live = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql });
   const there = await yard.environment('copy', copy, AUTHORED);
-  const [{ login }] = live.environment.databases as [(typeof live.environment.databases)[0]];
+  const [database] = live.environment.databases as [SiteDatabase];
   const tried = async (leftOut = NOTHING) => {
-    const view = await PostgresView.open({ name: 'main', login });
+    const view = await PostgresView.open(database);
     await view.close();
-    return misfitsInCopy(login, view.schema.tables, live.environment, there.environment, leftOut);
+    return misfitsInCopy(database, view.schema.tables, live.environment, there.environment, leftOut);
   };
-  return { live, there, login, tried };
+  return { live, there, login: database.login, tried };
 };
 
 describe('values that a copy would not take', () => {
@@ -136,10 +137,8 @@ describe('changes that a destination would not take', () => {
 
   const found = async (...changes: RowChange[]): Promise<string[]> => {
     const { environment } = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql: SQL });
-    const [{ login }] = environment.databases as [(typeof environment.databases)[0]];
-    return (await misfitsOfChanges({ name: 'main', login }, changes, new Rewriter(environment.place))).found
-      .map(misfitText)
-      .sort();
+    const [database] = environment.databases as [SiteDatabase];
+    return (await misfitsOfChanges(database, changes, new Rewriter(environment.place))).found.map(misfitText).sort();
   };
 
   it('lets through what fits: swaps, values of deleted rows, nulls, arrays and JSON', async () => {
@@ -166,14 +165,14 @@ describe('changes that a destination would not take', () => {
     const more = `ALTER TABLE page ADD author text, ADD rank int NOT NULL DEFAULT 0, ADD mood text NOT NULL DEFAULT 'calm';
       UPDATE page SET author = 'x'; ALTER TABLE page ALTER author SET NOT NULL`;
     const { environment } = await yard.environment('live', LIVE, AUTHORED, { kind: 'live', sql: `${SQL}; ${more}` });
-    const [{ login }] = environment.databases as [(typeof environment.databases)[0]];
+    const [database] = environment.databases as [SiteDatabase];
     const changes = [
       update('1', { slug: null }),
       insert('7', { mood: null }),
       insert('8', { author: 'y' }),
       remove('2'),
     ];
-    const { found } = await misfitsOfChanges({ name: 'main', login }, changes, new Rewriter(environment.place));
+    const { found } = await misfitsOfChanges(database, changes, new Rewriter(environment.place));
     expect(found.map(misfitText).sort()).toEqual([
       'page 1: slug would be empty, and must not be',
       'page 7: author would be empty, and must not be',
@@ -204,7 +203,7 @@ describe('changes that a destination would not take', () => {
 
   it('agrees with what the server does, whatever is changed', async () => {
     const { environment, query } = await yard.environment('live', LIVE, AUTHORED, { kind: 'live' });
-    const [{ login }] = environment.databases as [(typeof environment.databases)[0]];
+    const [database] = environment.databases as [SiteDatabase];
     const rewriter = new Rewriter(environment.place);
     let [fits, refused] = [0, 0];
     for (let seed = 1; seed <= 60; seed++) {
@@ -217,7 +216,7 @@ describe('changes that a destination would not take', () => {
         ...(pick(2, 2) ? [update('2', { slug: slug(3), place: String(pick(9, 4) - 1) })] : [remove('2')]),
         insert('4', { slug: slug(5), parent: '0', place: String(pick(9, 6)) }),
       ];
-      const foreseen = (await misfitsOfChanges({ name: 'main', login }, changes, rewriter)).found;
+      const foreseen = (await misfitsOfChanges(database, changes, rewriter)).found;
       const statements = [
         'ALTER TABLE page DROP CONSTRAINT page_slug_key, DROP CONSTRAINT page_parent_place_key',
         ...changes.map((change) => {

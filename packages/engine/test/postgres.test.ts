@@ -6,7 +6,8 @@ import fc from 'fast-check';
 import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import type { DatabaseLogin, TableShape } from '../src/ports/database.js';
+import type { DatabaseLogin, TableShape } from '../src/ports/shapes.js';
+import type { PostgresLikeness } from '../src/postgres/administration.js';
 import { PLAIN_DATABASE, PostgresAdmin } from '../src/postgres/administration.js';
 import { PostgresLoader } from '../src/postgres/loader.js';
 import { storedPassword } from '../src/postgres/stored-password.js';
@@ -302,7 +303,8 @@ describe('extensions', () => {
       { name: 'hstore', schema: 'tools' },
     ]);
     const onto = await fresh();
-    await admin.create(onto.login, { ...PLAIN_DATABASE, extensions: view.schema.extensions });
+    const like: PostgresLikeness = { ...PLAIN_DATABASE, extensions: view.schema.extensions };
+    await admin.create(onto.login, like);
     const loader = await PostgresLoader.open(onto.login);
     await loader.runSchema(await view.dumpSchema('before'));
     const shape = table(view, 'a');

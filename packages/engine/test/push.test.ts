@@ -1,13 +1,14 @@
 import { invert, planMerge, type RowChange, rulesForTable, settle, tableOf } from '@tessarion/core';
+import type { SiteDatabase } from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { compareEnvironments } from '../src/compare/environments.js';
 import type { DatabaseDifference, Note } from '../src/compare/plan.js';
-import { rewriterOf } from '../src/copy/files.js';
 import { misfitsOfChanges } from '../src/deliver/misfits.js';
-import { RowApplication } from '../src/postgres/write/apply-rows.js';
-import type { Mode, Remain } from '../src/postgres/write/check-rows.js';
+import { RowApplication } from '../src/deliver/row-application.js';
+import type { Mode, Remain } from '../src/ports/rows.js';
 import type { Environment } from '../src/site/environment.js';
+import { rewriterOf } from '../src/site/environment.js';
 import { SnapshotLibrary } from '../src/store/library.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
@@ -42,7 +43,7 @@ beforeAll(async () => {
 }, 60_000);
 afterAll(() => yard?.close());
 
-const login = () => (live.environment.databases[0] as Environment['databases'][0]).login;
+const database = () => live.environment.databases[0] as SiteDatabase;
 const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
 
 /** A push by replace onto live: what would be written, and the rows that stay because others refer to them. */
@@ -76,7 +77,7 @@ async function compared(): Promise<{
 }
 
 async function open(changes: readonly RowChange[], mode: Mode): Promise<RowApplication> {
-  const application = await RowApplication.open({ name: 'main', login: login() }, live.environment, 'test', mode);
+  const application = await RowApplication.open(database(), live.environment, 'test', mode);
   async function* each(): AsyncGenerator<RowChange> {
     yield* changes;
   }
@@ -210,11 +211,7 @@ describe('a push by replace', () => {
         await put(live, ADDRESS.live, onto);
         const before = await all(live);
         const { changes, kept } = await compared();
-        const { found } = await misfitsOfChanges(
-          { name: 'main', login: login() },
-          changes,
-          rewriterOf(live.environment),
-        );
+        const { found } = await misfitsOfChanges(database(), changes, rewriterOf(live.environment));
         if (found.length > 0) {
           // A page that stays because it was sold may hold the slug that another one wants.
           await expect(apply(changes, 'strict')).rejects.toMatchObject({ code: 'outdated' });
@@ -348,7 +345,7 @@ describe('a push by replace', () => {
       await live.query('DROP FUNCTION again CASCADE');
       await after('id = new.id + 1');
       await expect(apply(await changesFrom(edited(1, { body: 'theirs' })), 'strict')).rejects.toMatchObject({
-        message: expect.stringContaining('others are in public.page'),
+        message: expect.stringContaining('others are in page'),
       });
       expect(await live.query('SELECT body FROM page WHERE id = 1')).toEqual([{ body: 'one' }]);
     } finally {
@@ -388,7 +385,7 @@ describe('a push by replace', () => {
     const changes = await changesFrom(edited(1, { body: 'ours' }));
     const before = await all(live);
     const application = await open(changes, 'strict');
-    const { transaction, applied } = await application.write();
+    const { mark: transaction, applied } = await application.write();
     expect(applied).toMatchObject({ inserted: 0, updated: 1, deleted: 0 });
     expect(await all(live)).toEqual(before);
     await application.close();

@@ -1,9 +1,10 @@
 import { Rewriter, type RowChange } from '@tessarion/core';
+import type { SiteDatabase } from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { misfitsOfChanges } from '../src/deliver/misfits.js';
-import { misfitText } from '../src/postgres/questions/row-trial.js';
-import { RowApplication } from '../src/postgres/write/apply-rows.js';
+import { RowApplication } from '../src/deliver/row-application.js';
+import { misfitText } from '../src/ports/rows.js';
 import type { Environment } from '../src/site/environment.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
@@ -22,7 +23,7 @@ beforeAll(async () => {
 }, 60_000);
 afterAll(() => yard?.close());
 
-const login = () => (environment.databases[0] as Environment['databases'][0]).login;
+const database = () => environment.databases[0] as SiteDatabase;
 
 type Cells = Readonly<Record<string, string>>;
 type State = ReadonlyMap<string, Cells>;
@@ -47,7 +48,7 @@ const rowsOf = (state: State): string =>
 const fill = (state: State): string => (state.size > 0 ? `INSERT INTO spot VALUES ${rowsOf(state)};` : '');
 
 async function written(changes: readonly RowChange[]): Promise<string> {
-  const application = await RowApplication.open({ name: 'main', login: login() }, environment, 'test', 'strict');
+  const application = await RowApplication.open(database(), environment, 'test', 'strict');
   try {
     async function* each(): AsyncGenerator<RowChange> {
       yield* changes;
@@ -168,11 +169,7 @@ describe('what no two rows may share', () => {
             : [before, after];
           if (!(await isTaken(`TRUNCATE spot CASCADE; ${fill(old)}`))) return;
           const changes = changesBetween(old, now);
-          const { found } = await misfitsOfChanges(
-            { name: 'main', login: login() },
-            changes,
-            new Rewriter(environment.place),
-          );
+          const { found } = await misfitsOfChanges(database(), changes, new Rewriter(environment.place));
           const end = await written(changes);
           const wholly = await contents();
           await query(`TRUNCATE spot CASCADE; ${drop}; ${fill(now)}`);

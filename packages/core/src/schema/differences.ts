@@ -1,6 +1,6 @@
-/** How a table is made, as far as two environments can differ in it. Texts are SQL as the server writes it. */
+/** How a table is made, as far as two environments can differ in it. Texts are the server's own. */
 export interface TableMake {
-  /** `schema.table`, quoted for SQL. */
+  /** As its system writes it in statements. */
   readonly quoted: string;
   /** As profiles call it. */
   readonly label: string;
@@ -60,7 +60,19 @@ export interface KnownMake {
   readonly columns: ReadonlySet<string>;
 }
 
-const quote = (name: string): string => `"${name.replaceAll('"', '""')}"`;
+/** What makes something, and what takes it away again. */
+export type Making = Pick<SchemaDifference, 'statements' | 'revert'>;
+
+/** How a system writes changes of tables in its own language. */
+export interface SchemaMaking {
+  /** A column of the source's table, with what holds for it alone, at the destination's. */
+  addColumn(source: TableMake, column: ColumnMake, destination: TableMake): Making;
+  addTable(table: TableMake): Making;
+  /** An index, made beside the work of visitors. */
+  addIndex(index: TableMake['indexes'][number], destination: TableMake): Making;
+  /** Whether values are written alike in two types, whatever fits. */
+  isWrittenAlike(type: string, other: string): boolean;
+}
 
 const describeColumn = ({ type, isRequired, default: value, generated }: ColumnMake): string =>
   [
@@ -80,8 +92,11 @@ export function tableDifferences(
   destination: TableMake,
   rows: number,
   known: KnownMake | undefined,
+  making: SchemaMaking,
 ): SchemaDifference[] {
-  const { label, quoted } = destination;
+  const { label } = destination;
+  const isReadAlike = (a: ColumnMake, b: ColumnMake): boolean =>
+    a.generated === null && b.generated === null && making.isWrittenAlike(a.type, b.type);
   const found: SchemaDifference[] = [];
   for (const column of source.columns) {
     const own = destination.columns.find((one) => one.name === column.name);
@@ -100,7 +115,7 @@ export function tableDifferences(
         isNews: known?.columns.has(column.name) !== true,
         source: describeColumn(column),
         destination: null,
-        ...addColumn(source, column, quoted, label, rows),
+        ...addColumn(source, column, destination, rows, making),
       });
     else if (own.type !== column.type || own.generated !== column.generated)
       found.push({
@@ -150,21 +165,12 @@ export function tableDifferences(
           ? 'It is made beside the work of visitors, and fails when two rows are alike in it.'
           : 'It is made beside the work of visitors.',
         canTake: true,
-        statements: [
-          index.definition.replace(/^CREATE (UNIQUE )?INDEX /, 'CREATE $1INDEX CONCURRENTLY IF NOT EXISTS '),
-        ],
-        revert: [`DROP INDEX CONCURRENTLY IF EXISTS ${quoted.split('.')[0]}.${quote(index.name)}`],
+        ...making.addIndex(index, destination),
         isReadAlike: false,
         isIndex: true,
       });
   return found;
 }
-
-/** Types whose values are written alike in all of them, whatever fits (PostgreSQL, *Character Types*, *Integer Types*). */
-const WRITTEN_ALIKE = [/^(text|character varying(\(\d+\))?|citext|name)$/, /^(smallint|integer|bigint)$/];
-
-const isReadAlike = (a: ColumnMake, b: ColumnMake): boolean =>
-  a.generated === null && b.generated === null && WRITTEN_ALIKE.some((one) => one.test(a.type) && one.test(b.type));
 
 /** Whether new rows can be written without saying what the column holds. */
 const isFree = (column: ColumnMake): boolean =>
@@ -172,7 +178,14 @@ const isFree = (column: ColumnMake): boolean =>
 
 type Taking = Pick<SchemaDifference, 'entails' | 'canTake' | 'statements' | 'revert'>;
 
-function addColumn(source: TableMake, column: ColumnMake, quoted: string, label: string, rows: number): Taking {
+function addColumn(
+  source: TableMake,
+  column: ColumnMake,
+  destination: TableMake,
+  rows: number,
+  making: SchemaMaking,
+): Taking {
+  const { label } = destination;
   const refused = (entails: string): Taking => ({ entails, canTake: false, statements: [], revert: [] });
   if (column.counter !== null || column.identity !== null)
     return refused('It draws its values from a counter: such a column is added by a task of the site.');
@@ -181,49 +194,16 @@ function addColumn(source: TableMake, column: ColumnMake, quoted: string, label:
     return refused(
       `It must not be empty, and ${column.default === null ? 'has no default' : 'its default is another one for each row'}: the ${rows === 1 ? 'one row' : `${rows} rows`} of ${label} would have nothing in it. Give it a default, or let it be empty.`,
     );
-  const name = quote(column.name);
-  const constraints = source.constraints.filter(
-    (one) => one.columns.includes(column.name) && one.columns.every((each) => each === column.name),
-  );
-  const kind =
-    column.generated === null
-      ? `${column.hasConstantDefault ? ` DEFAULT ${column.default}` : ''}${column.isRequired ? ' NOT NULL' : ''}`
-      : ` GENERATED ALWAYS AS (${column.generated}) STORED`;
-  const later =
-    column.default !== null && !column.hasConstantDefault && column.generated === null
-      ? [`ALTER TABLE ${quoted} ALTER COLUMN ${name} SET DEFAULT ${column.default}`]
-      : [];
   return {
     entails: `${label} gets the column${rows === 0 ? '' : column.hasConstantDefault ? `; its ${rows} rows get ${column.default}` : `; it is empty in its ${rows} rows`}. An undo does not take it away.`,
     canTake: true,
-    statements: [
-      `ALTER TABLE ${quoted} ADD COLUMN IF NOT EXISTS ${name} ${column.type}${kind}`,
-      ...later,
-      ...constraints.map((one) => `ALTER TABLE ${quoted} ADD CONSTRAINT ${quote(one.name)} ${one.definition}`),
-    ],
-    revert: [`ALTER TABLE ${quoted} DROP COLUMN IF EXISTS ${name}`],
+    ...making.addColumn(source, column, destination),
   };
 }
 
 /** A table that the source alone has. */
-export function addedTable(table: TableMake, isNews: boolean): SchemaDifference {
-  const { label, quoted, columns, constraints, indexes } = table;
-  const counters = columns.filter((column) => column.counter !== null);
-  const columnText = (column: ColumnMake): string =>
-    [
-      quote(column.name),
-      column.type,
-      ...(column.generated !== null
-        ? [`GENERATED ALWAYS AS (${column.generated}) STORED`]
-        : column.identity !== null
-          ? [`GENERATED ${column.identity.toUpperCase()} AS IDENTITY`]
-          : column.default !== null
-            ? [`DEFAULT ${column.default}`]
-            : []),
-      ...(column.isRequired ? ['NOT NULL'] : []),
-    ].join(' ');
-  // Keys first: foreign keys of tables made together may lead either way.
-  const order = [...constraints].sort((a, b) => Number(a.refersTo !== null) - Number(b.refersTo !== null));
+export function addedTable(table: TableMake, isNews: boolean, making: SchemaMaking): SchemaDifference {
+  const { label, columns } = table;
   return {
     id: `schema:${label}`,
     label,
@@ -235,24 +215,8 @@ export function addedTable(table: TableMake, isNews: boolean): SchemaDifference 
     destination: null,
     entails: 'The table is made with its keys, indexes and counters. An undo does not take it away.',
     canTake: true,
-    statements: [
-      ...counters.map((column) => column.counter as string),
-      `CREATE TABLE IF NOT EXISTS ${quoted} (${columns.map(columnText).join(', ')})`,
-      ...counters.map((column) => `ALTER SEQUENCE ${sequenceOf(column)} OWNED BY ${quoted}.${quote(column.name)}`),
-      ...order.map((one) => `ALTER TABLE ${quoted} ADD CONSTRAINT ${quote(one.name)} ${one.definition}`),
-      ...indexes.map((one) => one.definition),
-    ],
-    revert: [
-      `DROP TABLE IF EXISTS ${quoted}`,
-      ...counters.map((column) => `DROP SEQUENCE IF EXISTS ${sequenceOf(column)}`),
-    ],
+    ...making.addTable(table),
     isReadAlike: false,
     isIndex: false,
   };
 }
-
-/** The counter's name as its own statement says it: `CREATE SEQUENCE IF NOT EXISTS NAME …`. */
-const sequenceOf = (column: ColumnMake): string =>
-  /^CREATE SEQUENCE IF NOT EXISTS ((?:"(?:[^"]|"")*"|[^\s".]+)(?:\.(?:"(?:[^"]|"")*"|[^\s".]+))?)/.exec(
-    column.counter ?? '',
-  )?.[1] ?? '';

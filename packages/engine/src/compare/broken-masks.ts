@@ -1,7 +1,5 @@
 import { calledIn, keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
-import type { SchemaShape } from '../ports/database.js';
-import { plainUniques } from '../postgres/unique-rules.js';
-import { readable } from '../postgres/view.js';
+import { plainUniques, readable, type SchemaShape } from '../ports/shapes.js';
 
 /** A column that must be unique, under a mask that gives different people the same value. */
 export interface BrokenMask {

@@ -8,8 +8,8 @@ import {
   type Profile,
   tableId,
 } from '@tessarion/core';
-import type { SchemaShape, SiteDatabase } from '../ports/database.js';
-import { PostgresView } from '../postgres/view.js';
+import type { SiteDatabase } from '../ports/database.js';
+import type { SchemaShape } from '../ports/shapes.js';
 import { masksThatBreak } from './broken-masks.js';
 import { askDestination } from './destination-facts.js';
 import { type DescribedTable, describeUses } from './merge-tables.js';
@@ -75,19 +75,14 @@ function lostReferences(profile: Profile | undefined, ends: readonly DatabaseEnd
 }
 
 async function openEnds(plan: ComparisonPlan, database: SiteDatabase): Promise<DatabaseEnds> {
-  const { name, login } = database;
-  const [view, source] = await Promise.allSettled([PostgresView.open(database), openSource(plan, name)]);
+  const { name } = database;
+  const [view, source] = await Promise.allSettled([database.system.view(database), openSource(plan, name)]);
   if (view.status === 'fulfilled' && source.status === 'fulfilled') {
     const { environment } = 'environment' in plan.source ? plan.source : { environment: undefined };
     const theirs = environment?.databases.find((one) => one.name === name);
     const schema =
       theirs &&
-      (await compareSchemas(
-        plan,
-        name,
-        { login: theirs.login, tables: source.value.tables() },
-        { login, view: view.value },
-      ));
+      (await compareSchemas(plan, { database: theirs, tables: source.value.tables() }, { database, view: view.value }));
     return { name, view: view.value, source: source.value, schema, reshaped: [], added: [] };
   }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();

@@ -31,14 +31,11 @@ import {
   type Values,
   writeLine,
 } from '@tessarion/core';
-import type pg from 'pg';
-import type { DatabaseView, SiteDatabase } from '../ports/database.js';
-import { rowsWhere } from '../postgres/questions/rows-where.js';
-import { borrowSession, type Session } from '../postgres/sessions.js';
-import { PostgresView } from '../postgres/view.js';
+import type { DatabaseView, Questions, SiteDatabase } from '../ports/database.js';
 import { type CanonicalTable, canonicalTable } from '../site/canonical-rows.js';
 import { areasOf, type Environment } from '../site/environment.js';
 import { type HashMemory, listFiles } from '../site/list-root.js';
+import { rowsWhere } from '../site/rows-where.js';
 import type { PackStore } from '../store/pack-store.js';
 import { askDestination } from './destination-facts.js';
 import { triggersOf } from './environments.js';
@@ -87,7 +84,7 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
     const facts = askDestination(destination, schemas, 'up', found.leaving);
     return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas), gone };
   } finally {
-    for (const { view, client } of open) await Promise.all([view.close(), client.giveBack()]);
+    for (const { view, questions } of open) await Promise.all([view.close(), questions.close()]);
   }
 }
 
@@ -95,13 +92,13 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
 interface OpenDatabase {
   readonly name: string;
   readonly view: DatabaseView;
-  readonly client: Session;
+  readonly questions: Questions;
 }
 
 async function openDatabase(database: SiteDatabase): Promise<OpenDatabase> {
-  const view = await PostgresView.open(database);
+  const view = await database.system.view(database);
   try {
-    return { name: database.name, view, client: await borrowSession(database.login, 'read', 'compare') };
+    return { name: database.name, view, questions: await database.system.ask(database, 'compare') };
   } catch (error) {
     await view.close();
     throw error;
@@ -111,8 +108,8 @@ async function openDatabase(database: SiteDatabase): Promise<OpenDatabase> {
 interface OpenTable {
   readonly canonical: CanonicalTable;
   readonly table: MergeTable;
-  /** A session on its database. */
-  readonly client: pg.Client;
+  /** On its database. */
+  readonly questions: Questions;
 }
 
 interface FormerSites {
@@ -141,13 +138,13 @@ class FormerTables {
   async read(): Promise<FormerSites> {
     const { environment } = this;
     if (this.#written.size === 0) return { tables: [], lacking: [], referring: [], leaving: new Map() };
-    const open = this.databases.flatMap(({ view, client }) =>
+    const open = this.databases.flatMap(({ view, questions }) =>
       view.schema.tables.map((shape) => {
         const canonical = canonicalTable(environment, view, shape, new Rewriter(environment.place));
         // Rows keep the keys that they had.
-        const table = { ...mergeTable(environment, view.schema, canonical, true), drawsKeys: false };
+        const table = { ...mergeTable(environment, canonical, true), drawsKeys: false };
         const rows: TableRows = { source: none(), destination: none(), baseline: undefined };
-        return { canonical, table, client, open: () => rows };
+        return { canonical, table, questions, open: () => rows };
       }),
     );
     const shapes = this.databases.flatMap(({ view }) => view.schema.tables);
@@ -210,7 +207,7 @@ class FormerTables {
   }
 
   async #sidesOf(
-    { canonical, table, client }: OpenTable,
+    { canonical, table, questions }: OpenTable,
     changes: readonly RowChange[],
   ): Promise<ReturnType<typeof formerRows>> {
     const { shape } = canonical;
@@ -222,7 +219,7 @@ class FormerTables {
     const isKeyed = table.key.length > 0;
     if (isKeyed) {
       const keys = changes.map((change) => change.key);
-      for (const values of await rowsWhere(client, this.environment, shape, table.key, keys))
+      for (const values of await rowsWhere(questions, this.environment, shape, table.key, keys))
         add(
           table.key.map((name) => values[table.columns.indexOf(name)] ?? null),
           values,
@@ -237,7 +234,7 @@ class FormerTables {
 
   /** Authored rows that others made or changed, and that refer to something which the transfer made. */
   async #referrers(
-    { canonical, table, client }: OpenTable,
+    { canonical, table, questions }: OpenTable,
     going: ReadonlyMap<string, ReadonlySet<ByteString>>,
     own: readonly Values[],
   ): Promise<Values[]> {
@@ -255,7 +252,7 @@ class FormerTables {
       if (use.inside || isOwnKey(use.column)) continue;
       const wanted = [...(going.get(use.table) as ReadonlySet<ByteString>)].map((key) => [key]);
       const column = table.columns[use.column] as string;
-      const rows = await rowsWhere(client, this.environment, canonical.shape, [column], wanted);
+      const rows = await rowsWhere(questions, this.environment, canonical.shape, [column], wanted);
       for (const values of rows) add(values);
     }
     // Keys inside values can only be found by reading them.
@@ -275,11 +272,11 @@ class FormerTables {
         for (const { table: target, key } of keysIn(table, values))
           wanted.set(target, (wanted.get(target) ?? new Set()).add(key));
     const lacking: { table: MergeTable; key: RowKey }[] = [];
-    for (const { canonical, table, client } of open) {
+    for (const { canonical, table, questions } of open) {
       const keys = [...(wanted.get(table.id) ?? [])];
       const column = table.columns.indexOf(table.key[0] as string);
       const rows = await rowsWhere(
-        client,
+        questions,
         this.environment,
         canonical.shape,
         table.key,

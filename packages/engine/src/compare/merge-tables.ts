@@ -1,5 +1,4 @@
 import {
-  isCalledAlike,
   itemForTable,
   type KeyUse,
   keyUses,
@@ -9,16 +8,13 @@ import {
   type TableToCompare,
   tableId,
 } from '@tessarion/core';
-import type { SchemaShape, TableShape } from '../ports/database.js';
-import { plainUniques } from '../postgres/unique-rules.js';
-import { readable } from '../postgres/view.js';
+import { plainUniques, readable, type TableShape } from '../ports/shapes.js';
 import type { CanonicalTable } from '../site/canonical-rows.js';
 import type { Environment } from '../site/environment.js';
 
 /** A table as merging sees it; which keys it holds and which columns are unique comes from {@link describeUses}. */
 export function mergeTable(
   environment: Environment,
-  schema: SchemaShape,
   { shape, rules, columns }: Pick<CanonicalTable, 'shape' | 'rules' | 'columns'>,
   hasBaseline: boolean,
 ): MergeTable {
@@ -31,7 +27,7 @@ export function mergeTable(
     rules,
     uses: [],
     naturalKey: positions(columns, rules.naturalKey ?? []),
-    drawsKeys: isDrawn(schema, shape),
+    drawsKeys: shape.drawsKey,
     hasBaseline,
     stamps: stampsOf(environment.profile, shape, columns),
     uniques: [],
@@ -82,15 +78,4 @@ function stampsOf(profile: Profile | undefined, table: TableName, columns: reado
 function positions(columns: readonly string[], names: readonly string[]): number[] {
   const found = names.map((name) => columns.indexOf(name));
   return found.includes(-1) ? [] : found;
-}
-
-/** Whether a table's key is one column that draws its values from a counter. */
-function isDrawn(schema: SchemaShape, shape: TableShape): boolean {
-  const [column] = shape.key;
-  return (
-    shape.key.length === 1 &&
-    schema.sequences.some(
-      (one) => one.ownedBy !== undefined && isCalledAlike(one.ownedBy.table, shape) && one.ownedBy.column === column,
-    )
-  );
 }

@@ -9,7 +9,7 @@ import type {
   TableName,
 } from '@tessarion/core';
 import type { LeftOut } from '../copy/files.js';
-import type { TableShape } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import type { HashMemory } from '../site/list-root.js';
 import type { SnapshotLibrary } from '../store/library.js';

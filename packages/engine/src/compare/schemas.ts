@@ -7,9 +7,8 @@ import {
   tableDifferences,
   tablePath,
 } from '@tessarion/core';
-import type { DatabaseLogin, DatabaseView, TableShape } from '../ports/database.js';
-import { borrowSession } from '../postgres/sessions.js';
-import { describeMakes } from '../postgres/table-makes.js';
+import type { DatabaseView, SiteDatabase } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import type { ComparisonPlan, DatabaseDifference } from './plan.js';
 
 /** How the tables of one database differ between two environments, and what rows hold in columns that they get. */
@@ -22,9 +21,8 @@ export interface ComparedSchemas {
 /** Compares how the tables of a running source and its destination are made. Only those that differ are looked at closer. */
 export async function compareSchemas(
   plan: ComparisonPlan,
-  database: string,
-  source: { readonly login: DatabaseLogin; readonly tables: readonly TableShape[] },
-  destination: { readonly login: DatabaseLogin; readonly view: DatabaseView },
+  source: { readonly database: SiteDatabase; readonly tables: readonly TableShape[] },
+  destination: { readonly database: SiteDatabase; readonly view: DatabaseView },
 ): Promise<ComparedSchemas> {
   const own = new Map(destination.view.schema.tables.map((table) => [tablePath(table), table]));
   const unlike = source.tables.filter((table) => {
@@ -33,10 +31,11 @@ export async function compareSchemas(
   });
   if (unlike.length === 0) return { differences: [], fill: () => null };
   const label = (table: TableShape): string => calledIn(plan.destination.profile, table);
+  const { name: database, system } = destination.database;
   const makes = {
-    source: await makesOf(source.login, unlike, label),
-    destination: await makesOf(
-      destination.login,
+    source: await source.database.system.makes(source.database, unlike, label),
+    destination: await system.makes(
+      destination.database,
       unlike.flatMap((table) => own.get(tablePath(table)) ?? []),
       label,
     ),
@@ -49,8 +48,14 @@ export async function compareSchemas(
       ?.tables.find((one) => tablePath(one) === tablePath(table));
     const known = image && { columns: new Set(image.columns.map((column) => column.name)) };
     const found = other
-      ? tableDifferences(make, other, await destination.view.countRows(own.get(tablePath(table)) as TableShape), known)
-      : [addedTable(make, known === undefined)];
+      ? tableDifferences(
+          make,
+          other,
+          await destination.view.countRows(own.get(tablePath(table)) as TableShape),
+          known,
+          system.making,
+        )
+      : [addedTable(make, known === undefined, system.making)];
     const seen = plan.baseline?.seen;
     differences.push(
       ...found.map((one) => ({
@@ -77,19 +82,6 @@ function isMadeAlike(one: TableShape, other: TableShape): boolean {
       .sort()
       .join();
   return columnsOf(one) === columnsOf(other) && one.indexes === other.indexes;
-}
-
-async function makesOf(
-  login: DatabaseLogin,
-  tables: readonly TableShape[],
-  label: (table: TableShape) => string,
-): Promise<Map<string, TableMake>> {
-  const client = await borrowSession(login, 'read', 'compare');
-  try {
-    return await describeMakes(client, tables, label);
-  } finally {
-    await client.giveBack();
-  }
 }
 
 const isClassified = (plan: ComparisonPlan, table: TableShape): boolean =>

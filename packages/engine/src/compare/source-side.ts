@@ -1,6 +1,6 @@
 import { type ByteString, type KeyRange, Rewriter, tablePath } from '@tessarion/core';
-import type { DatabaseView, TableShape } from '../ports/database.js';
-import { PostgresView } from '../postgres/view.js';
+import type { DatabaseView } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import { canonicalTable } from '../site/canonical-rows.js';
 import { readRowImage } from '../store/row-image.js';
 import type { ComparisonPlan } from './plan.js';
@@ -41,6 +41,7 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
           exclusions: [],
           checks: [],
           indexes: '',
+          drawsKey: false,
         })),
       rows: (table) => readRowImage(plan.library.store, find(table)),
       count: async (table) => find(table)?.rows ?? 0,
@@ -50,7 +51,7 @@ export async function openSource(plan: ComparisonPlan, database: string): Promis
   const { environment } = plan.source;
   const own = environment.databases.find((one) => one.name === database);
   if (!own) throw new Error(`${environment.path} has no database "${database}".`);
-  const view = await PostgresView.open(own);
+  const view = await own.system.view(own);
   const rewriter = new Rewriter(environment.place);
   return {
     view,

@@ -12,8 +12,8 @@ import {
   type TableToCompare,
   tablePath,
 } from '@tessarion/core';
-import type { DatabaseView, ReadingMoment, TableShape } from '../ports/database.js';
-import { readable } from '../postgres/view.js';
+import type { DatabaseView, ReadingMoment } from '../ports/database.js';
+import { readable, type TableShape } from '../ports/shapes.js';
 import { canonicalTable } from '../site/canonical-rows.js';
 import type { PackStore } from '../store/pack-store.js';
 import { blockList, readImageRanges, readRowImage } from '../store/row-image.js';
@@ -146,7 +146,6 @@ async function tableToCompare(
   const isKnown = images.source?.contents === 'rows' && images.destination?.contents === 'rows';
   const table = mergeTable(
     destination,
-    view.schema,
     columns.join('\n') === canonical.columns.join('\n')
       ? canonical
       : { shape, columns, rules: rulesForTable(destination.profile, shape, columns) },
@@ -254,12 +253,7 @@ function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape)
   const { destination } = plan;
   const columns = readable(shape).map((column) => column.name);
   const rules = rulesForTable(destination.profile, shape, columns);
-  const table = mergeTable(
-    destination,
-    ends.source.view?.schema ?? ends.view.schema,
-    { shape, columns, rules },
-    plan.baseline !== undefined,
-  );
+  const table = mergeTable(destination, { shape, columns, rules }, plan.baseline !== undefined);
   ends.reshaped.push({ ...shape, columns: readable(shape) });
   const none = { [Symbol.asyncIterator]: () => nothing() };
   return {

@@ -14,7 +14,8 @@ import {
   tablePath,
 } from '@tessarion/core';
 import { z } from 'zod';
-import type { DatabaseView, ReadingMoment, TableShape } from '../ports/database.js';
+import type { DatabaseView, ReadingMoment } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import type { PackStore } from '../store/pack-store.js';
 import { blockList, keysHeld, keysThatDiffer } from '../store/row-image.js';
 import type { SealedFile } from '../store/sealed-file.js';

@@ -8,14 +8,14 @@ import {
   type Rewriter,
   tableLabel,
 } from '@tessarion/core';
+import type { Loader } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
 import { checkpoint, type Work } from '../ports/progress.js';
-import { PostgresLoader } from '../postgres/loader.js';
-import { type Environment, layout } from '../site/environment.js';
+import { type Environment, layout, rewriterOf } from '../site/environment.js';
 import { toPortable } from '../site/portable.js';
 import { SpoolWriter } from '../store/spool.js';
 import { copyFilesAside } from './file-lane.js';
-import { type FilePlan, rewriterOf } from './files.js';
+import type { FilePlan } from './files.js';
 import type { SourceDatabase, SourceTable } from './sources.js';
 
 export interface CopyPlan extends FilePlan {
@@ -102,7 +102,7 @@ async function copyDatabases(
     spool?.event({ is: 'database', name, server, extensions, sequences });
     spool?.bytes(before);
     spool?.bytes(after);
-    const loader = await PostgresLoader.open(target.login);
+    const loader = await target.system.load(target.login);
     try {
       const here = (sql: Buffer): Buffer => Buffer.from(rewriter.materialise(sql.toString('latin1')), 'latin1');
       await loader.runSchema(here(before));
@@ -128,7 +128,7 @@ const leftIn = ({ shape, columns, tallies }: SourceTable): LeftAlone[] =>
 async function copyTable(
   plan: CopyPlan,
   table: SourceTable,
-  loader: PostgresLoader,
+  loader: Loader,
   rewriter: Rewriter,
   spool: SpoolWriter | undefined,
   work: Work,

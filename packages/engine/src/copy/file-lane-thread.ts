@@ -1,8 +1,8 @@
 import { parentPort, workerData } from 'node:worker_threads';
 import { EngineError, messageOf } from '../ports/errors.js';
 import type { Work } from '../ports/progress.js';
-import { fromPortable } from '../site/portable.js';
 import { SpoolWriter } from '../store/spool.js';
+import { connectAgain } from '../systems.js';
 import type { FileLaneMessage, FileLaneOrder } from './file-lane.js';
 import { copyRoot } from './files.js';
 import { sourceFrom } from './sources.js';
@@ -32,13 +32,13 @@ const work: Work = {
 };
 
 async function copyAll(): Promise<void> {
-  const source = sourceFrom(order.source);
-  const traces = order.tracesOf && new TraceFinder(fromPortable(order.tracesOf));
+  const source = sourceFrom(order.source, connectAgain);
+  const traces = order.tracesOf && new TraceFinder(connectAgain(order.tracesOf));
   const plan = {
     ...order,
     source,
-    destination: fromPortable(order.destination),
-    like: fromPortable(order.like),
+    destination: connectAgain(order.destination),
+    like: connectAgain(order.like),
     traces,
   };
   let spool: SpoolWriter | undefined;

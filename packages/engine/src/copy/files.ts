@@ -1,7 +1,7 @@
-import { type ByteString, Rewriter, toBytes } from '@tessarion/core';
+import { type ByteString, toBytes } from '@tessarion/core';
 import { checkpoint, type Work } from '../ports/progress.js';
 import { type FileContent, whileStill, whileThere } from '../ports/server.js';
-import { areasOf, type Environment, keepLinkTarget, keptAreas, layout } from '../site/environment.js';
+import { areasOf, type Environment, keepLinkTarget, keptAreas, layout, rewriterOf } from '../site/environment.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../site/root-reader.js';
 import type { SpoolWriter } from '../store/spool.js';
 import type { CopySource, SourceFile } from './sources.js';
@@ -29,10 +29,6 @@ export interface FilePlan {
 }
 
 const SCRATCH_BYTES = 256 * 1024;
-
-/** Writes rows and files with the destination's addresses, paths and settings. */
-export const rewriterOf = (destination: Environment): Rewriter =>
-  new Rewriter(destination.place, new Map([...destination.settings].map(([name, value]) => [name, toBytes(value)])));
 
 /** Makes the new tree of one root, beside those in use, and takes down in `spool` what it was made of. */
 export async function copyRoot(

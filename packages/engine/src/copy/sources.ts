@@ -12,13 +12,13 @@ import {
   type TableManifest,
   type TableRules,
 } from '@tessarion/core';
-import { showPath } from '../local/local-server.js';
+import type { DatabaseView } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import type { Acl, Owner } from '../ports/server.js';
-import { PostgresView } from '../postgres/view.js';
 import { canonicalTable, type DirectRows } from '../site/canonical-rows.js';
 import { areasOf, type Environment, keptAreas, layout } from '../site/environment.js';
-import { fromPortable, type PortableEnvironment, toPortable } from '../site/portable.js';
+import { type PortableEnvironment, toPortable } from '../site/portable.js';
 import { canonicalLink, FileForm, rootFolder, walkRoot } from '../site/root-reader.js';
 import { SnapshotLibrary } from '../store/library.js';
 import { readPieces, storedPieces, walkTree } from '../store/read-tree.js';
@@ -91,8 +91,12 @@ export type PortableSource =
       readonly profile: Profile | undefined;
     };
 
-export function sourceFrom(portable: PortableSource): CopySource {
-  if (portable.is === 'environment') return new LiveSource(fromPortable(portable.environment));
+/** A source as one again. @param connect makes an environment of its data */
+export function sourceFrom(
+  portable: PortableSource,
+  connect: (environment: PortableEnvironment) => Environment,
+): CopySource {
+  if (portable.is === 'environment') return new LiveSource(connect(portable.environment));
   const { library, manifest, profile } = portable;
   return new SnapshotSource(new SnapshotLibrary(library.folder, Buffer.from(library.key)), manifest, profile);
 }
@@ -111,7 +115,7 @@ export class LiveSource implements CopySource {
   readonly roots: readonly string[];
   readonly #environment: Environment;
   readonly #rewriter: Rewriter;
-  readonly #views: PostgresView[] = [];
+  readonly #views: DatabaseView[] = [];
 
   constructor(environment: Environment) {
     this.#environment = environment;
@@ -125,15 +129,15 @@ export class LiveSource implements CopySource {
   }
 
   async open(): Promise<readonly SourceDatabase[]> {
-    for (const one of this.#environment.databases) this.#views.push(await PostgresView.open(one));
-    return this.#environment.databases.map(({ name }, i) => this.#describe(name, this.#views[i] as PostgresView));
+    for (const one of this.#environment.databases) this.#views.push(await one.system.view(one));
+    return this.#environment.databases.map(({ name }, i) => this.#describe(name, this.#views[i] as DatabaseView));
   }
 
   async close(): Promise<void> {
     for (const view of this.#views.splice(0)) await view.close();
   }
 
-  #describe(name: string, view: PostgresView): SourceDatabase {
+  #describe(name: string, view: DatabaseView): SourceDatabase {
     const canonical = async (section: 'before' | 'after'): Promise<Buffer> => {
       const sql = await view.dumpSchema(section);
       return Buffer.from(this.#rewriter.canonicalise(sql.toString('latin1')).value, 'latin1');

@@ -8,12 +8,11 @@ import {
   type TreeEntry,
   toBytes,
 } from '@tessarion/core';
-import { showPath } from '../local/local-server.js';
 import type { DatabaseView } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import { checkpoint, type Work } from '../ports/progress.js';
 import { whileThere } from '../ports/server.js';
-import { PostgresView } from '../postgres/view.js';
 import { canonicalTable } from '../site/canonical-rows.js';
 import type { Environment } from '../site/environment.js';
 import { canonicalLink, eachOf, FileForm, walkRoot } from '../site/root-reader.js';
@@ -36,7 +35,7 @@ export async function takeParts(environment: Environment, writer: PackWriter, wo
   const rewriter = new Rewriter(environment.place);
   const databases: DatabaseManifest[] = [];
   for (const database of environment.databases) {
-    const view = await PostgresView.open(database);
+    const view = await database.system.view(database);
     try {
       databases.push(await takeDatabase(environment, database.name, view, rewriter, writer, work));
     } finally {

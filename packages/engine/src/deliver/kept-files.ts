@@ -1,11 +1,10 @@
 import { areaOf, type ByteString, type FileChange, type Profile, sameFile } from '@tessarion/core';
-import { rewriterOf } from '../copy/files.js';
-import { showPath } from '../local/below.js';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import { checkpoint, type Work } from '../ports/progress.js';
+import type { Mode, Remain } from '../ports/rows.js';
 import type { Acl } from '../ports/server.js';
-import type { Mode, Remain } from '../postgres/write/check-rows.js';
-import { areasOf, type Environment, keptAreas, layout } from '../site/environment.js';
+import { areasOf, type Environment, keptAreas, layout, rewriterOf } from '../site/environment.js';
 import { readState } from '../site/list-root.js';
 import { FileForm } from '../site/root-reader.js';
 import type { PackStore } from '../store/pack-store.js';

@@ -13,24 +13,12 @@ import {
   toBytes,
   toText,
 } from '@tessarion/core';
-import type pg from 'pg';
 import type { LeftOut } from '../copy/files.js';
-import { rewriterOf } from '../copy/files.js';
-import type { ColumnShape, DatabaseLogin, SiteDatabase, TableShape } from '../ports/database.js';
-import { databaseError } from '../postgres/connect.js';
-import { describeSchema, quoteName, quoteTable } from '../postgres/describe.js';
-import {
-  type Misfit,
-  MOST_MISFITS,
-  misfitsIn,
-  misfitsInLength,
-  takenValues,
-  type WrittenRow,
-} from '../postgres/questions/row-trial.js';
-import { borrowSession } from '../postgres/sessions.js';
-import { type MakingRoom, roomMakers, uniqueRules } from '../postgres/unique-rules.js';
-import { readable } from '../postgres/view.js';
+import type { LimitedColumn, SiteDatabase } from '../ports/database.js';
+import { type Misfit, MOST_MISFITS, type WrittenRow } from '../ports/rows.js';
+import { readable, type TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
+import { rewriterOf } from '../site/environment.js';
 
 /** What was found; `untried` rows were passed over because there are too many. */
 export interface Misfits {
@@ -49,15 +37,14 @@ const CANDIDATES = 20_000;
  * @param tables those of the database, as a view describes them
  */
 export async function misfitsInCopy(
-  login: DatabaseLogin,
+  database: SiteDatabase,
   tables: readonly TableShape[],
   source: Environment,
   destination: Environment,
   leftOut: LeftOut,
 ): Promise<Misfits> {
-  const client = await borrowSession(login, 'read', 'check');
+  const questions = await database.system.ask(database, 'check');
   try {
-    await client.query(AS_THE_SITE);
     const found: Misfit[] = [];
     let [tried, untried] = [0, 0];
     for (const shape of tables) {
@@ -66,17 +53,21 @@ export async function misfitsInCopy(
       if (leftOut.tables.includes(calledIn(source.profile, shape)) || !mayTravel(rules)) continue;
       const limited = limitedColumns(shape, rules);
       if (limited.length === 0) continue;
-      const rows = await candidates(client, shape, limited, source.place, destination.place);
+      const rows = await questions.crowdedRows(
+        shape,
+        limited,
+        wordsOf(source.place),
+        growth(source.place, destination.place),
+        CANDIDATES + 1,
+      );
       untried += Math.max(0, rows.length - CANDIDATES);
       const written = rewritten(rows.slice(0, CANDIDATES), shape, rules, source, destination);
       tried += written.length;
-      found.push(...(await misfitsIn(client, shape, written)));
+      found.push(...(await questions.tryValues(shape, written)));
     }
     return { found: found.slice(0, MOST_MISFITS), tried, untried };
-  } catch (error) {
-    throw databaseError(error, login);
   } finally {
-    await client.giveBack();
+    await questions.close();
   }
 }
 
@@ -88,46 +79,30 @@ export async function misfitsInCopy(
  * @param rewriter writes with the destination's addresses
  */
 export async function misfitsOfChanges(
-  { name, login }: SiteDatabase,
+  database: SiteDatabase,
   changes: readonly RowChange[],
   rewriter: Rewriter,
 ): Promise<Misfits> {
   if (changes.length === 0) return { found: [], tried: 0, untried: 0 };
-  const client = await borrowSession(login, 'read', 'check');
+  const questions = await database.system.ask(database, 'check');
   try {
     const found: Misfit[] = [];
     const text = (value: ByteString | null): string | null =>
       value === null ? null : toText(rewriter.materialise(value));
-    const schema = await describeSchema(client, name);
-    const makers = roomMakers(schema);
-    await client.query(AS_THE_SITE);
-    for (const shape of schema.tables) {
+    for (const shape of questions.schema.tables) {
       if (shape.key.length === 0) continue;
       const own = changes.filter((change) => change.table === tablePath(shape));
       if (own.length === 0) continue;
-      const uniques = uniqueRules(shape);
-      const making = makers.get(tablePath(shape)) as MakingRoom;
       // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
-      const judged = new Set([
-        ...shape.key,
-        ...making.pinned,
-        ...shape.columns.filter((column) => column.maxLength !== undefined).map((column) => column.name),
-        ...[...shape.checks, ...uniques].flatMap((one) => one.columns),
-      ]);
+      const judged = questions.judgedColumns(shape);
       const rows = own.map(
         (change): WrittenRow => ({ op: change.op, key: change.key.map(text), cells: cellsOf(change, judged, text) }),
       );
-      const tooLong = misfitsInLength(shape, rows);
-      found.push(...misfitsInNull(shape, own, text));
-      found.push(...(await misfitsIn(client, shape, rows)));
-      // A value that is too long cannot be compared with others.
-      if (tooLong.size === 0) found.push(...(await takenValues(client, shape, uniques, rows, making)));
+      found.push(...misfitsInNull(shape, own, text), ...(await questions.tryRows(shape, rows)));
     }
     return { found: found.slice(0, MOST_MISFITS), tried: changes.length, untried: 0 };
-  } catch (error) {
-    throw databaseError(error, login);
   } finally {
-    await client.giveBack();
+    await questions.close();
   }
 }
 
@@ -171,20 +146,19 @@ function cellsOf(
   return Object.fromEntries(after.flatMap(([name, value]) => (columns.has(name) ? [[name, text(value)]] : [])));
 }
 
-/** From then on a session finds functions and operators as the site's own sessions do. */
-const AS_THE_SITE = 'SET search_path TO DEFAULT';
-
 const mayTravel = (rules: TableRules): boolean =>
   rules.hasRowGroups || rules.class === 'authored' || rules.class === 'collected';
 
 /** Text columns that are rewritten on the way down and cannot hold everything. */
-function limitedColumns(shape: TableShape, rules: TableRules): (ColumnShape & { readonly isChecked: boolean })[] {
+function limitedColumns(shape: TableShape, rules: TableRules): LimitedColumn[] {
   return shape.columns.flatMap((column) => {
     const treatment = rules.columns.find((one) => one.name === column.name);
     const isMasked = treatment?.mask !== undefined && treatment.mask !== 'keep';
     const isChecked = shape.checks.some((one) => one.columns.includes(column.name));
     if (!column.isText || column.generated || !treatment?.rewrite || isMasked) return [];
-    return column.maxLength === undefined && !isChecked ? [] : [{ ...column, isChecked }];
+    if (column.maxLength === undefined && !isChecked) return [];
+    // What a check makes of its length nobody knows.
+    return [{ name: column.name, maxLength: isChecked ? undefined : column.maxLength }];
   });
 }
 
@@ -204,38 +178,14 @@ function growth(from: Place, to: Place): number {
   );
 }
 
-/** Rows that hold one of the source's addresses or paths where it may not fit once rewritten. */
-async function candidates(
-  client: pg.Client,
-  shape: TableShape,
-  limited: readonly (ColumnShape & { readonly isChecked: boolean })[],
-  from: Place,
-  to: Place,
-): Promise<(string | null)[][]> {
-  const words = [
+/** Words that an address or path of a place has in it. */
+const wordsOf = (place: Place): string[] =>
+  [
     ...new Set([
-      ...locations(from).map((one) => one.host),
-      ...from.roots.map((root) => toText(root.path).split('/').at(-1)?.toLowerCase() ?? ''),
+      ...locations(place).map((one) => one.host),
+      ...place.roots.map((root) => toText(root.path).split('/').at(-1)?.toLowerCase() ?? ''),
     ]),
   ].filter((word) => word !== '');
-  const more = growth(from, to);
-  const conditions = limited.flatMap(({ name, maxLength, isChecked }) => {
-    const value = `lower(${quoteName(name)}::text)`;
-    return words.map((_word, i) => {
-      const holds = `strpos(${value}, $${i + 1}) > 0`;
-      if (isChecked || maxLength === undefined) return holds;
-      const hits = `(length(${value}) - length(replace(${value}, $${i + 1}, ''))) / length($${i + 1})`;
-      return `${holds} AND length(${value}) + ${more} * ${hits} > ${maxLength}`;
-    });
-  });
-  const columns = readable(shape).map((column) => `${quoteName(column.name)}::text`);
-  const result = await client.query<(string | null)[]>({
-    text: `SELECT ${columns.join(', ')} FROM ONLY ${quoteTable(shape)} WHERE ${conditions.map((one) => `(${one})`).join(' OR ')} LIMIT ${CANDIDATES + 1}`,
-    values: words,
-    rowMode: 'array',
-  });
-  return result.rows;
-}
 
 /** What the rows of a copy would hold, as far as it differs. */
 function rewritten(

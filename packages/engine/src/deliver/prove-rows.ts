@@ -1,12 +1,8 @@
 import { type ByteString, calledIn, isSame, keyText, type RowChange, tablePath } from '@tessarion/core';
-import type pg from 'pg';
-import type { SiteDatabase, TableShape } from '../ports/database.js';
-import { databaseError } from '../postgres/connect.js';
-import { describeSchema } from '../postgres/describe.js';
-import { rowsWhere } from '../postgres/questions/rows-where.js';
-import { borrowSession } from '../postgres/sessions.js';
-import { readable } from '../postgres/view.js';
+import type { Questions, SiteDatabase } from '../ports/database.js';
+import { readable, type TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
+import { rowsWhere } from '../site/rows-where.js';
 
 /** A row that is not as it was written. */
 export interface UnlikeRow {
@@ -30,17 +26,17 @@ const MOST_NAMED = 100;
 /** Reads rows again that were written to a database, and compares them with what was meant. */
 export async function proveRows(
   environment: Environment,
-  { name, login }: SiteDatabase,
+  database: SiteDatabase,
   changes: AsyncIterable<RowChange>,
 ): Promise<RowProof> {
-  const client = await borrowSession(login, 'read', 'proof');
+  const questions = await database.system.ask(database, 'proof');
   const proof = { asWritten: 0, untold: 0, unlike: [] as UnlikeRow[] };
   try {
-    const { tables } = await describeSchema(client, name);
+    const { tables } = questions.schema;
     let batch: RowChange[] = [];
     const flush = async (): Promise<void> => {
       const shape = tables.find((one) => tablePath(one) === batch[0]?.table);
-      if (shape && shape.key.length > 0) await proveBatch(client, environment, shape, batch, proof);
+      if (shape && shape.key.length > 0) await proveBatch(questions, environment, shape, batch, proof);
       else proof.untold += batch.length;
       batch = [];
     };
@@ -50,15 +46,13 @@ export async function proveRows(
     }
     await flush();
     return proof;
-  } catch (error) {
-    throw databaseError(error, login);
   } finally {
-    await client.giveBack();
+    await questions.close();
   }
 }
 
 async function proveBatch(
-  client: pg.Client,
+  questions: Questions,
   environment: Environment,
   shape: TableShape,
   changes: readonly RowChange[],
@@ -66,7 +60,7 @@ async function proveBatch(
 ): Promise<void> {
   const columns = readable(shape).map((column) => column.name);
   const rows = await rowsWhere(
-    client,
+    questions,
     environment,
     shape,
     shape.key,

@@ -1,11 +1,10 @@
 import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
-import { rewriterOf } from '../copy/files.js';
-import { showPath } from '../local/local-server.js';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import { checkpoint, type Work } from '../ports/progress.js';
+import type { Mode, Remain } from '../ports/rows.js';
 import { type Owner, type ServerConnection, type TreeNode, whileThere } from '../ports/server.js';
-import type { Mode, Remain } from '../postgres/write/check-rows.js';
-import { areasOf, type Environment, keptFolder, layout } from '../site/environment.js';
+import { areasOf, type Environment, keptFolder, layout, rewriterOf } from '../site/environment.js';
 import { type KnownFiles, readState } from '../site/list-root.js';
 import { eachOf, FileForm, rootFolder } from '../site/root-reader.js';
 import type { PackStore, PackWriter } from '../store/pack-store.js';

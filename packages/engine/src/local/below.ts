@@ -15,6 +15,7 @@ import {
 } from 'node:fs';
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import type { Owner } from '../ports/server.js';
 
 /**
@@ -30,9 +31,6 @@ const NO_LINK = constants.O_NOFOLLOW | O_CLOEXEC;
 
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
-
-/** The text of a byte path as people write it; bytes that are not UTF-8 show as U+FFFD. */
-export const showPath = (path: ByteString): string => raw(path).toString('utf8');
 
 const codeOf = (error: unknown): string | undefined => (error as NodeJS.ErrnoException).code;
 

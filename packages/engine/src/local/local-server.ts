@@ -19,6 +19,7 @@ import {
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { fileChanged, fileError, readError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import {
   type Acl,
   type CommandOptions,
@@ -27,26 +28,14 @@ import {
   type FileMake,
   type Owner,
   type ServerConnection,
+  type ServerReach,
   type TreeNode,
   whileStill,
 } from '../ports/server.js';
 import { readAcls, writeAcls } from './acl.js';
-import {
-  Below,
-  type Entry,
-  giveLinkTo,
-  giveTo,
-  inFolder,
-  namesOf,
-  O_PATH,
-  opened,
-  ownerIn,
-  showPath,
-} from './below.js';
+import { Below, type Entry, giveLinkTo, giveTo, inFolder, namesOf, O_PATH, opened, ownerIn } from './below.js';
 import { runApart } from './run-apart.js';
 import { runTool } from './tool.js';
-
-export { showPath } from './below.js';
 
 const raw = (path: ByteString): Buffer => Buffer.from(path, 'latin1');
 const bytes = (path: Buffer): ByteString => path.toString('latin1');
@@ -218,15 +207,12 @@ function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
  */
 export class LocalServer implements ServerConnection {
   readonly #below: Below;
+  readonly reach: ServerReach;
   readonly #base: ByteString;
-
-  /** The server of an environment, by the environment's own folder. */
-  static of(environmentFolder: ByteString): LocalServer {
-    return new LocalServer(environmentFolder.slice(0, environmentFolder.lastIndexOf('/')));
-  }
 
   /** @param base folder that holds the folders of environments; nothing outside is touched */
   constructor(base: ByteString) {
+    this.reach = { kind: 'local', base };
     this.#base = base;
     this.#below = new Below(base);
   }

@@ -10,7 +10,7 @@ import {
   settingsIn,
   toText,
 } from '@tessarion/core';
-import type { DatabaseLogin } from '../ports/database.js';
+import type { DatabaseLogin } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import { walkRoot } from '../site/root-reader.js';
 import { lookAtTables, type TableHistory } from './tables.js';
@@ -38,8 +38,8 @@ const EVERYTHING: ReadonlySet<DataClass> = new Set(['unclassified']);
  */
 export async function lookAtSite(environment: Environment, history: readonly TableHistory[]): Promise<SiteFacts> {
   const databases = [];
-  for (const { name, login } of environment.databases)
-    databases.push({ name, tables: await lookAtTables(name, login, history) });
+  for (const database of environment.databases)
+    databases.push({ name: database.name, tables: await lookAtTables(database, history) });
   const files = {
     folders: new Map<string, FolderFacts>(),
     texts: [] as string[],

@@ -1,9 +1,6 @@
-import { isCalledAlike, type Lookup, speaksOf, type TableFacts, tableLabel, tablePath } from '@tessarion/core';
-import type pg from 'pg';
-import type { DatabaseLogin, SchemaShape, TableShape } from '../ports/database.js';
-import { connectTo, databaseError } from '../postgres/connect.js';
-import { describeSchema, quoteName, quoteTable } from '../postgres/describe.js';
-import { plainUniques } from '../postgres/unique-rules.js';
+import { type Lookup, speaksOf, type TableFacts, tableLabel, tablePath } from '@tessarion/core';
+import type { Questions, SiteDatabase } from '../ports/database.js';
+import { plainUniques, type TableShape } from '../ports/shapes.js';
 
 /** Rows that a table had when a snapshot was taken, by database and table as profiles call it. */
 export interface TableHistory {
@@ -15,37 +12,18 @@ const SAMPLES = 200;
 const SAMPLE_LENGTH = 4000;
 /** Distinct values of a column that are looked up. */
 const LOOKED_UP = 500;
-/** A statement that takes longer tells too little for what it costs. */
-const STATEMENT_MS = 20_000;
 /** Roles in which people are referred to. */
 const PEOPLE = /^(author|owner|creator|editor|assignee|user|uid|created_by|updated_by|modified_by)(_?id)?$/i;
 const PEOPLE_TABLES = /(^|_)(user|account|member|author|editor)s?$/i;
 
 /** Looks at the tables of a database: their make, samples of their values, and where those stand as keys. */
-export async function lookAtTables(
-  database: string,
-  login: DatabaseLogin,
-  history: readonly TableHistory[],
-): Promise<TableFacts[]> {
-  const client = await connectTo(login, 'read', 'profile');
+export async function lookAtTables(database: SiteDatabase, history: readonly TableHistory[]): Promise<TableFacts[]> {
+  const questions = await database.system.ask(database, 'profile');
   try {
-    await client.query(`SET statement_timeout = ${STATEMENT_MS}`);
-    const schema = await describeSchema(client, database);
-    const counted = await client.query<{
-      schema: string;
-      name: string;
-      rows: string;
-      inserted: string;
-      updated: string;
-      deleted: string;
-    }>(
-      `SELECT schemaname AS schema, relname AS name, n_live_tup::text AS rows, n_tup_ins::text AS inserted,
-         n_tup_upd::text AS updated, n_tup_del::text AS deleted FROM pg_catalog.pg_stat_user_tables`,
-    );
-    const counts = new Map(counted.rows.map((row) => [tablePath(row), row]));
+    const counts = await questions.counts();
     const tables: TableFacts[] = [];
-    for (const shape of schema.tables) {
-      const samples = await samplesOf(client, shape);
+    for (const shape of questions.schema.tables) {
+      const samples = await questions.samples(shape, SAMPLES, SAMPLE_LENGTH);
       const count = counts.get(tablePath(shape));
       tables.push({
         name: tableLabel(shape),
@@ -57,7 +35,7 @@ export async function lookAtTables(
           samples: samples.values.get(column.name) ?? [],
         })),
         key: shape.key,
-        drawsKey: drawsKey(schema, shape),
+        drawsKey: shape.drawsKey,
         uniques: plainUniques(shape),
         references: shape.references
           .filter((one) => one.columns.length === 1)
@@ -66,95 +44,49 @@ export async function lookAtTables(
             table: tableLabel(table),
             target: targetColumns[0] as string,
           })),
-        rows: Math.max(Number(count?.rows ?? 0), samples.rows),
-        written: count && {
-          inserted: Number(count.inserted),
-          updated: Number(count.updated),
-          deleted: Number(count.deleted),
-        },
+        rows: Math.max(count?.rows ?? 0, samples.rows),
+        written: count && { inserted: count.inserted, updated: count.updated, deleted: count.deleted },
         history: history.flatMap(({ at, rows }) => {
-          const found = rows.get(`${database}/${tableLabel(shape)}`);
+          const found = rows.get(`${shape.database}/${tableLabel(shape)}`);
           return found === undefined ? [] : [{ at, rows: found }];
         }),
-        lookups: await lookupsOf(client, schema, shape, samples.values),
+        lookups: await lookupsOf(questions, shape, samples.values),
       });
     }
     return tables;
   } finally {
-    await client.end();
+    await questions.close();
   }
 }
 
-const drawsKey = (schema: SchemaShape, shape: TableShape): boolean =>
-  shape.key.length === 1 &&
-  schema.sequences.some(
-    (one) =>
-      one.ownedBy !== undefined && isCalledAlike(one.ownedBy.table, shape) && one.ownedBy.column === shape.key[0],
-  );
-
-interface Samples {
-  readonly rows: number;
-  readonly values: Map<string, string[]>;
-  readonly nullable: Set<string>;
-}
-
 /**
- * Samples of the values that a table's columns hold, as text, by their names; null and bytes are left out.
+ * Samples of the values that tables' columns hold, as text, by their names; null and bytes are left out.
  *
  * @throws {EngineError}
  */
 export async function sampleValues(
-  login: DatabaseLogin,
+  database: SiteDatabase,
   shapes: readonly TableShape[],
 ): Promise<ReadonlyMap<TableShape, ReadonlyMap<string, readonly string[]>>> {
-  const client = await connectTo(login, 'read', 'samples');
+  const questions = await database.system.ask(database, 'samples');
   try {
-    await client.query(`SET statement_timeout = ${STATEMENT_MS}`);
     const found = new Map<TableShape, ReadonlyMap<string, readonly string[]>>();
-    for (const shape of shapes) found.set(shape, (await samplesOf(client, shape)).values);
+    for (const shape of shapes) found.set(shape, (await questions.samples(shape, SAMPLES, SAMPLE_LENGTH)).values);
     return found;
-  } catch (error) {
-    throw databaseError(error, login);
   } finally {
-    await client.end();
+    await questions.close();
   }
-}
-
-async function samplesOf(client: pg.Client, shape: TableShape): Promise<Samples> {
-  const columns = shape.columns.filter((column) => column.type !== 'bytea');
-  const nullable = await client.query<{ name: string }>(
-    'SELECT attname::text AS name FROM pg_catalog.pg_attribute WHERE attrelid = $1::regclass AND attnum > 0 AND NOT attnotnull',
-    [quoteTable(shape)],
-  );
-  const values = new Map<string, string[]>(columns.map((column) => [column.name, []]));
-  // The first rows are often an installation's own; the last ones are what people made lately.
-  const order = shape.key.length === 1 ? [`ORDER BY ${quoteName(shape.key[0] as string)} DESC`, ''] : [''];
-  let rows = 0;
-  for (const one of columns.length === 0 ? [] : order) {
-    const found = await client.query<Record<string, string | null>>(
-      `SELECT ${columns.map((column, i) => `left(${quoteName(column.name)}::text, ${SAMPLE_LENGTH}) AS c${i}`).join(', ')}
-        FROM ONLY ${quoteTable(shape)} ${one} LIMIT ${SAMPLES}`,
-    );
-    rows = Math.max(rows, found.rows.length);
-    for (const row of found.rows)
-      for (const [i, column] of columns.entries()) {
-        const value = row[`c${i}`];
-        if (value !== null && value !== undefined) values.get(column.name)?.push(value);
-      }
-  }
-  return { rows, values, nullable: new Set(nullable.rows.map((row) => row.name)) };
 }
 
 /** A column, or a member of the documents in it, whose name speaks of a table. */
 type Candidate = Pick<Lookup, 'column' | 'path' | 'when'> & { readonly target: TableShape };
 
 async function lookupsOf(
-  client: pg.Client,
-  { tables }: SchemaShape,
+  questions: Questions,
   shape: TableShape,
   samples: ReadonlyMap<string, readonly string[]>,
 ): Promise<Lookup[]> {
-  const targets = tables.filter((one) => one.key.length === 1);
+  const targets = questions.schema.tables.filter((one) => one.key.length === 1);
   const declared = new Set(shape.references.flatMap((one) => one.columns));
   const lookups: Lookup[] = [];
   for (const column of shape.columns) {
@@ -169,8 +101,8 @@ async function lookupsOf(
     for (const one of candidates) {
       const found =
         one.path === undefined
-          ? await lookUp(client, shape, one)
-          : await lookUpValues(client, one, valuesAt(samples.get(column.name) ?? [], one.path));
+          ? await lookUp(questions, shape, one)
+          : await lookUpValues(questions, one.target, valuesAt(samples.get(column.name) ?? [], one.path));
       if (found)
         lookups.push({
           column: one.column,
@@ -265,59 +197,23 @@ const valuesAt = (samples: readonly string[], path: string): string[] => [
   ...new Set(samples.flatMap((text) => membersOf(text).flatMap((one) => (one.path === path ? [one.value] : [])))),
 ];
 
-/** How many distinct values of a column stand as keys in another table; zero and empty stand for nothing. */
+/** How many distinct values of a column stand as keys in another table. */
 async function lookUp(
-  client: pg.Client,
+  questions: Questions,
   shape: TableShape,
   { column, when, target }: Candidate,
 ): Promise<{ asked: number; found: number } | undefined> {
-  const name = quoteName(column);
-  const values = await ask(client, async () =>
-    client.query<{ value: string }>(
-      `SELECT DISTINCT ${name}::text AS value FROM ONLY ${quoteTable(shape)}
-        WHERE ${name} IS NOT NULL AND ${name}::text NOT IN ('', '0') ${when ? `AND ${quoteName(when.column)}::text = $1` : ''} LIMIT ${LOOKED_UP}`,
-      when ? [when.value] : [],
-    ),
-  );
-  return (
-    values &&
-    lookUpValues(
-      client,
-      { target },
-      values.rows.map((row) => row.value),
-    )
-  );
+  const values = await questions.differentValues(shape, column, when, LOOKED_UP);
+  return values && lookUpValues(questions, target, values);
 }
 
 async function lookUpValues(
-  client: pg.Client,
-  { target }: Pick<Candidate, 'target'>,
+  questions: Questions,
+  target: TableShape,
   values: readonly string[],
 ): Promise<{ asked: number; found: number } | undefined> {
   const wanted = values.slice(0, LOOKED_UP);
   if (wanted.length === 0) return { asked: 0, found: 0 };
-  const type = keyType(target);
-  const fitting = isInteger(type) ? wanted.filter((one) => /^-?\d{1,18}$/.test(one)) : wanted;
-  const key = quoteName(target.key[0] as string);
-  const found = await ask(client, async () =>
-    client.query<{ found: string }>(
-      `SELECT count(*)::text AS found FROM ${quoteTable(target)} WHERE ${key} = ANY($1::text[]::${type}[])`,
-      [fitting],
-    ),
-  );
-  return found && { asked: wanted.length, found: Number(found.rows[0]?.found ?? 0) };
-}
-
-/** What takes too long, or cannot be compared, is not known. */
-async function ask<T>(client: pg.Client, question: () => Promise<T>): Promise<T | undefined> {
-  await client.query('BEGIN');
-  try {
-    return await question();
-  } catch (error) {
-    const { code } = error as { code?: string };
-    if (code === undefined || !['57014', '42883', '22P02', '22003', '42804'].includes(code)) throw error;
-    return undefined;
-  } finally {
-    await client.query('ROLLBACK');
-  }
+  const found = await questions.countKeys(target, wanted);
+  return found === undefined ? undefined : { asked: wanted.length, found };
 }

@@ -50,6 +50,14 @@ export interface CommandOptions {
 
 export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
+/** How a server is reached, as plain data: records hold it, and threads are told it. Each kind may say more. */
+export interface ServerReach {
+  /** Such as `local`. */
+  readonly kind: string;
+  /** The folder that holds the folders of environments. */
+  readonly base: ByteString;
+}
+
 /**
  * A machine where environments live, as far as one folder that holds theirs. All paths are absolute; byte strings where they
  * come from a listing. What is made belongs to the owner that is named, else to whom it replaces, else to whom the folder
@@ -57,6 +65,7 @@ export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
  * file meanwhile; what is neither file, folder nor link is never opened.
  */
 export interface ServerConnection {
+  readonly reach: ServerReach;
   /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
   /**

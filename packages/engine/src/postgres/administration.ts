@@ -1,15 +1,12 @@
-import { randomBytes } from 'node:crypto';
-import type { DatabaseLogin, ExtensionShape } from '../ports/database.js';
+import type { Administration, DatabaseLikeness } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
+import type { DatabaseLogin, ExtensionShape } from '../ports/shapes.js';
 import { connectTo, databaseError } from './connect.js';
 import { EXTENSIONS, quoteLiteral, quoteName } from './describe.js';
 import { storedPassword } from './stored-password.js';
 
 /** SQLSTATE of PostgreSQL: insufficient_privilege. */
 const NO_PRIVILEGE = '42501';
-
-/** A login's password: 192 random bits. */
-export const newPassword = (): string => randomBytes(24).toString('base64url');
 
 type Query = (sql: string, values?: unknown[]) => Promise<Record<string, string>[]>;
 
@@ -19,7 +16,8 @@ async function dropWith(query: Query, { database, user }: Pick<DatabaseLogin, 'd
 }
 
 /** How a database is made, apart from what is in it. */
-export interface DatabaseMake {
+export interface PostgresLikeness extends DatabaseLikeness {
+  readonly system: 'postgresql';
   readonly extensions: readonly ExtensionShape[];
   /** Clauses of CREATE DATABASE that give it the encoding and the order of texts (PostgreSQL, *Locale Support*). */
   readonly locale: string;
@@ -28,7 +26,12 @@ export interface DatabaseMake {
 }
 
 /** A database as any other is made, without extensions. */
-export const PLAIN_DATABASE: DatabaseMake = { extensions: [], locale: "ENCODING 'UTF8'", settings: [] };
+export const PLAIN_DATABASE: PostgresLikeness = {
+  system: 'postgresql',
+  extensions: [],
+  locale: "ENCODING 'UTF8'",
+  settings: [],
+};
 
 /** Only what each session may set for itself: the rest is the server's, and needs a superuser. */
 const SETTINGS = `SELECT split_part(one, '=', 1) AS name, substr(one, strpos(one, '=') + 1) AS value
@@ -41,7 +44,7 @@ const SETTINGS = `SELECT split_part(one, '=', 1) AS name, substr(one, strpos(one
 const LISTS = new Set(['search_path', 'temp_tablespaces']);
 
 /** What a site's database has, so that another one can be made like it. @throws {EngineError} */
-export async function makeOf(login: DatabaseLogin): Promise<DatabaseMake> {
+export async function likenessOf(login: DatabaseLogin): Promise<PostgresLikeness> {
   const client = await connectTo(login, 'read', 'extensions');
   try {
     const { rows: extensions } = await client.query<ExtensionShape>(EXTENSIONS);
@@ -50,7 +53,7 @@ export async function makeOf(login: DatabaseLogin): Promise<DatabaseMake> {
     );
     const { rows: settings } = await client.query<{ name: string; value: string }>(SETTINGS);
     const [{ row, encoding }] = made as [(typeof made)[0]];
-    return { extensions, locale: localeClauses(row, encoding), settings: settings.map(asSql) };
+    return { system: 'postgresql', extensions, locale: localeClauses(row, encoding), settings: settings.map(asSql) };
   } catch (error) {
     throw databaseError(error, login);
   } finally {
@@ -89,8 +92,10 @@ function asSql({ name, value }: { readonly name: string; readonly value: string 
   return { name, value: own.length === 0 ? "''" : own.join(', ') };
 }
 
-/** Makes and removes the databases and logins of environments on one database server. */
-export class PostgresAdmin {
+const isOfPostgres = (like: DatabaseLikeness): like is PostgresLikeness => like.system === 'postgresql';
+
+/** Makes and removes the databases and logins of environments on one PostgreSQL server. */
+export class PostgresAdmin implements Administration {
   readonly #login: DatabaseLogin;
 
   /** @param login a role with CREATEDB and CREATEROLE, or a superuser */
@@ -110,7 +115,6 @@ export class PostgresAdmin {
     }
   }
 
-  /** Whether this login may make databases and other logins. @throws {EngineError} where it cannot log in at all */
   async mayProvision(): Promise<boolean> {
     const [row] = await this.#with((query) =>
       query(
@@ -124,7 +128,6 @@ export class PostgresAdmin {
     return row?.may === 'true';
   }
 
-  /** Databases that every login of the server may open, whosesoever it is. */
   async openToAll(): Promise<string[]> {
     const rows = await this.#with((query) =>
       query(
@@ -135,17 +138,13 @@ export class PostgresAdmin {
     return rows.map((row) => row.datname as string);
   }
 
-  /**
-   * Makes a login that may connect to its own, empty database only. Making what is there already starts it anew.
-   *
-   * @param mark stands as a comment on both, by which they can be found again
-   */
   async create(
     login: DatabaseLogin,
-    make: DatabaseMake = PLAIN_DATABASE,
+    like: DatabaseLikeness = PLAIN_DATABASE,
     { connectionLimit = 40, mark }: { readonly connectionLimit?: number; readonly mark?: string } = {},
   ): Promise<void> {
-    const { extensions, locale, settings } = make;
+    if (!isOfPostgres(like)) throw new Error(`A database of ${like.system} cannot be made here.`);
+    const { extensions, locale, settings } = like;
     const [user, database] = [quoteName(login.user), quoteName(login.database)];
     await this.#with(async (query) => {
       await dropWith(query, login);
@@ -169,14 +168,12 @@ export class PostgresAdmin {
     }, login.database);
   }
 
-  /** Removes databases and their logins, ending their sessions; what is not there is no error. */
   async drop(...gone: readonly Pick<DatabaseLogin, 'database' | 'user'>[]): Promise<void> {
     await this.#with(async (query) => {
       for (const one of gone) await dropWith(query, one);
     });
   }
 
-  /** Databases and logins that have a mark; a database and its login have one name. */
   async marked(mark: string): Promise<string[]> {
     const rows = await this.#with((query) =>
       query(
@@ -194,7 +191,6 @@ export class PostgresAdmin {
     );
   }
 
-  /** What the server is, and the extensions that it could install. */
   async offers(): Promise<{ readonly version: string; readonly extensions: ReadonlySet<string> }> {
     return this.#with(async (query) => {
       const [server] = await query('SHOW server_version');
@@ -206,7 +202,6 @@ export class PostgresAdmin {
     });
   }
 
-  /** Ends every session of a login on its database, and waits until they are gone. */
   async endSessions(database: string, purposePrefix: string): Promise<void> {
     await this.#with(async (query) => {
       await query(

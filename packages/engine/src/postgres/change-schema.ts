@@ -1,5 +1,5 @@
-import type { DatabaseLogin } from '../ports/database.js';
 import { EngineError, messageOf } from '../ports/errors.js';
+import type { DatabaseLogin } from '../ports/shapes.js';
 import { connectTo, databaseError } from './connect.js';
 
 const ATTEMPTS = 5;

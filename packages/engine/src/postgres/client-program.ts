@@ -3,8 +3,8 @@ import { randomBytes } from 'node:crypto';
 import { closeSync, fchmodSync, openSync, unlinkSync, writeSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { DatabaseLogin } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
+import type { DatabaseLogin } from '../ports/shapes.js';
 
 /** Debian's `nobody` and `nogroup`, who own nothing. */
 const NOBODY = 65_534;

@@ -1,7 +1,7 @@
 import { tableLabel } from '@tessarion/core';
 import pg from 'pg';
-import type { DatabaseLogin } from '../ports/database.js';
 import { EngineError, messageOf } from '../ports/errors.js';
+import type { DatabaseLogin } from '../ports/shapes.js';
 
 /** Fixes how the server writes and reads values as text, whatever a database's own settings are. */
 const TEXT_SETTINGS = [

@@ -1,6 +1,7 @@
-import type { KeyOrder, NameInDatabase } from '@tessarion/core';
+import { isCalledAlike, type KeyOrder, type NameInDatabase } from '@tessarion/core';
 import { LRUCache } from 'lru-cache';
 import pg, { type Client, type QueryResult } from 'pg';
+import { EngineError } from '../ports/errors.js';
 import type {
   CheckConstraint,
   ExclusionShape,
@@ -9,8 +10,7 @@ import type {
   SequenceShape,
   TableShape,
   UniqueShape,
-} from '../ports/database.js';
-import { EngineError } from '../ports/errors.js';
+} from '../ports/shapes.js';
 
 const INTEGER_TYPES = new Set(['smallint', 'integer', 'bigint']);
 
@@ -182,7 +182,7 @@ interface TableRow {
   references: { columns: string[]; table: NameInDatabase; targetColumns: string[] }[];
   triggers: string[];
   uniques: UniqueShape[];
-  exclusions: ExclusionShape[];
+  exclusions: Omit<ExclusionShape, 'isPlain'>[];
   checks: CheckConstraint[];
   indexes: string;
 }
@@ -258,7 +258,7 @@ async function describeMade(client: Client, database: string): Promise<Omit<Made
       'Drop the foreign table, or leave it out of the site.',
     );
   return {
-    tables: tables.rows.map((row) => shapeOf(row, database)),
+    tables: tables.rows.map((row) => shapeOf(row, database, sequences.rows)),
     sequences: sequences.rows,
     extensions: extensions.rows,
   };
@@ -278,10 +278,13 @@ async function statesOf(client: Client, sequences: readonly SequenceRow[]): Prom
   });
 }
 
+const isPlain = ({ predicate, elements }: Omit<ExclusionShape, 'isPlain'>): boolean =>
+  predicate === null && elements.every(({ column, operator }) => column && operator.endsWith('.=)'));
+
 const isSameSet = (columns: UniqueShape, key: readonly string[]): boolean =>
   columns.length === key.length && columns.every(({ name }) => key.includes(name));
 
-function shapeOf(row: TableRow, database: string): TableShape {
+function shapeOf(row: TableRow, database: string, sequences: readonly SequenceRow[]): TableShape {
   const typeOf = (column: string): string => row.columns.find((one) => one.name === column)?.type ?? '';
   const key = row.key ?? [];
   return {
@@ -302,8 +305,11 @@ function shapeOf(row: TableRow, database: string): TableShape {
     references: row.references,
     rowTriggers: row.triggers,
     uniques: row.uniques.filter((columns) => !isSameSet(columns, key)),
-    exclusions: row.exclusions,
+    exclusions: row.exclusions.map((one) => ({ ...one, isPlain: isPlain(one) })),
     checks: row.checks,
     indexes: row.indexes,
+    drawsKey:
+      key.length === 1 &&
+      sequences.some(({ owned }) => owned !== null && isCalledAlike(owned.table, row) && owned.column === key[0]),
   };
 }

@@ -2,7 +2,7 @@ import { finished } from 'node:stream/promises';
 import type { ByteString } from '@tessarion/core';
 import type pg from 'pg';
 import { from as copyFrom } from 'pg-copy-streams';
-import type { DatabaseLogin, SequenceShape } from '../ports/database.js';
+import type { DatabaseLogin, SequenceShape } from '../ports/shapes.js';
 import { connectTo, databaseError } from './connect.js';
 import { quoteName, quoteTable } from './describe.js';
 

@@ -1,5 +1,5 @@
 import type pg from 'pg';
-import type { DatabaseLogin } from '../ports/database.js';
+import type { DatabaseLogin } from '../ports/shapes.js';
 import { applicationName, connectTo, type SessionUse, settingsFor } from './connect.js';
 import { quoteLiteral } from './describe.js';
 

@@ -1,7 +1,7 @@
 import { type TableMake, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { to as copyTo } from 'pg-copy-streams';
-import type { TableShape } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import { quoteTable } from './describe.js';
 
 const COLUMNS = `

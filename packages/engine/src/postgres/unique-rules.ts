@@ -1,5 +1,5 @@
 import { addTo, tablePath } from '@tessarion/core';
-import type { ColumnOfUnique, SchemaShape, TableShape } from '../ports/database.js';
+import type { ColumnOfUnique, SchemaShape, TableShape } from '../ports/shapes.js';
 import { quoteLiteral, quoteName, quoteTable } from './describe.js';
 import { insertOrder } from './insert-order.js';
 
@@ -11,8 +11,6 @@ export interface UniqueRule {
   readonly elements: readonly { readonly expression: string; readonly operator: string }[];
   /** Only rows for which this holds are judged. */
   readonly predicate: string | undefined;
-  /** Whether it is over whole columns and all rows, so that what it takes for the same is told by their values. */
-  readonly isPlain: boolean;
   /** Whether the server judges each row as it is written, so that the order matters. */
   readonly isImmediate: boolean;
   /** A column of it that may hold something else for a moment, and SQL for that. */
@@ -29,23 +27,18 @@ export interface Waiting {
   readonly match: string;
 }
 
-/** The columns of those that are over whole columns and all rows. */
-export const plainUniques = (shape: TableShape): (readonly string[])[] =>
-  uniqueRules(shape).flatMap((rule) => (rule.isPlain ? [rule.columns] : []));
-
 /** The rules of a table, but for the one that names its rows. */
 export function uniqueRules(shape: TableShape): UniqueRule[] {
   const plain = shape.uniques.map((columns): UniqueRule => {
     const elements = columns.map(({ name }) => ({ expression: quoteName(name), operator: '=' }));
     const names = columns.map(({ name }) => name);
     const apart = momentarily(shape, columns, elements);
-    return { columns: names, elements, predicate: undefined, isPlain: true, isImmediate: true, apart };
+    return { columns: names, elements, predicate: undefined, isImmediate: true, apart };
   });
   const others = shape.exclusions.map(({ elements, columns, predicate, isImmediate }): UniqueRule => {
     const written = elements.map((one) => one.column);
     const apart = isImmediate ? momentarily(shape, written, elements) : undefined;
-    const isPlain = predicate === null && elements.every(({ column, operator }) => column && operator.endsWith('.=)'));
-    return { columns, elements, predicate: predicate ?? undefined, isPlain, isImmediate, apart };
+    return { columns, elements, predicate: predicate ?? undefined, isImmediate, apart };
   });
   return [...plain, ...others];
 }

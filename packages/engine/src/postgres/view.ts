@@ -1,14 +1,7 @@
 import { type ByteString, type KeyRange, tablePath } from '@tessarion/core';
 import { to as copyTo } from 'pg-copy-streams';
-import type {
-  DatabaseLogin,
-  DatabaseView,
-  ReadingMoment,
-  SchemaShape,
-  SiteDatabase,
-  TableShape,
-  WrittenSince,
-} from '../ports/database.js';
+import type { DatabaseView, ReadingMoment, SiteDatabase, WrittenSince } from '../ports/database.js';
+import { type DatabaseLogin, readable, type SchemaShape, type TableShape } from '../ports/shapes.js';
 import { runClient } from './client-program.js';
 import { databaseError } from './connect.js';
 import { describeSchema, listTables, quoteName, quoteTable } from './describe.js';
@@ -40,7 +33,7 @@ export class PostgresView implements DatabaseView {
    * Opens a view. Every table is locked against dropping and truncating first (ACCESS SHARE, which holds up no
    * reader or writer): a table truncated meanwhile would read as empty.
    */
-  static async open({ name, login }: SiteDatabase): Promise<PostgresView> {
+  static async open({ name, login }: Pick<SiteDatabase, 'name' | 'login'>): Promise<PostgresView> {
     const client = await borrowSession(login, 'read', 'read');
     try {
       await client.query("SET lock_timeout = '30s'");
@@ -222,10 +215,6 @@ function rangeRows(table: TableShape, ranges: readonly KeyRange[]): string {
   return `(SELECT found.* FROM unnest(${from}, ${to}) AS range(first, last)
     CROSS JOIN LATERAL (SELECT * FROM ONLY ${quoteTable(table)} WHERE ${key} BETWEEN range.first AND range.last OFFSET 0) AS found)`;
 }
-
-/** Columns whose values are read and written; generated ones are computed by the server. */
-export const readable = (table: TableShape): TableShape['columns'] =>
-  table.columns.filter((column) => !column.generated);
 
 // Strings above 128 KiB are large objects to the engine, whose collection costs more than their work.
 const BATCH_BYTES = 64 * 1024;

@@ -11,8 +11,8 @@ import {
   type TableRules,
   toBytes,
 } from '@tessarion/core';
-import type { DatabaseView, TableShape } from '../ports/database.js';
-import { readable } from '../postgres/view.js';
+import type { DatabaseView } from '../ports/database.js';
+import { readable, type TableShape } from '../ports/shapes.js';
 import { sortedRows } from '../store/sorted-rows.js';
 import { type Environment, rowSettings } from './environment.js';
 

@@ -5,8 +5,10 @@ import {
   meansTable,
   type Place,
   type Profile,
+  Rewriter,
   type SettingRule,
   type TableName,
+  toBytes,
 } from '@tessarion/core';
 import type { SiteDatabase } from '../ports/database.js';
 import type { ServerConnection } from '../ports/server.js';
@@ -27,6 +29,10 @@ export interface Environment {
   /** Values of the profile's settings in this environment. */
   readonly settings: ReadonlyMap<string, string>;
 }
+
+/** Writes rows and files with the destination's addresses, paths and settings. */
+export const rewriterOf = (destination: Environment): Rewriter =>
+  new Rewriter(destination.place, new Map([...destination.settings].map(([name, value]) => [name, toBytes(value)])));
 
 /** Where the parts of an environment lie below its folder (docs/architecture.md, Layout on a server). */
 export const layout = {

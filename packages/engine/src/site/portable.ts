@@ -1,15 +1,18 @@
-import { LocalServer } from '../local/local-server.js';
+import type { SiteDatabase } from '../ports/database.js';
+import type { ServerReach } from '../ports/server.js';
 import type { Environment } from './environment.js';
 
 /** An environment as plain data, for another thread. */
-export type PortableEnvironment = Omit<Environment, 'server'>;
-
-export function toPortable(environment: Environment): PortableEnvironment {
-  const { server: _server, ...data } = environment;
-  return data;
+export interface PortableEnvironment extends Omit<Environment, 'server' | 'databases'> {
+  readonly reach: ServerReach;
+  readonly databases: readonly (Omit<SiteDatabase, 'system'> & { readonly system: string })[];
 }
 
-export const fromPortable = (data: PortableEnvironment): Environment => ({
-  ...data,
-  server: LocalServer.of(data.folder),
-});
+/** What {@link connectAgain} makes an environment of again. */
+export function toPortable({ server, databases, ...data }: Environment): PortableEnvironment {
+  return {
+    ...data,
+    reach: server.reach,
+    databases: databases.map(({ name, login, system }) => ({ name, login, system: system.name })),
+  };
+}

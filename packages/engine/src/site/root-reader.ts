@@ -12,8 +12,8 @@ import {
   SettingNotFoundError,
   writeSetting,
 } from '@tessarion/core';
-import { showPath } from '../local/local-server.js';
 import { EngineError } from '../ports/errors.js';
+import { showPath } from '../ports/paths.js';
 import { type TreeNode, whileStill } from '../ports/server.js';
 import { areasOf, type Environment, fileSettings, keptFolder, layout } from './environment.js';
 

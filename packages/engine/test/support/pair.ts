@@ -7,6 +7,7 @@ import pg from 'pg';
 import { startCluster } from '../../../../tests/support/clusters.js';
 import { LocalServer } from '../../src/local/local-server.js';
 import { PostgresAdmin } from '../../src/postgres/administration.js';
+import { postgresql } from '../../src/postgres/system.js';
 import type { Environment } from '../../src/site/environment.js';
 
 export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;
@@ -76,13 +77,13 @@ export class Yard {
         site: 'loom',
         name,
         kind: facts.kind ?? 'staging',
-        server: LocalServer.of(folder),
+        server: new LocalServer(this.folder),
         folder,
         place: {
           addresses: [{ name: 'main', aliases: [], ...location }],
           roots: [{ name: 'main', path: join(folder, 'main') }],
         },
-        databases: [{ name: 'main', login }],
+        databases: [{ name: 'main', login, system: postgresql }],
         profile,
         settings: new Map(Object.entries(facts.settings ?? {})),
       },

@@ -1,15 +1,6 @@
 import type { Check } from '@tessarion/contract';
 import { type ByteString, counted, Rewriter, toBytes } from '@tessarion/core';
-import {
-  connectTo,
-  EngineError,
-  type Environment,
-  FileForm,
-  fileSettings,
-  layout,
-  movesOf,
-  showPath,
-} from '@tessarion/engine';
+import { EngineError, type Environment, FileForm, fileSettings, layout, movesOf, showPath } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import type { Installation } from '../work/context.js';
 import { heldChecks } from '../work/held.js';
@@ -34,7 +25,7 @@ export async function mustHaveRoots({ server, folder, place }: Environment): Pro
 
 /** @throws {EngineError} where one cannot be reached */
 export async function mustReachDatabases({ databases }: Environment): Promise<void> {
-  for (const { login } of databases) await (await connectTo(login, 'read', 'adopt')).end();
+  for (const { login, system } of databases) await system.reach(login);
 }
 
 /**

@@ -1,7 +1,7 @@
 import { posix } from 'node:path';
-import { connectTo, type DatabaseLogin } from '@tessarion/engine';
+import type { DatabaseLogin } from '@tessarion/engine';
 import { ProblemError } from '../problems.js';
-import type { EnvironmentRecord } from '../records/environments.js';
+import { type EnvironmentRecord, siteDatabase } from '../records/environments.js';
 
 /** What somebody says of a site that runs. */
 interface Bringing {
@@ -92,22 +92,11 @@ export async function mustBeOwnDatabases(
         'Name the database of this site alone.',
       );
     held.set(placeOf(login), 'this site already');
-    const client = await connectTo(login, 'read', 'adopt');
-    try {
-      const { rows } = await client.query<{ isStrong: boolean }>(
-        `SELECT rolsuper OR rolcreaterole OR rolbypassrls OR rolreplication OR EXISTS (
-           SELECT FROM pg_catalog.pg_roles p WHERE p.rolname IN ('pg_read_server_files', 'pg_write_server_files',
-             'pg_execute_server_program') AND pg_catalog.pg_has_role(r.oid, p.oid, 'MEMBER')) AS "isStrong"
-         FROM pg_catalog.pg_roles r WHERE rolname = current_user`,
+    if (await siteDatabase(login).system.isStrong(login))
+      throw new ProblemError(
+        'invalid',
+        `${login.user} may do more than use its own database: whoever writes this site’s code could reach every other one.`,
+        `Give the site a login of its own that owns ${login.database} and is no superuser.`,
       );
-      if (rows[0]?.isStrong)
-        throw new ProblemError(
-          'invalid',
-          `${login.user} may do more than use its own database: whoever writes this site’s code could reach every other one.`,
-          `Give the site a login of its own that owns ${login.database} and is no superuser.`,
-        );
-    } finally {
-      await client.end();
-    }
   }
 }

@@ -1,5 +1,5 @@
 import { type TableName, tableLabel, toBytes } from '@tessarion/core';
-import { EngineError, type Environment, layout, PostgresView } from '@tessarion/engine';
+import { EngineError, type Environment, layout } from '@tessarion/engine';
 import { closest, distance } from 'fastest-levenshtein';
 import type { Sight } from '../access/sight.js';
 import { AbsentPlace } from '../records/absent.js';
@@ -9,7 +9,7 @@ import type { OnRecords } from '../records/open.js';
 export async function tablesOf({ databases }: Pick<Environment, 'databases'>): Promise<TableName[]> {
   const found: TableName[] = [];
   for (const database of databases) {
-    const view = await PostgresView.open(database);
+    const view = await database.system.view(database);
     try {
       found.push(...view.schema.tables);
     } finally {

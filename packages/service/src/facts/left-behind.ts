@@ -1,5 +1,5 @@
 import { type ByteString, toBytes } from '@tessarion/core';
-import { LocalServer, layout, showPath } from '@tessarion/engine';
+import { connectServer, folderOf, layout, type ServerConnection, showPath } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { unreadable } from '../records/environments.js';
 import type { ServerRecord } from '../records/servers.js';
@@ -46,7 +46,7 @@ export async function findLeftBehind(installation: Installation, server: ServerR
 }
 
 /** A connection in which a server's own folder can be listed: it lies in the one above. */
-const above = (folder: ByteString): LocalServer => new LocalServer(folder.split('/').slice(0, -1).join('/') || '/');
+const above = (folder: ByteString): ServerConnection => connectServer({ kind: 'local', base: folderOf(folder) });
 
 async function markedFolders(path: string, mark: string): Promise<string[]> {
   const folder = toBytes(path);

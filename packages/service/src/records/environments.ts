@@ -1,5 +1,12 @@
 import { type Address, type EnvironmentKind, type Profile, type RootPath, toBytes } from '@tessarion/core';
-import { EngineError, type Environment, LocalServer } from '@tessarion/engine';
+import {
+  connectServer,
+  databaseSystem,
+  EngineError,
+  type Environment,
+  folderOf,
+  type SiteDatabase,
+} from '@tessarion/engine';
 import { type DataFolder, newSecret } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import { noEnvironment } from './absent.js';
@@ -7,6 +14,8 @@ import { json, type OnRecords } from './open.js';
 
 export interface DatabaseRecord {
   readonly name: string;
+  /** Its kind; PostgreSQL where it does not say. */
+  readonly system?: string;
   readonly host: string;
   readonly port: number;
   readonly database: string;
@@ -240,6 +249,13 @@ export const unreadable = ({ path }: EnvironmentRecord): EngineError =>
     'Put the records back from a backup; nothing is done to it until then.',
   );
 
+/** A database as the engine takes it. */
+export const siteDatabase = ({ name, system, ...login }: DatabaseRecord): SiteDatabase => ({
+  name,
+  login,
+  system: databaseSystem(system),
+});
+
 /** An environment as the engine takes it. */
 export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
   if (record.isUnreadable) throw unreadable(record);
@@ -249,13 +265,13 @@ export function toEngine(record: EnvironmentRecord, profile: Profile | undefined
     site: record.site,
     name: record.name,
     kind: record.kind,
-    server: LocalServer.of(folder),
+    server: connectServer({ kind: 'local', base: folderOf(folder) }),
     folder,
     place: {
       addresses: record.addresses,
       roots: record.roots.map((root) => ({ ...root, path: toBytes(root.path) })),
     },
-    databases: record.databases.map(({ name, ...login }) => ({ name, login })),
+    databases: record.databases.map(siteDatabase),
     profile,
     settings: new Map(Object.entries(record.settings)),
   };

@@ -1,4 +1,5 @@
-import { PostgresAdmin } from '@tessarion/engine';
+import { toBytes } from '@tessarion/core';
+import { type Administration, databaseSystem, type ServerReach } from '@tessarion/engine';
 import type { DataFolder } from '../data-folder.js';
 import { ProblemError } from '../problems.js';
 import { json, type OnRecords } from './open.js';
@@ -10,9 +11,21 @@ export interface ServerRecord {
   readonly folder: string;
   readonly base_domain: string;
   readonly web_host: { readonly host: string; readonly port: number };
-  readonly database: { readonly host: string; readonly port: number; readonly user: string };
+  readonly database: {
+    /** The kind of its databases; PostgreSQL where it does not say. */
+    readonly system?: string;
+    readonly host: string;
+    readonly port: number;
+    readonly user: string;
+  };
   readonly database_password: string;
 }
+
+/** How a server is reached. */
+export const reachOf = ({ folder }: Pick<ServerRecord, 'folder'>): ServerReach => ({
+  kind: 'local',
+  base: toBytes(folder),
+});
 
 export class Servers {
   readonly #folder: DataFolder;
@@ -44,11 +57,10 @@ export class Servers {
   }
 
   /** The database server's administration, for making and removing databases. */
-  admin(record: ServerRecord): PostgresAdmin {
-    return new PostgresAdmin({
-      ...record.database,
-      database: 'postgres',
-      password: this.#folder.keys.decrypt(record.database_password),
+  admin({ database: { system, ...login }, database_password }: ServerRecord): Administration {
+    return databaseSystem(system).administration({
+      ...login,
+      password: this.#folder.keys.decrypt(database_password),
     });
   }
 }

@@ -154,8 +154,9 @@ async function stageRows(
 ): Promise<number> {
   const rewriter = rewriterOf(environment);
   let rows = 0;
-  for (const { name, login } of databases) {
-    const application = await RowApplication.open({ name, login }, environment, purposeOf(context), set.mode);
+  for (const database of databases) {
+    const { name } = database;
+    const application = await RowApplication.open(database, environment, purposeOf(context), set.mode);
     workOf(context).applications.push({ database: name, rows: application });
     const counted = async function* (): AsyncGenerator<RowChange> {
       for await (const change of rowsOf(context, set, name)) {
@@ -234,7 +235,7 @@ async function commitRows(context: TransferContext, environment: Environment, se
     const own = edited.map(readTableId).filter((one) => one.database === database);
     const written = await rows.write(new Set(own.map(tablePath)));
     applied.push(written.applied);
-    transactions.push({ database, id: written.transaction });
+    transactions.push({ database, id: written.mark });
     read.push(...readBackChanges(environment, written.read));
   }
   // What was taken back is of no use to anybody.

@@ -9,16 +9,15 @@ import {
 } from '@tessarion/core';
 import {
   type BrokenMask,
-  type DatabaseLogin,
   EngineError,
   type Environment,
   type LeftOut,
   type Misfit,
   masksThatBreak,
   misfitsInCopy,
-  PostgresView,
   readable,
   type SchemaShape,
+  type SiteDatabase,
   sampleValues,
   type TableShape,
 } from '@tessarion/engine';
@@ -174,15 +173,14 @@ async function checkDatabases(
     .map(({ login }) => entryCheck(login.database, open.includes(login.database)));
   const found: Found = { personal: [], unclassified: [], broken: [], misfits: [], untried: 0 };
   for (const database of source.databases) {
-    const { login } = database;
-    const view = await PostgresView.open(database);
+    const view = await database.system.view(database);
     try {
       const { schema } = view;
       checks.push(...serverChecks(schema, offers));
       found.broken.push(...masksThatBreak(schema, source.profile));
       const undecided = lookAtClasses(schema, source, wishes.leftOut, found);
-      found.personal.push(...(await personalByValues(source, login, undecided)));
-      const misfits = await misfitsInCopy(login, schema.tables, source, destination, wishes.leftOut);
+      found.personal.push(...(await personalByValues(source, database, undecided)));
+      const misfits = await misfitsInCopy(database, schema.tables, source, destination, wishes.leftOut);
       found.misfits.push(...misfits.found);
       found.untried += misfits.untried;
     } finally {
@@ -262,10 +260,10 @@ function lookAtClasses(schema: SchemaShape, { profile }: Environment, leftOut: L
 /** Looks at samples of what columns hold, since a name may stand in one that is called anything. */
 async function personalByValues(
   { profile }: Environment,
-  login: DatabaseLogin,
+  database: SiteDatabase,
   undecided: readonly Undecided[],
 ): Promise<string[]> {
-  const samples = await sampleValues(login, [...new Set(undecided.map((one) => one.table))]);
+  const samples = await sampleValues(database, [...new Set(undecided.map((one) => one.table))]);
   return undecided.flatMap(({ table, column, isOfVisitors }) => {
     const values = samples.get(table)?.get(column) ?? [];
     const name = `${calledIn(profile, table)}.${column}`;

@@ -4,13 +4,11 @@ import { counted, lowerOf } from '@tessarion/core';
 import {
   buildCopy,
   type CopySource,
-  connectTo,
   EngineError,
   type Environment,
   type LeftOut,
   LiveSource,
   layout,
-  makeOf,
   SnapshotSource,
   TRACE_WORDS,
   TraceFinder,
@@ -49,14 +47,14 @@ export async function makeDatabases(
   const { server } = await context.environmentRecord(destination.path);
   const admin = servers.admin(await servers.get(records, server));
   for (const { name, login } of destination.databases) {
-    const from = source.databases.find((one) => one.name === name)?.login;
+    const from = source.databases.find((one) => one.name === name);
     if (!from)
       throw new EngineError(
         'schema-unsupported',
         `${source.path} has no database "${name}".`,
         'Look at its databases: tessarion env show',
       );
-    await admin.create(login, await makeOf(from), { mark: markOf(context.installation.folder) });
+    await admin.create(login, await from.system.likeness(from.login), { mark: markOf(context.installation.folder) });
   }
 }
 
@@ -136,12 +134,9 @@ export async function proveHarmless(
   for (const own of destination.databases) {
     const other = source.databases.find((one) => one.name === own.name);
     if (!other) continue;
-    const entered = await connectTo(
-      { ...other.login, user: own.login.user, password: own.login.password },
-      'read',
-      'proof',
-    ).then(
-      (client) => client.end().then(() => true),
+    const { user, password } = own.login;
+    const entered = await other.system.reach({ ...other.login, user, password }).then(
+      () => true,
       () => false,
     );
     if (entered)

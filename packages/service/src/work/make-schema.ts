@@ -1,4 +1,4 @@
-import { type Environment, runSchemaChange } from '@tessarion/engine';
+import type { Environment } from '@tessarion/engine';
 import { failureOf } from '../problems.js';
 import type { TransferContext } from './context.js';
 import type { SchemaChange } from './schema-items.js';
@@ -18,8 +18,8 @@ export async function changeSchema(
   change: SchemaChange,
   statements: readonly string[],
 ): Promise<void> {
-  const login = destination.databases.find((one) => one.name === change.database)?.login;
-  if (login) await runSchemaChange(login, statements, change.isIndex, `transfer ${context.record.id}`);
+  const database = destination.databases.find((one) => one.name === change.database);
+  await database?.system.changeTables(database.login, statements, change.isIndex, `transfer ${context.record.id}`);
 }
 
 /** Takes away what was made for rows that were never written. */

@@ -1,5 +1,5 @@
 import type { FileChange, FileState } from '@tessarion/core';
-import { borrowSession, type Environment, walkRoot } from '@tessarion/engine';
+import { type Environment, walkRoot } from '@tessarion/engine';
 
 const ALL = new Set(['authored', 'collected', 'local', 'derived', 'unclassified'] as const);
 
@@ -21,16 +21,14 @@ export async function measure(
 ): Promise<MeasuredSize> {
   const { files, fileBytes } = known ?? (await measureFiles(environment));
   let [rows, databaseBytes] = [0, 0];
-  for (const { login } of environment.databases) {
-    const client = await borrowSession(login, 'read', 'measure');
+  for (const database of environment.databases) {
+    const questions = await database.system.ask(database, 'measure');
     try {
-      const size = await client.query<{ bytes: string; rows: string }>(
-        "SELECT pg_database_size(current_database())::text AS bytes, (SELECT coalesce(sum(greatest(reltuples, 0)), 0)::bigint::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE relkind = 'r' AND nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema') AS rows",
-      );
-      databaseBytes += Number(size.rows[0]?.bytes);
-      rows += Number(size.rows[0]?.rows);
+      const size = await questions.size();
+      databaseBytes += size.bytes;
+      rows += size.rows;
     } finally {
-      await client.giveBack();
+      await questions.close();
     }
   }
   return { files, fileBytes, rows, databaseBytes };

@@ -1,4 +1,5 @@
-import { connectTo, type Environment } from '@tessarion/engine';
+import { setTimeout as later } from 'node:timers/promises';
+import type { Environment } from '@tessarion/engine';
 import type { TransferContext } from './context.js';
 
 /** What the sessions of a transfer are called on its databases. */
@@ -29,35 +30,18 @@ export async function committedDatabases(
   if (transactions.length === 0) return committed;
   await endSessions(context, environment);
   for (const { database, id } of transactions) {
-    const login = environment.databases.find((one) => one.name === database)?.login;
-    if (!login) continue;
-    const client = await connectTo(login, 'read', 'recovery');
-    try {
-      for (;;) {
-        const row = await client.query<{ status: string | null }>('SELECT pg_xact_status($1::xid8) AS status', [id]);
-        const status = row.rows[0]?.status;
-        if (status === 'committed') committed.add(database);
-        if (status !== 'in progress') break;
-        await new Promise((resolve) => setTimeout(resolve, 50));
-      }
-    } finally {
-      await client.end();
+    const own = environment.databases.find((one) => one.name === database);
+    let fate = await own?.system.fateOf(own.login, id);
+    while (fate === 'open') {
+      await later(50);
+      fate = await own?.system.fateOf(own.login, id);
     }
+    if (fate === 'committed') committed.add(database);
   }
   return committed;
 }
 
 /** Ends the sessions that this transfer (in any worker) still has on the environment's databases. */
 export async function endSessions(context: TransferContext, environment: Environment): Promise<void> {
-  for (const { login } of environment.databases) {
-    const client = await connectTo(login, 'read', 'recovery');
-    try {
-      await client.query(
-        'SELECT pg_catalog.pg_terminate_backend(pid, 3000) FROM pg_catalog.pg_stat_activity WHERE usename = current_user AND application_name = $1',
-        [`tessarion ${purposeOf(context)}`.slice(0, 63)],
-      );
-    } finally {
-      await client.end();
-    }
-  }
+  for (const { login, system } of environment.databases) await system.endSessions(login, purposeOf(context));
 }

@@ -1,4 +1,4 @@
-import { connectTo, type Environment, messageOf } from '@tessarion/engine';
+import { type Environment, messageOf } from '@tessarion/engine';
 import { forgetMeasures } from '../facts/figures.js';
 import { type EnvironmentRecord, toEngine } from '../records/environments.js';
 import { forgetOldEvents, publishEvent } from '../records/events.js';
@@ -86,7 +86,7 @@ async function problemOf({ server, folder, place, databases }: Environment): Pro
       if (!(await server.isFolder(root.path)))
         return `The root "${root.name}" is not there: ${Buffer.from(root.path, 'latin1')}.`;
     await server.freeBytes(folder);
-    for (const { login } of databases) await (await connectTo(login, 'read', 'round', [ANSWER_MS])).end();
+    for (const { login, system } of databases) await system.reach(login, [ANSWER_MS]);
     return null;
   } catch (error) {
     return messageOf(error);

@@ -1,24 +1,11 @@
 import { addTo, tableLabel } from '@tessarion/core';
 import type pg from 'pg';
-import type { TableShape } from '../../ports/database.js';
+import type { LimitedColumn } from '../../ports/database.js';
+import { type Misfit, MOST_MISFITS, type WrittenRow } from '../../ports/rows.js';
+import { readable, type TableShape } from '../../ports/shapes.js';
 import { quoteName, quoteTable } from '../describe.js';
 import { breaks, judgedBy, type MakingRoom, type UniqueRule } from '../unique-rules.js';
 
-/** A row that its table would not take, and why, in words that follow its name. */
-export interface Misfit {
-  readonly table: string;
-  readonly key: string;
-  readonly what: string;
-}
-
-/** A row as it would be written: only the cells that change; all of them for a new one. */
-export interface WrittenRow {
-  readonly key: readonly (string | null)[];
-  readonly cells: Readonly<Record<string, string | null>>;
-  readonly op: 'insert' | 'update' | 'delete';
-}
-
-export const MOST_MISFITS = 200;
 const BATCH = 2000;
 
 /** How a row is named in messages. */
@@ -193,5 +180,29 @@ function inTheWay(found: readonly Standing[], rows: readonly WrittenRow[], makin
   return [...found.filter((one) => one.way === 'stays' || one.way === 'comes'), ...waiting];
 }
 
-/** A misfit as a sentence. */
-export const misfitText = ({ table, key, what }: Misfit): string => `${table} ${key}: ${what}`;
+/** See {@link Questions.crowdedRows}. */
+export async function crowdedRows(
+  client: pg.Client,
+  shape: TableShape,
+  limited: readonly LimitedColumn[],
+  words: readonly string[],
+  growth: number,
+  most: number,
+): Promise<(string | null)[][]> {
+  const conditions = limited.flatMap(({ name, maxLength }) => {
+    const value = `lower(${quoteName(name)}::text)`;
+    return words.map((_word, i) => {
+      const holds = `strpos(${value}, $${i + 1}) > 0`;
+      if (maxLength === undefined) return holds;
+      const hits = `(length(${value}) - length(replace(${value}, $${i + 1}, ''))) / length($${i + 1})`;
+      return `${holds} AND length(${value}) + ${growth} * ${hits} > ${maxLength}`;
+    });
+  });
+  const columns = readable(shape).map((column) => `${quoteName(column.name)}::text`);
+  const result = await client.query<(string | null)[]>({
+    text: `SELECT ${columns.join(', ')} FROM ONLY ${quoteTable(shape)} WHERE ${conditions.map((one) => `(${one})`).join(' OR ')} LIMIT ${most}`,
+    values: [...words],
+    rowMode: 'array',
+  });
+  return result.rows;
+}

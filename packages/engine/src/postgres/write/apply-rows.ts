@@ -1,7 +1,8 @@
-import { isCalledAlike, type Profile, tablePath } from '@tessarion/core';
-import type { DatabaseLogin, SiteDatabase } from '../../ports/database.js';
+import { isCalledAlike, tablePath } from '@tessarion/core';
+import type { RowWriter, SiteDatabase, Written } from '../../ports/database.js';
 import { EngineError } from '../../ports/errors.js';
-import type { Environment } from '../../site/environment.js';
+import type { Mode, Protection, ReadBack, Remain } from '../../ports/rows.js';
+import type { DatabaseLogin, SchemaShape, TableShape } from '../../ports/shapes.js';
 import { databaseError, withoutValues } from '../connect.js';
 import { describeSchema, quoteLiteral, quoteName, quoteTable } from '../describe.js';
 import { insertOrder } from '../insert-order.js';
@@ -17,9 +18,9 @@ import {
   type UniqueRule,
   type Waiting,
 } from '../unique-rules.js';
-import { checkRows, lockRows, type Mode, type OtherDatabase, type Remain, spareReferred } from './check-rows.js';
-import { type Counts, compareCounters, compareWithMeant, countMeant, readCounters } from './count-written.js';
-import { keepFormer, type ReadBack, readBack, type WrittenTable } from './read-back.js';
+import { checkRows, lockRows, spareReferred } from './check-rows.js';
+import { compareCounters, compareWithMeant, countMeant, readCounters } from './count-written.js';
+import { keepFormer, readBack, type WrittenTable } from './read-back.js';
 import { keyMatch, outputText, StagedChanges, type StagedTable } from './staged-changes.js';
 
 /**
@@ -41,49 +42,29 @@ async function keepNumber(login: DatabaseLogin): Promise<void> {
   }
 }
 
-export interface AppliedRows extends Readonly<Counts> {
-  readonly remains: readonly Remain[];
-}
-
-/**
- * Applies row changes to one database in one transaction. Staging happens before the transaction begins, so that
- * rows are locked only while they are written.
- */
-export class RowApplication {
+/** Writes rows to a PostgreSQL database. */
+export class PostgresWriter implements RowWriter {
   readonly #staged: StagedChanges;
   readonly #mode: Mode;
-  readonly #profile: Profile | undefined;
-  readonly #others: readonly OtherDatabase[];
 
-  private constructor(
-    staged: StagedChanges,
-    mode: Mode,
-    profile: Profile | undefined,
-    others: readonly OtherDatabase[],
-  ) {
+  private constructor(staged: StagedChanges, mode: Mode) {
     this.#staged = staged;
     this.#mode = mode;
-    this.#profile = profile;
-    this.#others = others;
   }
 
   /** @param purpose names the transfer and epoch in the session, so that a successor can end it */
-  static async open(
-    { name, login }: SiteDatabase,
-    { databases, profile }: Pick<Environment, 'databases' | 'profile'>,
-    purpose: string,
-    mode: Mode,
-  ): Promise<RowApplication> {
-    const isCrossed = (profile?.references ?? []).some((one) => one.from.includes('/') || one.to.includes('/'));
-    const others = isCrossed ? await describeAll(databases.filter((one) => one.name !== name)) : [];
+  static async open({ name, login }: SiteDatabase, purpose: string, mode: Mode): Promise<PostgresWriter> {
     const client = await borrowSession(login, 'write', purpose);
     try {
-      const staged = new StagedChanges(client, login, await describeSchema(client, name));
-      return new RowApplication(staged, mode, profile, others);
+      return new PostgresWriter(new StagedChanges(client, login, await describeSchema(client, name)), mode);
     } catch (error) {
       await client.giveBack();
       throw databaseError(error, login);
     }
+  }
+
+  get schema(): SchemaShape {
+    return this.#staged.schema;
   }
 
   /** Takes changes to be written; see {@link StagedChanges.stage}. */
@@ -91,17 +72,7 @@ export class RowApplication {
     return this.#staged.stage(...what);
   }
 
-  /**
-   * Writes everything and stops before the commit; the transaction is open when this returns.
-   *
-   * @param unsure tables (`schema.table`) whose values may turn out in another spelling than they are written in
-   * @returns the transaction's id, to be recorded before {@link commit}, and what became of rows in tables with
-   *   triggers and in unsure ones
-   * @throws {EngineError} `outdated` when anything is not as it was compared (strict)
-   */
-  async write(
-    unsure: ReadonlySet<string> = new Set(),
-  ): Promise<{ transaction: string; applied: AppliedRows; read: readonly ReadBack[] }> {
+  async write(unsure: ReadonlySet<string>, protects: (table: TableShape) => readonly Protection[]): Promise<Written> {
     const ordered = insertOrder(this.#staged.tables.map((table) => table.shape));
     const stagedOf = (group: (typeof ordered)[number]) =>
       group.map((shape) => this.#staged.get(tablePath(shape)) as StagedTable);
@@ -122,7 +93,7 @@ export class RowApplication {
       for (const table of tables)
         remains.push(
           ...(await checkRows(client, table, this.#mode)),
-          ...(await spareReferred(this.#staged, table, this.#mode, this.#profile, this.#others)),
+          ...(await spareReferred(this.#staged, table, this.#mode, protects(table.shape))),
         );
       const toRead = tables.filter(
         ({ shape }) => shape.key.length > 0 && (shape.rowTriggers.length > 0 || unsure.has(tablePath(shape))),
@@ -150,7 +121,7 @@ export class RowApplication {
       const read: ReadBack[] = [];
       for (const table of toRead) read.push(await readBack(client, written(table)));
       await isKept;
-      return { transaction: id.rows[0]?.id as string, applied: { ...applied, remains }, read };
+      return { mark: id.rows[0]?.id as string, applied: { ...applied, remains }, read };
     } catch (error) {
       await client.query('ROLLBACK').catch(() => undefined);
       const { code, table, constraint } = error as { code?: string; table?: string; constraint?: string };
@@ -299,19 +270,6 @@ export class RowApplication {
       }
     }
   }
-}
-
-async function describeAll(databases: readonly SiteDatabase[]): Promise<OtherDatabase[]> {
-  const found: OtherDatabase[] = [];
-  for (const { name, login } of databases) {
-    const client = await borrowSession(login, 'read', 'check');
-    try {
-      found.push({ name, login, schema: await describeSchema(client, name) });
-    } finally {
-      await client.giveBack();
-    }
-  }
-  return found;
 }
 
 const waiting = (table: StagedTable): Waiting => ({ ...table, match: keyMatch(table) });

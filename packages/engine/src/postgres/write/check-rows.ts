@@ -1,29 +1,9 @@
-import { calledIn, type Profile, tableLabel, tablePath } from '@tessarion/core';
+import { tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
-import { type ProtectingReference, protectingReferences } from '../../compare/protecting-references.js';
-import type { SchemaShape, SiteDatabase } from '../../ports/database.js';
 import { EngineError } from '../../ports/errors.js';
+import type { Mode, Protection, Remain } from '../../ports/rows.js';
 import { quoteLiteral, quoteName, quoteTable } from '../describe.js';
-import { borrowSession } from '../sessions.js';
 import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
-
-/** Something that a lenient application left as it was, because somebody else changed it meanwhile. */
-export interface Remain {
-  readonly table: string;
-  readonly key: string;
-  readonly what: string;
-}
-
-/**
- * `strict` refuses when anything is not as it was compared; `lenient` (undo) leaves such things and names them; `over`
- * writes over what the rows held, as onto a fresh copy whose personal values are masked.
- */
-export type Mode = 'strict' | 'lenient' | 'over';
-
-/** Another database of the same environment, whose rows may refer to what goes. */
-export interface OtherDatabase extends SiteDatabase {
-  readonly schema: SchemaShape;
-}
 
 /** Locks the rows that are changed or deleted, in the order of their keys. */
 export async function lockRows(client: pg.Client, table: StagedTable): Promise<void> {
@@ -68,27 +48,25 @@ export async function checkRows(client: pg.Client, table: StagedTable, mode: Mod
   return remains;
 }
 
-/** What collected rows refer to is never deleted: an order line keeps the product that it sold. */
+/** What must not lose what it refers to keeps it: an order line keeps the product that it sold. */
 export async function spareReferred(
   staged: StagedChanges,
   table: StagedTable,
   mode: Mode,
-  profile: Profile | undefined,
-  others: readonly OtherDatabase[],
+  protections: readonly Protection[],
 ): Promise<Remain[]> {
   if (table.counts.delete === 0) return [];
   const remains: Remain[] = [];
-  const tables = [staged.schema, ...others.map((one) => one.schema)].flatMap((one) => one.tables);
   const key = `s.n${table.columns.indexOf(table.shape.key[0] as string)}`;
-  for (const reference of protectingReferences(profile, tables, table.shape)) {
-    const other = others.find((one) => one.name === reference.table.database);
+  const label = tableLabel(table.shape);
+  for (const { by, called } of protections) {
+    const isAsked = typeof by === 'function';
     const spared = await staged.client.query<{ key: string }>(
-      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND ${other ? `${key}::text = ANY($1)` : isReferred(staged, key, reference)} RETURNING ${key}::text AS key`,
-      other ? [await referredBy(staged, table, key, other, reference)] : [],
+      `DELETE FROM ${table.temporary} s WHERE s.op = 'delete' AND ${isAsked ? `${key}::text = ANY($1)` : isReferred(staged, key, by)} RETURNING ${key}::text AS key`,
+      isAsked ? [await by(await keysOf(staged, table, key))] : [],
     );
-    const by = calledIn(profile, reference.table);
     for (const row of spared.rows)
-      remains.push({ table: tableLabel(table.shape), key: row.key, what: `stays, since ${by} refers to it` });
+      remains.push({ table: label, key: row.key, what: `stays, since ${called} refers to it` });
   }
   const [one] = remains;
   if (one && mode !== 'lenient')
@@ -96,35 +74,22 @@ export async function spareReferred(
   return remains;
 }
 
-/** SQL that holds where a row of this database refers to a key. */
-const isReferred = (staged: StagedChanges, key: string, reference: ProtectingReference): string =>
-  `EXISTS (SELECT 1 FROM ${quoteTable(reference.table)} t WHERE t.${quoteName(reference.column)} = ${key}${unlessLetGo(staged, reference)})`;
+type Referring = Exclude<Protection['by'], (...args: never[]) => unknown>;
 
-/** Of the rows that are about to go those to which a row of another database refers. */
-async function referredBy(
-  staged: StagedChanges,
-  table: StagedTable,
-  key: string,
-  { login }: OtherDatabase,
-  { table: by, column }: ProtectingReference,
-): Promise<string[]> {
-  const going = await staged.client.query<{ key: string }>(
+/** SQL that holds where a row of this database refers to a key. */
+const isReferred = (staged: StagedChanges, key: string, by: Referring): string =>
+  `EXISTS (SELECT 1 FROM ${quoteTable(by.table)} t WHERE t.${quoteName(by.column)} = ${key}${unlessLetGo(staged, by)})`;
+
+/** The keys of the rows that are about to go. */
+async function keysOf(staged: StagedChanges, table: StagedTable, key: string): Promise<string[]> {
+  const { rows } = await staged.client.query<{ key: string }>(
     `SELECT ${key}::text AS key FROM ${table.temporary} s WHERE s.op = 'delete'`,
   );
-  const client = await borrowSession(login, 'read', 'check');
-  try {
-    const found = await client.query<{ key: string }>(
-      `SELECT DISTINCT ${quoteName(column)}::text AS key FROM ${quoteTable(by)} WHERE ${quoteName(column)}::text = ANY($1)`,
-      [going.rows.map((one) => one.key)],
-    );
-    return found.rows.map((one) => one.key);
-  } finally {
-    await client.giveBack();
-  }
+  return rows.map((one) => one.key);
 }
 
 /** SQL that passes over rows `t` which this very change deletes, or lets refer to something else. */
-function unlessLetGo(staged: StagedChanges, { table: by, column }: ProtectingReference): string {
+function unlessLetGo(staged: StagedChanges, { table: by, column }: Referring): string {
   const table = staged.get(tablePath(by));
   if (!table || table.shape.key.length === 0) return '';
   const match = keyMatch(table).replaceAll(/\bs\./g, 'o.');

@@ -1,15 +1,9 @@
 import { counted, type RowChange, readTablePath, tableLabel, tablePath } from '@tessarion/core';
 import type pg from 'pg';
 import { EngineError } from '../../ports/errors.js';
+import type { Counts, Mode, Remain } from '../../ports/rows.js';
 import { quoteTable } from '../describe.js';
-import type { Mode, Remain } from './check-rows.js';
 import { keyMatch, type StagedChanges, type StagedTable } from './staged-changes.js';
-
-export interface Counts {
-  inserted: number;
-  updated: number;
-  deleted: number;
-}
 
 const DONE = { insert: 'inserted', update: 'updated', delete: 'deleted' } as const;
 

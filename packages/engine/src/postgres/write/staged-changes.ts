@@ -11,13 +11,12 @@ import {
   writeLine,
 } from '@tessarion/core';
 import { from as copyFrom } from 'pg-copy-streams';
-import type { DatabaseLogin, SchemaShape, TableShape } from '../../ports/database.js';
 import { EngineError } from '../../ports/errors.js';
+import { type DatabaseLogin, readable, type SchemaShape, type TableShape } from '../../ports/shapes.js';
 import { databaseError } from '../connect.js';
 import { quoteName } from '../describe.js';
 import type { Session } from '../sessions.js';
 import { type UniqueRule, uniqueRules } from '../unique-rules.js';
-import { readable } from '../view.js';
 
 export interface StagedTable {
   readonly shape: TableShape;

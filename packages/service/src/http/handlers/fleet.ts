@@ -3,7 +3,7 @@ import { connect } from 'node:net';
 import { hostname } from 'node:os';
 import type { BodyOf } from '@tessarion/contract';
 import { type Address, formatLocation, type Profile, parseLocation, plainSentence, toBytes } from '@tessarion/core';
-import { LocalServer, PostgresAdmin } from '@tessarion/engine';
+import { connectServer, databaseSystem } from '@tessarion/engine';
 import { adoptionChecks, adoptionMoves } from '../../facts/adopting.js';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../facts/bringing.js';
 import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
@@ -15,7 +15,7 @@ import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../records/env
 import { publishEvent } from '../../records/events.js';
 import { json } from '../../records/open.js';
 import { composeRecord, getProfile } from '../../records/profiles.js';
-import type { ServerRecord } from '../../records/servers.js';
+import { reachOf, type ServerRecord } from '../../records/servers.js';
 import { toTransfer } from '../../records/transfers.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import type { Installation } from '../../work/context.js';
@@ -23,7 +23,9 @@ import type { Call, Handlers } from './call.js';
 
 async function toServer(installation: Installation, record: ServerRecord) {
   const folder = toBytes(record.folder);
-  const freeBytes = await new LocalServer(folder).freeBytes(folder).catch(() => null);
+  const freeBytes = await connectServer(reachOf(record))
+    .freeBytes(folder)
+    .catch(() => null);
   const openToAll = await installation.servers
     .admin(record)
     .openToAll()
@@ -89,7 +91,7 @@ export const fleetHandlers: Handlers<
     if (await records('server').where({ name: body.name }).first('name'))
       throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
     const { password, ...database } = body.database;
-    if (!(await new PostgresAdmin({ ...body.database, database: 'postgres' }).mayProvision()))
+    if (!(await databaseSystem().administration(body.database).mayProvision()))
       throw new ProblemError(
         'invalid',
         `${database.user} may not make databases and roles on ${database.host}:${database.port}.`,
@@ -97,7 +99,7 @@ export const fleetHandlers: Handlers<
       );
     const plain = serverFolder(body.folder, installation.folder.path);
     const folder = toBytes(plain);
-    if (!(await new LocalServer(folder).isFolder(folder)))
+    if (!(await connectServer({ kind: 'local', base: folder }).isFolder(folder)))
       throw new ProblemError('invalid', `There is no folder ${plain}.`, 'Make it first, or correct its name.');
     await mustAnswer(body.webHost);
     await records.transaction(async (trx) => {

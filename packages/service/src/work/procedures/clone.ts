@@ -1,6 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { counted } from '@tessarion/core';
-import { type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { type Environment, layout, switchTrees } from '@tessarion/engine';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
@@ -125,7 +125,7 @@ export const clone: Procedure = {
 /** What every new copy ends with: statistics, its size, and the profile's tasks; nobody is held there yet. */
 export async function settleIn(context: TransferContext, copy: Environment): Promise<string | undefined> {
   const { installation } = context;
-  for (const { login } of copy.databases) await refreshStatistics(login);
+  for (const { login, system } of copy.databases) await system.refreshStatistics(login);
   await installation.environments.update(installation.records, copy.path, { size: await measure(copy) });
   return runTasks(context, copy, ['held', 'after']);
 }

@@ -1,5 +1,5 @@
 import * as fs from 'node:fs/promises';
-import { type Environment, layout, refreshStatistics, switchTrees } from '@tessarion/engine';
+import { type Environment, layout, switchTrees } from '@tessarion/engine';
 import { copyDatabases, copyPlace } from '../../facts/new-copy.js';
 import { resolveSettings } from '../../facts/settings.js';
 import { type EnvironmentRecord, toEngine } from '../../records/environments.js';
@@ -132,7 +132,7 @@ export const rename: Procedure = {
         await admin.drop(...former.databases);
         await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
         await fs.rm(installation.folder.memory(context.input<RenameInput>().from).path, { force: true });
-        for (const { login } of environment.databases) await refreshStatistics(login);
+        for (const { login, system } of environment.databases) await system.refreshStatistics(login);
         await installation.environments.update(installation.records, environment.path, {
           size: await measure(environment),
           looked_at: null,

@@ -15,10 +15,10 @@ import {
   toBytes,
   toText,
 } from '@tessarion/core';
-import type { TableShape } from '../../ports/database.js';
-import type { Environment } from '../../site/environment.js';
-import { quoteName, quoteTable } from '../describe.js';
-import { type Lookup, Lookups } from './lookups.js';
+import type { Questions } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
+import type { Environment } from '../site/environment.js';
+import { Lookups } from './lookups.js';
 
 /** Rows of a table that refer to one thing. */
 export interface Use {
@@ -57,27 +57,24 @@ export async function usesOf(
 ): Promise<Use[]> {
   if (keys.size === 0) return [];
   const open = await lookups.all(environment);
-  const tables = open.flatMap((one) => one.tables);
+  const tables = open.flatMap((one) => one.schema.tables);
   const uses: Use[] = [];
   for (const [id, wanted] of keys) {
     const target = tables.find((one) => tableId(one) === id);
     if (target?.key.length !== 1) continue;
     for (const { table, column, when } of referencesTo(target, tables, environment.profile)) {
-      const { client } = open.find((one) => one.tables.includes(table)) as Lookup;
-      const conditions = Object.entries(when);
+      const questions = open.find((one) => one.schema.tables.includes(table)) as Questions;
       const whole = itemOfPart(environment.profile, table);
       const isThere = whole !== undefined && table.columns.some((one) => one.name === whole.column);
-      const found = await client.query<{ key: string; rows: string }>(
-        `SELECT ${quoteName(column)}::text AS key, count(${isThere ? `DISTINCT ${quoteName(whole.column)}` : '*'})::text AS rows FROM ONLY ${quoteTable(table)}
-          WHERE ${quoteName(column)}::text = ANY($1)
-          ${conditions.map(([one], i) => `AND ${quoteName(one)}::text = ANY($${i + 2})`).join(' ')} GROUP BY 1`,
-        [wanted.slice(0, MOST_KEYS).map(toText), ...conditions.map(([, values]) => values)],
-      );
-      for (const { key, rows } of found.rows)
-        uses.push({
-          of: { table: id, key: toBytes(key) },
-          by: { table, item: isThere ? whole.item : undefined, rows: Number(rows) },
-        });
+      const found = await questions.countReferring({
+        table,
+        column,
+        keys: wanted.slice(0, MOST_KEYS),
+        when,
+        distinct: isThere ? whole.column : undefined,
+      });
+      for (const [key, rows] of found)
+        uses.push({ of: { table: id, key }, by: { table, item: isThere ? whole.item : undefined, rows } });
     }
   }
   return uses;
@@ -98,37 +95,33 @@ export async function mentionsOf(
   environment: Environment,
   paths: readonly ByteString[],
 ): Promise<Mention[]> {
-  const byTable = new Map<string, { column: string | undefined; paths: ByteString[] }[]>();
+  const byTable = new Map<string, { column: string | undefined; texts: ByteString[] }[]>();
   for (const rule of environment.profile?.mentions ?? []) {
     const own = paths.filter((path) => matchesPath(rule.files, toText(path))).slice(0, MOST_FILES);
     const { table, column } = mentionPlace(rule);
-    if (own.length > 0) addTo(byTable, table, { column, paths: own });
+    if (own.length > 0) addTo(byTable, table, { column, texts: own });
   }
   const open = byTable.size === 0 ? [] : await lookups.all(environment);
   const asked = [...byTable].flatMap(([name, rules]) =>
-    open.flatMap(({ client, tables }) =>
-      tables.filter((table) => meansTable(name, table)).map((table) => ({ client, table, rules })),
+    open.flatMap((questions) =>
+      questions.schema.tables
+        .filter((table) => meansTable(name, table))
+        .map((table) => ({ questions, table, searches: rules })),
     ),
   );
   const found: Mention[] = [];
-  for (const { client, table, rules } of asked) {
+  for (const { questions, table, searches } of asked) {
     const has = (column: string | undefined): boolean => table.columns.some((one) => one.name === column);
-    const known = rules.filter(({ column }) => column === undefined || has(column));
+    const known = searches.filter(({ column }) => column === undefined || has(column));
     if (known.length === 0) continue;
     const whole = itemOfPart(environment.profile, table);
     const isPart = whole !== undefined && has(whole.column);
-    const thing = isPart ? quoteName(whole.column) : 'ctid';
-    // A row that names a file in two columns uses it once.
-    const each = known.map(({ column }, i) => {
-      const holds = column === undefined ? 'true' : `strpos(t.${quoteName(column)}::text, f.path) > 0`;
-      return `SELECT f.path, t.${thing}::text AS thing FROM unnest($${i + 1}::text[]) AS f(path) JOIN ONLY ${quoteTable(table)} t ON ${holds}`;
+    const counts = await questions.countMentioning({
+      table,
+      searches: known,
+      distinct: isPart ? whole.column : undefined,
     });
-    const result = await client.query<{ path: string; rows: string }>(
-      `SELECT path, count(DISTINCT thing)::text AS rows FROM (${each.join(' UNION ALL ')}) AS found GROUP BY 1`,
-      known.map((rule) => rule.paths.map(toText)),
-    );
-    for (const { path, rows } of result.rows)
-      found.push({ path: toBytes(path), by: { table, item: isPart ? whole.item : undefined, rows: Number(rows) } });
+    for (const [path, rows] of counts) found.push({ path, by: { table, item: isPart ? whole.item : undefined, rows } });
   }
   return found;
 }
@@ -152,16 +145,11 @@ export async function titlesOf(
 ): Promise<Titles[]> {
   if (keys.length === 0) return [];
   const found: Titles[] = [];
-  for (const { client, tables } of await lookups.all(environment))
-    for (const table of tables.filter((one) => meansTable(item.table, one))) {
+  for (const questions of await lookups.all(environment))
+    for (const table of questions.schema.tables.filter((one) => meansTable(item.table, one))) {
       if (table.key.length !== 1 || !table.columns.some((one) => one.name === item.title)) continue;
-      const result = await client.query<{ key: string; title: string | null }>(
-        `SELECT ${quoteName(table.key[0] as string)}::text AS key, ${quoteName(item.title)}::text AS title
-          FROM ONLY ${quoteTable(table)} WHERE ${quoteName(table.key[0] as string)}::text = ANY($1)`,
-        [keys.slice(0, MOST_KEYS)],
-      );
-      const named = result.rows.flatMap(({ key, title }) => (title === null ? [] : [[key, title] as const]));
-      found.push({ table, titles: new Map(named) });
+      const named = await questions.valuesByKey(table, item.title, keys.slice(0, MOST_KEYS).map(toBytes));
+      found.push({ table, titles: new Map([...named].map(([key, title]) => [toText(key), toText(title)])) });
     }
   return found;
 }
@@ -173,14 +161,10 @@ export async function valueInRow(
 ): Promise<string | undefined> {
   const lookups = new Lookups();
   try {
-    for (const { client, tables } of await lookups.all(environment))
-      for (const table of tables.filter((one) => meansTable(spot.table, one))) {
-        const match = Object.keys(spot.row).map((name, i) => `${quoteName(name)}::text = $${i + 1}`);
-        const found = await client.query<{ value: string | null }>(
-          `SELECT ${quoteName(spot.column)}::text AS value FROM ${quoteTable(table)} WHERE ${match.join(' AND ')}`,
-          Object.values(spot.row),
-        );
-        if (found.rows[0]) return found.rows[0].value ?? '';
+    for (const questions of await lookups.all(environment))
+      for (const table of questions.schema.tables.filter((one) => meansTable(spot.table, one))) {
+        const value = await questions.cell(table, spot.row, spot.column);
+        if (value !== undefined) return value === null ? '' : toText(value);
       }
     return undefined;
   } finally {

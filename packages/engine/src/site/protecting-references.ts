@@ -1,5 +1,5 @@
 import { columnPlace, isCalledAlike, type Profile, referredTables, rulesForTable } from '@tessarion/core';
-import type { TableShape } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 
 /** A column that refers to rows which must not go. */
 export interface ProtectingReference {

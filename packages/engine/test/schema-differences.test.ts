@@ -1,5 +1,7 @@
-import { addedTable, type ColumnMake, projection, type TableMake, tableDifferences } from '../src/index.js';
-import { describe, expect, fc, it } from './support.js';
+import { addedTable, type ColumnMake, projection, type TableMake, tableDifferences } from '@tessarion/core';
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { postgresMaking } from '../src/postgres/making.js';
 
 const column = (name: string, more: Partial<ColumnMake> = {}): ColumnMake => ({
   name,
@@ -22,7 +24,7 @@ const table = (columns: ColumnMake[], more: Partial<TableMake> = {}): TableMake 
   ...more,
 });
 const one = (source: TableMake, destination: TableMake, rows = 3, known?: string[]) =>
-  tableDifferences(source, destination, rows, known && { columns: new Set(known) });
+  tableDifferences(source, destination, rows, known && { columns: new Set(known) }, postgresMaking);
 
 describe('tables that are made otherwise', () => {
   const base = table([column('id'), column('title')]);
@@ -104,6 +106,7 @@ describe('tables that are made otherwise', () => {
         },
       ),
       true,
+      postgresMaking,
     );
     expect(made.statements.map((text) => text.slice(0, 46))).toEqual([
       'CREATE SEQUENCE IF NOT EXISTS public.swatch_id',
