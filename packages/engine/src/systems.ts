@@ -44,5 +44,11 @@ export function connectServer(reach: ServerReach): ServerConnection {
 export const connectAgain = ({ reach, databases, ...data }: PortableEnvironment): Environment => ({
   ...data,
   server: connectServer(reach),
-  databases: databases.map(({ system, ...one }) => ({ ...one, system: databaseSystem(system) })),
+  databases: databases.map(({ system, ...one }) => ({
+    ...one,
+    // A thread that copies files asks for none.
+    get system() {
+      return databaseSystem(system);
+    },
+  })),
 });
