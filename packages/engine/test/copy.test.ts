@@ -5,13 +5,13 @@ import type { ByteString, Profile } from '@tessarion/core';
 // A copy has a thread of its own for files, which runs what was built.
 import * as built from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { LeftOut } from '../src/copy/files.js';
 import { copyRoot } from '../src/copy/files.js';
 import { LiveSource } from '../src/copy/sources.js';
 import { takeParts } from '../src/copy/take.js';
 import { LocalServer } from '../src/local/local-server.js';
 import type { Work } from '../src/ports/progress.js';
 import type { Environment } from '../src/site/environment.js';
+import type { LeftOut } from '../src/site/left-out.js';
 import { SnapshotLibrary } from '../src/store/library.js';
 import { readListing, readPieces } from '../src/store/read-tree.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';

@@ -5,9 +5,9 @@ import type { FileChange, RowChange, SnapshotManifest, TableManifest } from '@te
 import * as built from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { advanceImage } from '../src/copy/advance-image.js';
 import { TreeBuilder, takeParts } from '../src/copy/take.js';
 import type { Environment } from '../src/site/environment.js';
-import { advanceImage } from '../src/store/advance-image.js';
 import { SnapshotLibrary } from '../src/store/library.js';
 import { readListing, readPieces } from '../src/store/read-tree.js';
 import { RowImageWriter, readRowImage } from '../src/store/row-image.js';

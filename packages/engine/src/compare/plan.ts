@@ -8,9 +8,9 @@ import type {
   SnapshotManifest,
   TableName,
 } from '@tessarion/core';
-import type { LeftOut } from '../copy/files.js';
 import type { TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
+import type { LeftOut } from '../site/left-out.js';
 import type { HashMemory } from '../site/list-root.js';
 import type { SnapshotLibrary } from '../store/library.js';
 import type { BrokenMask } from './broken-masks.js';

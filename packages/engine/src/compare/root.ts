@@ -7,8 +7,8 @@ import {
   type SnapshotManifest,
   toBytes,
 } from '@tessarion/core';
-import type { LeftOut } from '../copy/files.js';
 import { areasOf, type Environment } from '../site/environment.js';
+import type { LeftOut } from '../site/left-out.js';
 import { type HashMemory, listFiles } from '../site/list-root.js';
 import { readListing } from '../store/read-tree.js';
 import { mergeTexts } from './merge-texts.js';

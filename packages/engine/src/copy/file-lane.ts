@@ -1,8 +1,9 @@
 import { Worker } from 'node:worker_threads';
 import { EngineError, type EngineErrorCode } from '../ports/errors.js';
 import type { Work } from '../ports/progress.js';
+import type { LeftOut } from '../site/left-out.js';
 import { type PortableEnvironment, toPortable } from '../site/portable.js';
-import type { FilePlan, LeftOut } from './files.js';
+import type { FilePlan } from './files.js';
 import type { PortableSource } from './sources.js';
 import type { Trace } from './traces.js';
 

@@ -2,17 +2,11 @@ import { type ByteString, toBytes } from '@tessarion/core';
 import { checkpoint, type Work } from '../ports/progress.js';
 import { type FileContent, whileStill, whileThere } from '../ports/server.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout, rewriterOf } from '../site/environment.js';
+import type { LeftOut } from '../site/left-out.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../site/root-reader.js';
 import type { SpoolWriter } from '../store/spool.js';
 import type { CopySource, SourceFile } from './sources.js';
 import type { FileTraces, TraceFinder } from './traces.js';
-
-/** What a copy does not receive; kept on record, and never later taken for deleted. */
-export interface LeftOut {
-  readonly tables: readonly string[];
-  readonly areas: readonly string[];
-  readonly paths: readonly string[];
-}
 
 /** What files are copied from where to where. */
 export interface FilePlan {

@@ -13,12 +13,12 @@ import {
   toBytes,
   toText,
 } from '@tessarion/core';
-import type { LeftOut } from '../copy/files.js';
 import type { LimitedColumn, SiteDatabase } from '../ports/database.js';
 import { type Misfit, MOST_MISFITS, type WrittenRow } from '../ports/rows.js';
 import { readable, type TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import { rewriterOf } from '../site/environment.js';
+import type { LeftOut } from '../site/left-out.js';
 
 /** What was found; `untried` rows were passed over because there are too many. */
 export interface Misfits {

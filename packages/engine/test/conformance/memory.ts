@@ -266,7 +266,7 @@ class MemoryQuestions implements Questions {
       .map((row) => BigInt(keyOf(table, row)[0] ?? 0))
       .filter((key) => upTo === undefined || key <= BigInt(upTo));
     const sum = keys.reduce((total, key) => total + key ** 3n, 0n);
-    const highest = keys.reduce((most, key) => Math.max(key, most), 0n);
+    const [highest] = keys.toSorted((a, b) => (a < b ? 1 : -1));
     return { rows: rows.length, keys: keys.length === 0 ? null : { highest: String(highest), sum: String(sum) } };
   }
 

@@ -18,11 +18,11 @@ import {
   writeLine,
 } from '@tessarion/core';
 import type { Reshaped } from '../compare/plan.js';
-import { storeFolder } from '../copy/take.js';
-import type { SnapshotLibrary } from './library.js';
-import type { PackWriter } from './pack-store.js';
-import { readFolder } from './read-tree.js';
-import { blockList, RowImageWriter } from './row-image.js';
+import type { SnapshotLibrary } from '../store/library.js';
+import type { PackWriter } from '../store/pack-store.js';
+import { readFolder } from '../store/read-tree.js';
+import { blockList, RowImageWriter } from '../store/row-image.js';
+import { storeFolder } from './take.js';
 
 /**
  * Makes the image of a baseline after a transfer out of the one before it: the source's state for everything that
