@@ -6,7 +6,7 @@ const FOLDER = 'programs';
 /** What runs as a process or thread of its own. */
 const PROGRAMS = {
   tessarion: 'packages/cli/dist/main.js',
-  worker: 'packages/service/dist/work/main.js',
+  worker: 'packages/service/dist/main/worker-main.js',
   gateway: 'packages/service/dist/gateway/main.js',
   'gateway-server': 'packages/service/dist/gateway/serve-main.js',
   'verify-thread': 'packages/service/dist/journal/verify-thread.js',

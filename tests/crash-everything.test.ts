@@ -37,7 +37,7 @@ describe('a service that dies with all its workers while visitors are held', () 
     });
     expect(order.status).toBe(200);
     await breakpoint.clear();
-    const { GatewayControl } = await import('../packages/service/dist/gateway/control.js');
+    const { GatewayControl } = await import('../packages/service/dist/front/control.js');
     const { pid } = await new GatewayControl(join(studio.data, 'tessarion/run/gateway.sock')).ping();
     process.kill(pid, 'SIGTERM');
   });

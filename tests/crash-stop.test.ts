@@ -17,7 +17,7 @@ beforeAll(async () => {
 afterAll(() => dying?.stop());
 
 const gateway = async (): Promise<{ pid: number }> => {
-  const { GatewayControl } = await import('../packages/service/dist/gateway/control.js');
+  const { GatewayControl } = await import('../packages/service/dist/front/control.js');
   return new GatewayControl(join(studio.data, 'tessarion/run/gateway.sock')).ping();
 };
 

@@ -4,7 +4,7 @@ import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { PackStore } from '../packages/engine/src/store/pack-store.js';
-import { DataFolder } from '../packages/service/src/data-folder.js';
+import { DataFolder } from '../packages/service/src/ground/data-folder.js';
 import { done, folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;

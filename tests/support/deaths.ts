@@ -84,7 +84,7 @@ export class Deaths {
   }
 
   async #gateway(): Promise<number | undefined> {
-    const { GatewayControl } = await import('../../packages/service/dist/gateway/control.js');
+    const { GatewayControl } = await import('../../packages/service/dist/front/control.js');
     const control = new GatewayControl(join(this.studio.data, 'tessarion/run/gateway.sock'));
     return control.ping().then(
       ({ pid }) => pid,

@@ -21,7 +21,7 @@ export const PASSWORD = 'a password for tests';
 /** What the programs are made of. Nobody calls this: `--changed` follows it from tests to what they drive. */
 export const madeOf = (): Promise<unknown>[] => [
   import('../../packages/cli/src/run.js'),
-  import('../../packages/service/src/work/worker.js'),
+  import('../../packages/service/src/main/worker.js'),
   import('../../packages/service/src/gateway/serve-gateway.js'),
   import('../../packages/service/src/journal/verify-thread.js'),
   import('../../packages/engine/src/copy/file-lane-thread.js'),

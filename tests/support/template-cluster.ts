@@ -5,8 +5,8 @@ import { join } from 'node:path';
 import { PrivateCluster } from '@tessarion/cluster';
 import { runMigrations } from 'graphile-worker';
 import type { TestProject } from 'vitest/node';
-import { migrate } from '../../packages/service/src/records/migrations.js';
-import { openRecords } from '../../packages/service/src/records/open.js';
+import { migrate } from '../../packages/service/src/ground/migrations.js';
+import { openRecords } from '../../packages/service/src/ground/open.js';
 import { copyCluster } from './copy-cluster.js';
 import { endProcessesOf } from './processes.js';
 

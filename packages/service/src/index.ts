@@ -1,2 +1,2 @@
-export { exchangeMasterKey, isMasterKey } from './keys.js';
-export { type RunningService, type ServeOptions, serve } from './serve.js';
+export { exchangeMasterKey, isMasterKey } from './ground/keys.js';
+export { type RunningService, type ServeOptions, serve } from './main/serve.js';

@@ -3,13 +3,13 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { providerSettings } from '../src/access/provider.js';
-import { type Attempt, type Counted, Tries } from '../src/access/tries.js';
-import { DataFolder } from '../src/data-folder.js';
+import { DataFolder } from '../src/ground/data-folder.js';
+import { ProblemError } from '../src/ground/problems.js';
+import { type GuestRecord, isOpenLink } from '../src/guests/guests.js';
 import { idInKey, isKeyOf, linkOf, sessionOf } from '../src/guests/keys.js';
 import { isSecure } from '../src/http/cookies.js';
-import { ProblemError } from '../src/problems.js';
-import { type GuestRecord, isOpenLink } from '../src/records/guests.js';
+import { providerSettings } from '../src/people/provider.js';
+import { type Attempt, type Counted, Tries } from '../src/people/tries.js';
 
 describe('failed tries to get in', () => {
   let clock = 0;

@@ -5,11 +5,11 @@ import { join } from 'node:path';
 import { type Address, checkProfile, lowerOf, type Profile, parseLocation } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { DataFolder, hashSecret, newId, newSecret } from '../src/data-folder.js';
-import { copyDatabases, copyPlace } from '../src/facts/new-copy.js';
-import { resolveSettings, type SettingFacts } from '../src/facts/settings.js';
-import { exchangeMasterKey, isMasterKey, Keys } from '../src/keys.js';
-import type { ServerRecord } from '../src/records/servers.js';
+import { copyDatabases, copyPlace } from '../src/fleet/new-copy.js';
+import type { ServerRecord } from '../src/fleet/servers.js';
+import { resolveSettings, type SettingFacts } from '../src/fleet/settings.js';
+import { DataFolder, hashSecret, newId, newSecret } from '../src/ground/data-folder.js';
+import { exchangeMasterKey, isMasterKey, Keys } from '../src/ground/keys.js';
 
 const address = (name: string, url: string): Address => ({ name, ...parseLocation(url), aliases: [] });
 const server = {

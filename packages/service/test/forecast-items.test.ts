@@ -5,10 +5,10 @@ import type { PrivateCluster } from '@tessarion/cluster';
 import { type ChangedItem, NOT_STAMPED } from '@tessarion/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { DataFolder } from '../src/data-folder.js';
-import { forgetForecasts, readItem, sealFormerItems, storeItems } from '../src/records/forecast-items.js';
-import { migrate } from '../src/records/migrations.js';
-import { openRecords, type Records } from '../src/records/open.js';
+import { forgetForecasts, readItem, sealFormerItems, storeItems } from '../src/forecasts/forecast-items.js';
+import { DataFolder } from '../src/ground/data-folder.js';
+import { migrate } from '../src/ground/migrations.js';
+import { openRecords, type Records } from '../src/ground/open.js';
 import type { Installation } from '../src/work/context.js';
 
 const NAME = 'Ingrid Solheim';

@@ -6,9 +6,9 @@ import { join } from 'node:path';
 import { brotliCompressSync, deflateSync, gzipSync } from 'node:zlib';
 import { pino } from 'pino';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import type { Holders } from '../src/front/holders.js';
+import type { Route } from '../src/front/routes.js';
 import { Gateway } from '../src/gateway/gateway.js';
-import type { Holders } from '../src/gateway/holders.js';
-import type { Route } from '../src/gateway/routes.js';
 
 const LIVE = 'threadmill.example';
 const COPY = 'threadmill--staging.example';

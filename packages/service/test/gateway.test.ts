@@ -3,11 +3,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
-import { mayHold } from '../src/gateway/holders.js';
+import { mayHold } from '../src/front/holders.js';
+import { type Holder, PASS_SECONDS, Passes, TryLimit } from '../src/front/pass.js';
+import type { Route } from '../src/front/routes.js';
 import { Holds } from '../src/gateway/holds.js';
 import { gatePage, markerHtml } from '../src/gateway/marker.js';
-import { type Holder, PASS_SECONDS, Passes, TryLimit } from '../src/gateway/pass.js';
-import type { Route } from '../src/gateway/routes.js';
 import { targetOf } from '../src/gateway/target.js';
 import { UsedTickets } from '../src/gateway/used-tickets.js';
 

@@ -4,8 +4,8 @@ import { join } from 'node:path';
 import type { PrivateCluster } from '@tessarion/cluster';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { migrate } from '../src/records/migrations.js';
-import { openRecords, type Records } from '../src/records/open.js';
+import { migrate } from '../src/ground/migrations.js';
+import { openRecords, type Records } from '../src/ground/open.js';
 
 let folder: string;
 let cluster: PrivateCluster;

@@ -4,10 +4,10 @@ import { join } from 'node:path';
 import type { PrivateCluster } from '@tessarion/cluster';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { DataFolder } from '../src/data-folder.js';
-import { openRecords, type Records } from '../src/records/open.js';
-import { enqueue, findUnqueued } from '../src/records/queue.js';
-import { Transfers } from '../src/records/transfers.js';
+import { DataFolder } from '../src/ground/data-folder.js';
+import { openRecords, type Records } from '../src/ground/open.js';
+import { enqueue, findUnqueued } from '../src/ground/queue.js';
+import { Transfers } from '../src/transfers/transfers.js';
 
 let folder: string;
 let cluster: PrivateCluster;

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { PrivateCluster } from '@tessarion/cluster';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { startCluster } from '../../../tests/support/clusters.js';
-import { openRecords, type Records } from '../src/records/open.js';
+import { openRecords, type Records } from '../src/ground/open.js';
 import { WorkerIdentity } from '../src/work/worker-identity.js';
 
 let folder: string;

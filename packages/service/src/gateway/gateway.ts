@@ -15,15 +15,15 @@ import { type Duplex, pipeline, type Readable, type Transform } from 'node:strea
 import { createBrotliDecompress, createGunzip, createInflate } from 'node:zlib';
 import proxyAddress from '@fastify/proxy-addr';
 import type { Logger } from 'pino';
+import { answerHere } from '../front/here.js';
+import { type Holders, mayHold } from '../front/holders.js';
+import { PASS_SECONDS, type Pass, Passes, TryLimit } from '../front/pass.js';
+import type { Published, Route } from '../front/routes.js';
 import { COOKIES, cookiesOf, forOneBrowser, ofMessage, toSite, type Visitor } from './headers.js';
-import { answerHere } from './here.js';
-import { type Holders, mayHold } from './holders.js';
 import { Holds } from './holds.js';
 import { Bounded, MarkedPage } from './mark-page.js';
 import { gatePage, markerHtml, markerStyleHash } from './marker.js';
 import { allowStyle } from './marker-policy.js';
-import { PASS_SECONDS, type Pass, Passes, TryLimit } from './pass.js';
-import type { Published, Route } from './routes.js';
 import { type Target, targetOf } from './target.js';
 import { UsedTickets } from './used-tickets.js';
 

@@ -2,8 +2,8 @@ import { spawn } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { fileURLToPath } from 'node:url';
 import type { Logger } from 'pino';
-import type { DataFolder } from '../data-folder.js';
-import type { GatewayControl } from './control.js';
+import type { GatewayControl } from '../front/control.js';
+import type { DataFolder } from '../ground/data-folder.js';
 
 /** How often the gateway is looked after. */
 const LOOK_MS = 250;

@@ -1,7 +1,7 @@
 import * as fs from 'node:fs/promises';
 import { createServer, type IncomingMessage, request } from 'node:http';
 import { pino } from 'pino';
-import { DataFolder } from '../data-folder.js';
+import { DataFolder } from '../ground/data-folder.js';
 import { Gateway } from './gateway.js';
 
 /** `front` takes all connections and serves live environments; `copies` serves the others behind it. */

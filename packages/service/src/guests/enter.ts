@@ -1,10 +1,10 @@
-import { isPassword } from '../access/passwords.js';
-import { TRIES_AT_ONE_PLACE } from '../access/sign-in.js';
-import { placeOf, type Tries } from '../access/tries.js';
-import { ProblemError } from '../problems.js';
-import { type GuestRecord, isOpenLink } from '../records/guests.js';
-import type { OnRecords } from '../records/open.js';
+import type { OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import { isPassword } from '../people/passwords.js';
+import { TRIES_AT_ONE_PLACE } from '../people/sign-in.js';
+import { placeOf, type Tries } from '../people/tries.js';
 import type { Installation } from '../work/context.js';
+import { type GuestRecord, isOpenLink } from './guests.js';
 import { idInKey, isKeyOf } from './keys.js';
 
 const FREE_TRIES = 5;

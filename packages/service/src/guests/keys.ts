@@ -1,6 +1,6 @@
 import { createHmac, timingSafeEqual } from 'node:crypto';
-import type { DataFolder } from '../data-folder.js';
-import type { GuestRecord } from '../records/guests.js';
+import type { DataFolder } from '../ground/data-folder.js';
+import type { GuestRecord } from './guests.js';
 
 type Keys = { readonly folder: Pick<DataFolder, 'keys'> };
 

@@ -22,18 +22,18 @@ import Fastify, {
   LogController,
 } from 'fastify';
 import { z } from 'zod';
-import type { Caller } from '../access/actors.js';
-import { mustBeAllowed, refuseUnless } from '../access/allow.js';
-import { Provider, providerSettings } from '../access/provider.js';
-import { type Sight, sightOf } from '../access/sight.js';
-import { Access } from '../access/sign-in.js';
-import { withNearest } from '../facts/known-names.js';
-import { publishHolders } from '../gateway/routes.js';
+import { withNearest } from '../fleet/known-names.js';
+import { publishHolders } from '../front/routes.js';
+import { AbsentPlace } from '../ground/absent.js';
+import { ProblemError, TooMany } from '../ground/problems.js';
 import { guestOf } from '../guests/enter.js';
-import { ProblemError, TooMany } from '../problems.js';
-import { AbsentPlace } from '../records/absent.js';
-import type { GuestRecord } from '../records/guests.js';
+import type { GuestRecord } from '../guests/guests.js';
+import type { Caller } from '../people/actors.js';
+import { Provider, providerSettings } from '../people/provider.js';
+import { type Sight, sightOf } from '../people/sight.js';
+import { Access } from '../people/sign-in.js';
 import type { Installation } from '../work/context.js';
+import { mustBeAllowed, refuseUnless } from './allow.js';
 import { addCalendar } from './calendar.js';
 import { GUEST_COOKIE, sessionCookie } from './cookies.js';
 import { documentationPage } from './docs-page.js';

@@ -1,11 +1,11 @@
 import type { DeliveryPlan, Person } from '@tessarion/contract';
 import type { FastifyInstance } from 'fastify';
 import ical, { ICalCalendarMethod } from 'ical-generator';
-import { callerOf } from '../access/actors.js';
-import { sightOf } from '../access/sight.js';
-import { hashSecret } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
-import { plannedSites, planOf } from '../requests/plan.js';
+import { hashSecret } from '../ground/data-folder.js';
+import { ProblemError } from '../ground/problems.js';
+import { callerOf } from '../people/actors.js';
+import { sightOf } from '../people/sight.js';
+import { plannedSites, planOf } from '../plans/plan.js';
 import type { Installation } from '../work/context.js';
 import type { Limits } from './limits.js';
 

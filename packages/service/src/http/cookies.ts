@@ -1,6 +1,6 @@
 import '@fastify/cookie';
 import type { FastifyReply } from 'fastify';
-import type { NewSession } from '../access/sign-in.js';
+import type { NewSession } from '../people/sign-in.js';
 
 /** As which guest the browser came; sent to guests' endpoints only. */
 export const GUEST_COOKIE = 'tessarion_guest';

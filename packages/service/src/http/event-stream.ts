@@ -1,9 +1,9 @@
 import type { StreamEvent } from '@tessarion/contract';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import pg from 'pg';
-import type { Sight } from '../access/sight.js';
-import { ProblemError } from '../problems.js';
-import { EVENT_CHANNEL, eventsAfter, lastEventId } from '../records/events.js';
+import { EVENT_CHANNEL, eventsAfter, lastEventId } from '../ground/events.js';
+import { ProblemError } from '../ground/problems.js';
+import type { Sight } from '../people/sight.js';
 import type { Installation } from '../work/context.js';
 
 /** Nobody hears of a thing that they may not read. */

@@ -1,6 +1,6 @@
 import { createHmac, randomUUID } from 'node:crypto';
-import { openWith, sealWith } from '../keys.js';
-import { ProblemError } from '../problems.js';
+import { openWith, sealWith } from '../ground/keys.js';
+import { ProblemError } from '../ground/problems.js';
 import type { Installation } from '../work/context.js';
 
 interface Row {

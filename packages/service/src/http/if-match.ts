@@ -1,4 +1,4 @@
-import { ProblemError } from '../problems.js';
+import { ProblemError } from '../ground/problems.js';
 
 /**
  * Sees that an edit was made from what is there now (RFC 9110, 13.1.1; RFC 6585, 3).

@@ -1,6 +1,6 @@
 import { RateLimiterMemory, RateLimiterRes } from 'rate-limiter-flexible';
-import { placeOf } from '../access/tries.js';
-import { TooMany } from '../problems.js';
+import { TooMany } from '../ground/problems.js';
+import { placeOf } from '../people/tries.js';
 
 const A_MINUTE = 60;
 /** Shares of what one person may ask: a guest's link, and all who come from one place without having signed in. */

@@ -1,11 +1,11 @@
 import type { EndpointName, Person } from '@tessarion/contract';
 import type { FastifyRequest } from 'fastify';
-import type { Caller } from '../access/actors.js';
-import type { Input } from '../access/allow.js';
+import type { OnRecords } from '../ground/open.js';
+import { NotConfirmed, ProblemError, type ProblemKind } from '../ground/problems.js';
+import type { GuestRecord } from '../guests/guests.js';
 import type { Journal, Who } from '../journal/journal.js';
-import { NotConfirmed, ProblemError, type ProblemKind } from '../problems.js';
-import type { GuestRecord } from '../records/guests.js';
-import type { OnRecords } from '../records/open.js';
+import type { Caller } from '../people/actors.js';
+import type { Input } from './allow.js';
 import type { Call } from './handlers/call.js';
 import type { Limits } from './limits.js';
 

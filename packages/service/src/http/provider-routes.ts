@@ -1,6 +1,6 @@
 import type { FastifyInstance, FastifyReply } from 'fastify';
-import { type Journey, NotLetIn, type Provider, personAt } from '../access/provider.js';
-import type { Access } from '../access/sign-in.js';
+import { type Journey, NotLetIn, type Provider, personAt } from '../people/provider.js';
+import type { Access } from '../people/sign-in.js';
 import type { Installation } from '../work/context.js';
 import { giveSession, isSecure, sessionCookie } from './cookies.js';
 import { tellOfSignIn } from './handlers/access.js';

@@ -1,9 +1,9 @@
 import { createHmac, randomBytes } from 'node:crypto';
 import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { canonicalJson, digestOfSide, type KeyedDigest, type SealableEntry, stampOf } from '@tessarion/core';
-import { newId } from '../data-folder.js';
-import type { Keys } from '../keys.js';
-import type { OnRecords } from '../records/open.js';
+import { newId } from '../ground/data-folder.js';
+import type { Keys } from '../ground/keys.js';
+import type { OnRecords } from '../ground/open.js';
 
 /** Something that was done, or refused. */
 export interface Act {

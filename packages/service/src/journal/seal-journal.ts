@@ -1,6 +1,6 @@
 import * as fs from 'node:fs/promises';
 import { NO_SEAL, type SignedHead, sealOf, signHead, stampOf } from '@tessarion/core';
-import type { OnRecords } from '../records/open.js';
+import type { OnRecords } from '../ground/open.js';
 import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 

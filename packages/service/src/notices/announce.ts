@@ -1,6 +1,6 @@
 import { type Announced, type CloudEvent, covers, readScope } from '@tessarion/core';
-import { newId } from '../data-folder.js';
-import { json, type OnRecords } from '../records/open.js';
+import { newId } from '../ground/data-folder.js';
+import { json, type OnRecords } from '../ground/open.js';
 
 export interface Announcement {
   readonly type: Announced;

@@ -1,8 +1,8 @@
 import { createHash } from 'node:crypto';
 import type { NoticeKind } from '@tessarion/core';
 import type { Transporter } from 'nodemailer';
-import { callerOf } from '../access/actors.js';
-import { sightOf } from '../access/sight.js';
+import { callerOf } from '../people/actors.js';
+import { sightOf } from '../people/sight.js';
 import type { Installation } from '../work/context.js';
 import { HEADS } from './heads.js';
 import { layOut } from './lay-out.js';

@@ -1,6 +1,6 @@
 import type { Transporter } from 'nodemailer';
-import { newId } from '../data-folder.js';
-import { json, type OnRecords } from '../records/open.js';
+import { newId } from '../ground/data-folder.js';
+import { json, type OnRecords } from '../ground/open.js';
 import type { Installation } from '../work/context.js';
 import { type Letter, layOut } from './lay-out.js';
 import { mailSettings } from './mail-settings.js';

@@ -1,7 +1,7 @@
 import { NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
 import type { Transporter } from 'nodemailer';
-import { callerOf } from '../access/actors.js';
-import { sightOf } from '../access/sight.js';
+import { callerOf } from '../people/actors.js';
+import { sightOf } from '../people/sight.js';
 import type { Installation } from '../work/context.js';
 import { sendDueDigests } from './digests.js';
 import { HEADS } from './heads.js';

@@ -1,5 +1,5 @@
 import { createHmac, timingSafeEqual } from 'node:crypto';
-import type { DataFolder } from '../data-folder.js';
+import type { DataFolder } from '../ground/data-folder.js';
 
 type Keys = { readonly folder: Pick<DataFolder, 'keys'> };
 

@@ -8,11 +8,11 @@ import {
   nextDigest,
   QUIET,
 } from '@tessarion/core';
-import { newId } from '../data-folder.js';
-import type { GuestRecord } from '../records/guests.js';
-import type { OnRecords } from '../records/open.js';
-import type { RequestRecord, ReviewerRecord } from '../records/requests.js';
-import type { TransferRecord } from '../records/transfers.js';
+import { newId } from '../ground/data-folder.js';
+import type { OnRecords } from '../ground/open.js';
+import type { GuestRecord } from '../guests/guests.js';
+import type { RequestRecord, ReviewerRecord } from '../requests/requests.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 
 export interface News {
   readonly kind: NoticeKind;

@@ -8,8 +8,8 @@ import {
   type Permission,
   type RequestEvent,
 } from '@tessarion/core';
-import type { OnRecords } from '../records/open.js';
-import type { RequestRecord } from '../records/requests.js';
+import type { OnRecords } from '../ground/open.js';
+import type { RequestRecord } from './requests.js';
 import { destinationOf, hasCollisions, isReviewable, type standingOf } from './standing.js';
 
 /** Who looks at a request. */

@@ -1,5 +1,5 @@
-import type { OnRecords } from '../records/open.js';
-import type { RequestRecord } from '../records/requests.js';
+import type { OnRecords } from '../ground/open.js';
+import type { RequestRecord } from './requests.js';
 
 /** Somebody else's hold on an item, or their wish for it. */
 export interface Held {

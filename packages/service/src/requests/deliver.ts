@@ -1,19 +1,19 @@
 import type { Person } from '@tessarion/contract';
 import { decide, type EnvironmentKind, isStillDue, mayDeliverAt, type Permission } from '@tessarion/core';
-import { callerOf } from '../access/actors.js';
-import { ProblemError } from '../problems.js';
-import type { OnRecords } from '../records/open.js';
-import { doerOf } from '../records/people.js';
-import { holdRequest, itemsOfForecast, type RequestRecord } from '../records/requests.js';
-import { mustBeUndoable, type TransferRecord } from '../records/transfers.js';
+import { readyToGo, warningsOf } from '../forecasts/ready-to-go.js';
+import type { OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import { callerOf } from '../people/actors.js';
+import { doerOf } from '../people/people.js';
+import { rulesOfSite } from '../plans/plan.js';
+import { mustBeUndoable, type TransferRecord } from '../transfers/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
 import type { PushInput } from '../work/procedures/push.js';
-import { readyToGo, warningsOf } from '../work/ready-to-go.js';
 import { claim, waitsFor } from './claims.js';
 import { move, tell } from './moves.js';
-import { rulesOfSite } from './plan.js';
 import { requestPreviewedAt } from './preview.js';
+import { holdRequest, itemsOfForecast, type RequestRecord } from './requests.js';
 import { chosen, difference } from './revisions.js';
 import { laneOnto, standingOf } from './standing.js';
 

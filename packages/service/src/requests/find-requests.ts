@@ -1,8 +1,8 @@
 import type { QueryOf } from '@tessarion/contract';
-import type { Sight } from '../access/sight.js';
-import { readCursor, writeCursor } from '../records/cursor.js';
-import type { OnRecords } from '../records/open.js';
-import type { RequestRecord } from '../records/requests.js';
+import { readCursor, writeCursor } from '../ground/cursor.js';
+import type { OnRecords } from '../ground/open.js';
+import type { Sight } from '../people/sight.js';
+import type { RequestRecord } from './requests.js';
 
 /**
  * A page of the requests that somebody may see, newest first.

@@ -1,6 +1,6 @@
-import { holdRequest, type RequestRecord } from '../records/requests.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
+import { holdRequest, type RequestRecord } from './requests.js';
 import { lookAgain } from './revisions.js';
 
 /** How old what reviewers look at may become. */

@@ -1,8 +1,8 @@
 import { CLAIM_DAYS, idleStep, WARNING_DAYS } from '@tessarion/core';
 import { tellPeople } from '../notices/tell.js';
-import { addHistory, holdRequest } from '../records/requests.js';
 import type { Installation } from '../work/context.js';
 import { letGo, tell } from './moves.js';
+import { addHistory, holdRequest } from './requests.js';
 
 /** What waits for its time, or is under way, does not lie still. */
 const STILL = ['draft', 'in-review', 'returned', 'approved', 'blocked'] as const;

@@ -1,11 +1,11 @@
 import { afterEvent, isAnnounced, isOpenRequest, type NoticeKind, type RequestEvent } from '@tessarion/core';
+import { publishEvent } from '../ground/events.js';
+import type { OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
 import { announce } from '../notices/announce.js';
 import { tellPeople } from '../notices/tell.js';
-import { ProblemError } from '../problems.js';
-import { publishEvent } from '../records/events.js';
-import type { OnRecords } from '../records/open.js';
-import { addHistory, type RequestRecord } from '../records/requests.js';
 import { release, waitingBehind } from './claims.js';
+import { addHistory, type RequestRecord } from './requests.js';
 
 const REFUSED: Record<RequestEvent, string> = {
   ask: 'be sent to review',

@@ -1,16 +1,16 @@
 import type { BodyOf } from '@tessarion/contract';
-import { newId } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
-import type { OnRecords } from '../records/open.js';
-import { addHistory, addRevision, itemsOfForecast, type RequestRecord } from '../records/requests.js';
-import { mustBeUndoable } from '../records/transfers.js';
+import { resultOf } from '../forecasts/ready-to-go.js';
+import { newId } from '../ground/data-folder.js';
+import type { OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import { wantedTime } from '../plans/moment.js';
+import { mustBeUndoable } from '../transfers/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
-import { resultOf } from '../work/ready-to-go.js';
 import { mustStay } from './asked-for.js';
 import { claim, heldBy } from './claims.js';
-import { wantedTime } from './moment.js';
 import { tell } from './moves.js';
+import { addHistory, addRevision, itemsOfForecast, type RequestRecord } from './requests.js';
 import { chosen } from './revisions.js';
 import { setReviewers, setSteps } from './said-of.js';
 

@@ -1,17 +1,17 @@
 import type { Preview } from '@tessarion/contract';
 import { type Address, formatLocation, isOpenRequest, plainSentence } from '@tessarion/core';
-import { newCopy } from '../facts/new-copy.js';
-import { ProblemError } from '../problems.js';
-import { iso, type OnRecords } from '../records/open.js';
-import type { Doer } from '../records/people.js';
-import { profileOfSite } from '../records/profiles.js';
-import type { RequestRecord } from '../records/requests.js';
-import type { TransferRecord } from '../records/transfers.js';
+import { newCopy } from '../fleet/new-copy.js';
+import { profileOfSite } from '../fleet/profiles.js';
+import { readyToGo } from '../forecasts/ready-to-go.js';
+import { iso, type OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import type { Doer } from '../people/people.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 import type { Installation } from '../work/context.js';
 import type { ForecastRecord } from '../work/forecasting.js';
 import type { PreviewInput } from '../work/procedures/preview.js';
-import { readyToGo } from '../work/ready-to-go.js';
 import { tell } from './moves.js';
+import type { RequestRecord } from './requests.js';
 
 const UNDER_WAY = ['waiting', 'running', 'stopping'];
 /** Wait before a removal that failed is tried again. */

@@ -1,11 +1,15 @@
 import type { ForecastWishes } from '@tessarion/contract';
 import { counted, isEditable, isOpenRequest } from '@tessarion/core';
-import { newId } from '../data-folder.js';
+import { newId } from '../ground/data-folder.js';
+import { json, type OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import { enqueue } from '../ground/queue.js';
 import { tellPeople } from '../notices/tell.js';
-import { ProblemError } from '../problems.js';
-import { json, type OnRecords } from '../records/open.js';
-import { doerOf, doneBy } from '../records/people.js';
-import { enqueue } from '../records/queue.js';
+import { doerOf, doneBy } from '../people/people.js';
+import type { Installation } from '../work/context.js';
+import type { ForecastRecord } from '../work/forecasting.js';
+import { claim } from './claims.js';
+import { tell } from './moves.js';
 import {
   addHistory,
   addRevision,
@@ -16,11 +20,7 @@ import {
   type RevisionItem,
   type RevisionRecord,
   revisionsOf,
-} from '../records/requests.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
-import { claim } from './claims.js';
-import { tell } from './moves.js';
+} from './requests.js';
 import { settleApproval } from './standing.js';
 
 /** What a person chose themselves; what only comes along with that is not claimed. */

@@ -1,8 +1,8 @@
-import { newId } from '../data-folder.js';
-import { ProblemError } from '../problems.js';
-import type { OnRecords } from '../records/open.js';
-import { getColleague, getTeam } from '../records/people.js';
-import { type RequestRecord, type StepRecord, stepsOf } from '../records/requests.js';
+import { newId } from '../ground/data-folder.js';
+import type { OnRecords } from '../ground/open.js';
+import { ProblemError } from '../ground/problems.js';
+import { getColleague, getTeam } from '../people/people.js';
+import { type RequestRecord, type StepRecord, stepsOf } from './requests.js';
 
 /** Writes the manual steps down in this order; one that stays as it was keeps its tick. */
 export async function setSteps(

@@ -1,6 +1,7 @@
 import { type EnvironmentKind, judge, type RequestStanding, type ReviewRule, type Thing } from '@tessarion/core';
+import type { OnRecords } from '../ground/open.js';
 import { tellPeople } from '../notices/tell.js';
-import type { OnRecords } from '../records/open.js';
+import { move } from './moves.js';
 import {
   newestVerdicts,
   openThreads,
@@ -10,8 +11,7 @@ import {
   revisionsOf,
   ruleOfLane,
   type VerdictRecord,
-} from '../records/requests.js';
-import { move } from './moves.js';
+} from './requests.js';
 
 export interface Standing extends RequestStanding {
   readonly rule: ReviewRule;

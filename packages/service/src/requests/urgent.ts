@@ -1,10 +1,10 @@
-import { newId } from '../data-folder.js';
+import { newId } from '../ground/data-folder.js';
+import type { OnRecords } from '../ground/open.js';
 import { tellPeople } from '../notices/tell.js';
-import type { OnRecords } from '../records/open.js';
-import { addHistory, addRevision, itemsOfForecast, type RequestRecord, ruleOfLane } from '../records/requests.js';
-import type { NewTransfer } from '../records/transfers.js';
+import type { NewTransfer } from '../transfers/transfers.js';
 import type { Installation } from '../work/context.js';
 import { tell } from './moves.js';
+import { addHistory, addRevision, itemsOfForecast, type RequestRecord, ruleOfLane } from './requests.js';
 import { laneOnto } from './standing.js';
 
 /** More than a title needs. */

@@ -1,5 +1,10 @@
 import type { ChangeRequest, Person, RequestDetail, RequestItem, Thread } from '@tessarion/contract';
-import { iso, type OnRecords } from '../records/open.js';
+import { iso, type OnRecords } from '../ground/open.js';
+import { momentAt, rulesOfSite } from '../plans/plan.js';
+import type { Installation } from '../work/context.js';
+import { actsOf, type Viewer } from './acts.js';
+import { waitsFor, wantedBy } from './claims.js';
+import { showPreview } from './preview.js';
 import {
   type CommentRecord,
   commentTag,
@@ -11,12 +16,7 @@ import {
   showRule,
   stepsOf,
   type VerdictRecord,
-} from '../records/requests.js';
-import type { Installation } from '../work/context.js';
-import { actsOf, type Viewer } from './acts.js';
-import { waitsFor, wantedBy } from './claims.js';
-import { momentAt, rulesOfSite } from './plan.js';
-import { showPreview } from './preview.js';
+} from './requests.js';
 import { difference } from './revisions.js';
 import { laneOnto, reviewerOf, standingOf } from './standing.js';
 

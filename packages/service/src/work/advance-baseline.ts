@@ -6,11 +6,11 @@ import {
   type EnvironmentComparison,
   type PackWriter,
 } from '@tessarion/engine';
-import { newId } from '../data-folder.js';
-import { findBaseline, saveBaseline } from '../records/snapshots.js';
+import type { TransferFacts } from '../forecasts/transfer-facts.js';
+import { newId } from '../ground/data-folder.js';
+import { findBaseline, saveBaseline } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
 import { nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
-import type { TransferFacts } from './transfer-facts.js';
 
 /** Names of the change sets by which both images of the baseline move on. */
 export const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string =>

@@ -1,18 +1,18 @@
 import type { Profile } from '@tessarion/core';
 import { EngineError, type Environment, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
 import type { Logger } from 'pino';
-import type { DataFolder } from '../data-folder.js';
-import { markOf } from '../facts/left-behind.js';
-import type { GatewayControl } from '../gateway/control.js';
-import { publishRoutes } from '../gateway/routes.js';
+import { type EnvironmentRecord, type Environments, toEngine } from '../fleet/environments.js';
+import { profileOfSite } from '../fleet/profiles.js';
+import type { Servers } from '../fleet/servers.js';
+import type { GatewayControl } from '../front/control.js';
+import { publishRoutes } from '../front/routes.js';
+import type { DataFolder } from '../ground/data-folder.js';
+import { publishEvent } from '../ground/events.js';
+import type { Records } from '../ground/open.js';
 import type { Journal } from '../journal/journal.js';
-import { type EnvironmentRecord, type Environments, toEngine } from '../records/environments.js';
-import { publishEvent } from '../records/events.js';
-import type { Records } from '../records/open.js';
-import { profileOfSite } from '../records/profiles.js';
-import type { Servers } from '../records/servers.js';
-import { libraryOf } from '../records/snapshots.js';
-import type { TransferRecord, Transfers } from '../records/transfers.js';
+import { libraryOf } from '../stored/snapshots.js';
+import type { TransferRecord, Transfers } from '../transfers/transfers.js';
+import { markOf } from './left-behind.js';
 
 /** What every part of the service and worker needs. */
 export interface Installation {

@@ -21,12 +21,12 @@ import {
   sampleValues,
   type TableShape,
 } from '@tessarion/engine';
-import { missingPaths, nearestWords, tablesOf } from '../facts/known-names.js';
-import { getSnapshot } from '../records/snapshots.js';
+import { missingPaths, nearestWords, tablesOf } from '../fleet/known-names.js';
+import { fitCheck } from '../forecasts/forecast-checks.js';
+import { maskCheck } from '../forecasts/mask-check.js';
+import { getSnapshot } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
 import type { CopyWishes, Origin } from './copying.js';
-import { fitCheck } from './forecast-checks.js';
-import { maskCheck } from './mask-check.js';
 import { measure } from './measure.js';
 
 /** Of what a copy holds, for indexes and what is written beside. */

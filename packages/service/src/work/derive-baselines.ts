@@ -1,9 +1,9 @@
 import { lowerOf } from '@tessarion/core';
 import type { Environment, LeftOut } from '@tessarion/engine';
-import { newId } from '../data-folder.js';
-import { baselinesOf, findPair, libraryOf, saveBaseline } from '../records/snapshots.js';
+import { newId } from '../ground/data-folder.js';
+import { packedBaseline } from '../stored/packing.js';
+import { baselinesOf, findPair, libraryOf, saveBaseline } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
-import { packedBaseline } from './packing.js';
 
 /**
  * What a copy's source had in common with others, the copy has in common with them too: so a copy of a copy can be

@@ -1,10 +1,10 @@
 import { isAnnounced } from '@tessarion/core';
+import { publishEvent } from '../ground/events.js';
+import type { OnRecords } from '../ground/open.js';
 import { announce } from '../notices/announce.js';
 import { tellStarter } from '../notices/tell.js';
-import { publishEvent } from '../records/events.js';
-import type { OnRecords } from '../records/open.js';
-import type { TransferRecord } from '../records/transfers.js';
 import { noteEnd } from '../requests/deliver.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 import type { Installation } from './context.js';
 
 export type TransferEnd = Pick<TransferRecord, 'state' | 'failure'> &

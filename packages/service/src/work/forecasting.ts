@@ -1,21 +1,21 @@
 import type { Check, Failure, Forecast, ForecastWishes } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
-import { failureOf } from '../problems.js';
-import { toEngine } from '../records/environments.js';
-import { publishEvent } from '../records/events.js';
-import { storeItems } from '../records/forecast-items.js';
-import { json, type OnRecords } from '../records/open.js';
-import { profileOfSite } from '../records/profiles.js';
-import { libraryOf } from '../records/snapshots.js';
+import { toEngine } from '../fleet/environments.js';
+import { profileOfSite } from '../fleet/profiles.js';
+import { gatherFacts } from '../forecasts/comparing.js';
+import { aboveOf, driftOf } from '../forecasts/drift.js';
+import { storeItems } from '../forecasts/forecast-items.js';
+import type { TransferFacts } from '../forecasts/transfer-facts.js';
+import { gatherUndo } from '../forecasts/undoing.js';
+import { checkHealth, unwellChecks } from '../front/health.js';
+import { heldChecks, inPlaceChecks, notHeld } from '../front/held.js';
+import { publishEvent } from '../ground/events.js';
+import { json, type OnRecords } from '../ground/open.js';
+import { failureOf } from '../ground/problems.js';
 import { takeRevision } from '../requests/revisions.js';
-import { gatherFacts } from './comparing.js';
+import { libraryOf } from '../stored/snapshots.js';
 import type { Installation } from './context.js';
-import { aboveOf, driftOf } from './drift.js';
-import { checkHealth, unwellChecks } from './health.js';
-import { heldChecks, inPlaceChecks, notHeld } from './held.js';
-import type { TransferFacts } from './transfer-facts.js';
-import { gatherUndo } from './undoing.js';
 
 export interface ForecastRecord {
   readonly id: string;

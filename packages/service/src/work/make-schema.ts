@@ -1,7 +1,7 @@
 import type { Environment } from '@tessarion/engine';
-import { failureOf } from '../problems.js';
+import type { SchemaChange } from '../forecasts/schema-items.js';
+import { failureOf } from '../ground/problems.js';
 import type { TransferContext } from './context.js';
-import type { SchemaChange } from './schema-items.js';
 
 /** How the tables of the destination change in a transfer. */
 export const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] =>

@@ -1,6 +1,6 @@
 import { setTimeout as later } from 'node:timers/promises';
 import { EngineError } from '@tessarion/engine';
-import { isConnectionLost } from '../records/lost.js';
+import { isConnectionLost } from '../ground/lost.js';
 
 /** For how long what is away is waited for, and between two tries. */
 const PATIENCE_MS = 5 * 60_000;

@@ -23,8 +23,8 @@ import {
   showPath,
   valueInRow,
 } from '@tessarion/engine';
+import { type PageHealth, pageChecks } from '../front/health.js';
 import type { Installation, TransferContext } from './context.js';
-import { type PageHealth, pageChecks } from './health.js';
 import { filesOf, nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
 
 /**

@@ -1,6 +1,6 @@
 import { type FileChange, isSame, type RowChange } from '@tessarion/core';
 import { asReadBack, type Mode, type SnapshotLibrary } from '@tessarion/engine';
-import type { TransferRecord } from '../records/transfers.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 import type { TransferContext } from './context.js';
 
 /** A change set and the direction in which it is applied. */

@@ -1,15 +1,15 @@
 import { type Environment, messageOf } from '@tessarion/engine';
-import { forgetMeasures } from '../facts/figures.js';
-import { type EnvironmentRecord, toEngine } from '../records/environments.js';
-import { forgetOldEvents, publishEvent } from '../records/events.js';
-import { forgetForecasts } from '../records/forecast-items.js';
-import { profileOfSite } from '../records/profiles.js';
-import { libraryOf, whileStoreRests } from '../records/snapshots.js';
-import { gatherFacts } from './comparing.js';
+import { type EnvironmentRecord, toEngine } from '../fleet/environments.js';
+import { profileOfSite } from '../fleet/profiles.js';
+import { gatherFacts } from '../forecasts/comparing.js';
+import { aboveOf, driftOf } from '../forecasts/drift.js';
+import { forgetForecasts } from '../forecasts/forecast-items.js';
+import { NO_WISHES } from '../forecasts/transfer-facts.js';
+import { forgetOldEvents, publishEvent } from '../ground/events.js';
+import { forgetMeasures } from '../http/views/figures.js';
+import { libraryOf, whileStoreRests } from '../stored/snapshots.js';
 import type { Installation } from './context.js';
-import { aboveOf, driftOf } from './drift.js';
 import { measure } from './measure.js';
-import { NO_WISHES } from './transfer-facts.js';
 
 /** How old what is known of an environment's size and drift may become. */
 const LOOK_EVERY_MS = 60 * 60_000;

@@ -1,15 +1,15 @@
 import { mergeLane, sentenceText } from '@tessarion/core';
 import { DateTime } from 'luxon';
-import { newId } from '../data-folder.js';
+import type { EnvironmentRecord, PullSchedule, ScheduledPull } from '../fleet/environments.js';
+import { NO_WISHES } from '../forecasts/transfer-facts.js';
+import { newId } from '../ground/data-folder.js';
+import { publishEvent } from '../ground/events.js';
+import { json } from '../ground/open.js';
+import { failureOf } from '../ground/problems.js';
 import { tellOfSchedule } from '../notices/tell.js';
-import { failureOf } from '../problems.js';
-import type { EnvironmentRecord, PullSchedule, ScheduledPull } from '../records/environments.js';
-import { publishEvent } from '../records/events.js';
-import { json } from '../records/open.js';
 import type { Installation } from './context.js';
 import { computeForecast, type ForecastRecord } from './forecasting.js';
 import type { PushInput } from './procedures/push.js';
-import { NO_WISHES } from './transfer-facts.js';
 
 /**
  * The last moment at which a schedule was due.

@@ -1,13 +1,13 @@
 import type { Person } from '@tessarion/contract';
 import { decide, PERMISSIONS, type Permission, scopeText } from '@tessarion/core';
-import { mustBeUnlimited } from '../../access/allow.js';
-import type { SessionRow, TokenRow } from '../../access/sign-in.js';
-import { hashSecret } from '../../data-folder.js';
+import { hashSecret } from '../../ground/data-folder.js';
+import { iso, type OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
 import { writeLetter } from '../../notices/letters.js';
-import { ProblemError } from '../../problems.js';
-import { iso, type OnRecords } from '../../records/open.js';
-import { listPeople } from '../../records/people.js';
+import { listPeople } from '../../people/people.js';
+import type { SessionRow, TokenRow } from '../../people/sign-in.js';
 import type { Installation } from '../../work/context.js';
+import { mustBeUnlimited } from '../allow.js';
 import { endSession, giveSession } from '../cookies.js';
 import type { Call, Handlers } from './call.js';
 

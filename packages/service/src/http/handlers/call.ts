@@ -1,12 +1,12 @@
 import type { BodyOf, EndpointName, ParamsOf, Person, QueryOf, ResponseOf } from '@tessarion/contract';
 import type { Actor, Permission, Thing } from '@tessarion/core';
 import type { FastifyReply } from 'fastify';
-import type { TokenInUse } from '../../access/actors.js';
-import type { Provider } from '../../access/provider.js';
-import type { Sight } from '../../access/sight.js';
-import type { Access } from '../../access/sign-in.js';
-import type { GuestRecord } from '../../records/guests.js';
-import type { OnRecords } from '../../records/open.js';
+import type { OnRecords } from '../../ground/open.js';
+import type { GuestRecord } from '../../guests/guests.js';
+import type { TokenInUse } from '../../people/actors.js';
+import type { Provider } from '../../people/provider.js';
+import type { Sight } from '../../people/sight.js';
+import type { Access } from '../../people/sign-in.js';
 import type { Installation } from '../../work/context.js';
 
 /** One call of an endpoint, its input parsed by the contract, and allowed by it. */

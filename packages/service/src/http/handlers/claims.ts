@@ -1,8 +1,8 @@
+import { ProblemError } from '../../ground/problems.js';
 import { tellPeople } from '../../notices/tell.js';
-import { ProblemError } from '../../problems.js';
-import { addHistory, getRequest } from '../../records/requests.js';
 import { goBehind, waitsFor, wantedBy } from '../../requests/claims.js';
 import { tell } from '../../requests/moves.js';
+import { addHistory, getRequest } from '../../requests/requests.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';
 

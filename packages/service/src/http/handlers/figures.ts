@@ -1,6 +1,6 @@
-import { newId } from '../../data-folder.js';
-import { figuresOf } from '../../facts/figures.js';
-import { ProblemError } from '../../problems.js';
+import { newId } from '../../ground/data-folder.js';
+import { ProblemError } from '../../ground/problems.js';
+import { figuresOf } from '../views/figures.js';
 import type { Handlers } from './call.js';
 
 const MOST_VIEWS = 50;

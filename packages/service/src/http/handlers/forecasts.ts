@@ -1,21 +1,21 @@
 import type { Forecast, ForecastItem, ShownFile } from '@tessarion/contract';
 import { type ByteString, compareLane, decide, personalFields, shownFields } from '@tessarion/core';
-import { newId } from '../../data-folder.js';
-import { ProblemError } from '../../problems.js';
-import { noForecast } from '../../records/absent.js';
-import { readPosition } from '../../records/cursor.js';
-import { toEngine } from '../../records/environments.js';
-import { readItem, type StoredItem } from '../../records/forecast-items.js';
-import { json, type OnRecords } from '../../records/open.js';
-import { doneBy } from '../../records/people.js';
-import { profileOfSite } from '../../records/profiles.js';
-import { enqueue } from '../../records/queue.js';
-import { findPair, getSnapshot, libraryOf } from '../../records/snapshots.js';
-import { mustBeUndoable } from '../../records/transfers.js';
+import { toEngine } from '../../fleet/environments.js';
+import { profileOfSite } from '../../fleet/profiles.js';
+import { readItem, type StoredItem } from '../../forecasts/forecast-items.js';
+import { fileNow, fileStored, picturePlaces, placeOfFile } from '../../forecasts/shown-file.js';
+import { NO_WISHES } from '../../forecasts/transfer-facts.js';
+import { noForecast } from '../../ground/absent.js';
+import { readPosition } from '../../ground/cursor.js';
+import { newId } from '../../ground/data-folder.js';
+import { json, type OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
+import { enqueue } from '../../ground/queue.js';
+import { doneBy } from '../../people/people.js';
+import { findPair, getSnapshot, libraryOf } from '../../stored/snapshots.js';
+import { mustBeUndoable } from '../../transfers/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
-import { fileNow, fileStored, picturePlaces, placeOfFile } from '../../work/shown-file.js';
-import { NO_WISHES } from '../../work/transfer-facts.js';
 import type { Call, Handlers } from './call.js';
 
 const EMPTY: ForecastResult = {

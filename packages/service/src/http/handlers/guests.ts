@@ -1,14 +1,14 @@
 import type { BodyOf } from '@tessarion/contract';
-import { hashPassword } from '../../access/passwords.js';
-import { newId } from '../../data-folder.js';
+import { noEnvironment, noRequest } from '../../ground/absent.js';
+import { newId } from '../../ground/data-folder.js';
+import type { OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
+import { type GuestRecord, getGuest, isOpenLink, type LookRecord, looksOf, wordsOf } from '../../guests/guests.js';
 import { linkOf } from '../../guests/keys.js';
 import { showLinks } from '../../guests/view.js';
 import { writeLetter } from '../../notices/letters.js';
-import { ProblemError } from '../../problems.js';
-import { noEnvironment, noRequest } from '../../records/absent.js';
-import { type GuestRecord, getGuest, isOpenLink, type LookRecord, looksOf, wordsOf } from '../../records/guests.js';
-import type { OnRecords } from '../../records/open.js';
-import { holdRequest, type RequestRecord } from '../../records/requests.js';
+import { hashPassword } from '../../people/passwords.js';
+import { holdRequest, type RequestRecord } from '../../requests/requests.js';
 import { settleApproval } from '../../requests/standing.js';
 import type { Call, Handlers } from './call.js';
 

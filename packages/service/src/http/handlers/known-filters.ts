@@ -1,6 +1,6 @@
-import type { Sight } from '../../access/sight.js';
-import { noSite } from '../../records/absent.js';
-import type { OnRecords } from '../../records/open.js';
+import { noSite } from '../../ground/absent.js';
+import type { OnRecords } from '../../ground/open.js';
+import type { Sight } from '../../people/sight.js';
 
 /**
  * A list of a site that is not there is not empty: the name is wrong.

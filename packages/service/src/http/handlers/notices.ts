@@ -7,10 +7,10 @@ import {
   type NoticeKind,
   nextDigest,
 } from '@tessarion/core';
+import { readCursor, writeCursor } from '../../ground/cursor.js';
+import { iso, type OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
 import { isStopKey } from '../../notices/stop-link.js';
-import { ProblemError } from '../../problems.js';
-import { readCursor, writeCursor } from '../../records/cursor.js';
-import { iso, type OnRecords } from '../../records/open.js';
 import type { Handlers } from './call.js';
 
 interface NoticeRow {

@@ -1,14 +1,12 @@
 import type { Person } from '@tessarion/contract';
 import { decide, isPermission, PERMISSIONS, readScope, type Scope } from '@tessarion/core';
-import { colleaguesOf, teamsOf } from '../../access/colleagues.js';
-import { endFactor } from '../../access/second-factor.js';
-import { giveRole } from '../../access/sign-in.js';
-import { newId } from '../../data-folder.js';
+import { noSite } from '../../ground/absent.js';
+import { newId } from '../../ground/data-folder.js';
+import { json, type OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
 import { erasePerson } from '../../journal/journal.js';
 import { writeLetter } from '../../notices/letters.js';
-import { ProblemError } from '../../problems.js';
-import { noSite } from '../../records/absent.js';
-import { json, type OnRecords } from '../../records/open.js';
+import { colleaguesOf, teamsOf } from '../../people/colleagues.js';
 import {
   administrators,
   forgetName,
@@ -17,7 +15,9 @@ import {
   getTeam,
   listRoles,
   listTeams,
-} from '../../records/people.js';
+} from '../../people/people.js';
+import { endFactor } from '../../people/second-factor.js';
+import { giveRole } from '../../people/sign-in.js';
 import type { Call, Handlers } from './call.js';
 
 /** Makes the key with which somebody comes in, and mails it. */

@@ -1,8 +1,8 @@
-import type { OnRecords } from '../../records/open.js';
-import type { Doer } from '../../records/people.js';
-import { holdRequest, type RequestRecord } from '../../records/requests.js';
-import { type TransferRecord, toTransfer } from '../../records/transfers.js';
+import type { OnRecords } from '../../ground/open.js';
+import type { Doer } from '../../people/people.js';
 import { beginPreview, endPreview } from '../../requests/preview.js';
+import { holdRequest, type RequestRecord } from '../../requests/requests.js';
+import { type TransferRecord, toTransfer } from '../../transfers/transfers.js';
 import type { Installation } from '../../work/context.js';
 import type { Call, Handlers } from './call.js';
 

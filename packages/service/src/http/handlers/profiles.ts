@@ -1,14 +1,7 @@
 import { classify, decide, effectiveText, startProfile, tableLabel, tableRule } from '@tessarion/core';
 import { lookAtSite, type TableHistory } from '@tessarion/engine';
-import { siteThing } from '../../access/allow.js';
-import type { Sight } from '../../access/sight.js';
-import { holdSite, readFleet, siteTag } from '../../facts/fleet.js';
-import { missingTable, nearestWords } from '../../facts/known-names.js';
-import { ProblemError } from '../../problems.js';
-import { noProfile } from '../../records/absent.js';
-import { toEngine } from '../../records/environments.js';
-import { publishEvent } from '../../records/events.js';
-import type { OnRecords } from '../../records/open.js';
+import { toEngine } from '../../fleet/environments.js';
+import { missingTable, nearestWords } from '../../fleet/known-names.js';
 import {
   composeRecord,
   getProfile,
@@ -20,9 +13,16 @@ import {
   saveProfile,
   sitesOf,
   toProfileVersion,
-} from '../../records/profiles.js';
-import { libraryOf, snapshotsOf } from '../../records/snapshots.js';
+} from '../../fleet/profiles.js';
+import { noProfile } from '../../ground/absent.js';
+import { publishEvent } from '../../ground/events.js';
+import type { OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
+import type { Sight } from '../../people/sight.js';
+import { libraryOf, snapshotsOf } from '../../stored/snapshots.js';
 import type { Installation } from '../../work/context.js';
+import { siteThing } from '../allow.js';
+import { holdSite, readFleet, siteTag } from '../views/fleet.js';
 import type { Call, Handlers } from './call.js';
 
 /** How many snapshots are asked how large a table was. */

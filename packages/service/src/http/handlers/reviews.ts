@@ -1,9 +1,15 @@
 import { mentionsIn } from '@tessarion/core';
-import { newId } from '../../data-folder.js';
+import { newId } from '../../ground/data-folder.js';
+import { json, type OnRecords } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
 import { tellPeople } from '../../notices/tell.js';
-import { ProblemError } from '../../problems.js';
-import { json, type OnRecords } from '../../records/open.js';
-import { addHistory, type CommentRecord, commentTag, type RequestRecord, revisionsOf } from '../../records/requests.js';
+import {
+  addHistory,
+  type CommentRecord,
+  commentTag,
+  type RequestRecord,
+  revisionsOf,
+} from '../../requests/requests.js';
 import { isReviewable, settleApproval, standingOf } from '../../requests/standing.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';

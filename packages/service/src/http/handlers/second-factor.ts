@@ -1,6 +1,6 @@
 import { renderSVG } from 'uqr';
-import { beginFactor, endFactor, renewRecovery, showFactor } from '../../access/second-factor.js';
-import { ProblemError } from '../../problems.js';
+import { ProblemError } from '../../ground/problems.js';
+import { beginFactor, endFactor, renewRecovery, showFactor } from '../../people/second-factor.js';
 import { mustBeSession } from './access.js';
 import type { Call, Handlers } from './call.js';
 

@@ -1,9 +1,9 @@
 import { plainSentence } from '@tessarion/core';
-import { ProblemError } from '../../problems.js';
-import { refusePreview } from '../../records/environments.js';
-import { json } from '../../records/open.js';
-import { getSnapshot, libraryOf, type SnapshotRecord, toSnapshot, whileStoreRests } from '../../records/snapshots.js';
-import { toTransfer } from '../../records/transfers.js';
+import { refusePreview } from '../../fleet/environments.js';
+import { json } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
+import { getSnapshot, libraryOf, type SnapshotRecord, toSnapshot, whileStoreRests } from '../../stored/snapshots.js';
+import { toTransfer } from '../../transfers/transfers.js';
 import type { Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';
 

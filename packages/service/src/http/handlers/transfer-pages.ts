@@ -1,7 +1,7 @@
 import type { Transfer, TransferFilter } from '@tessarion/contract';
-import type { Sight } from '../../access/sight.js';
-import { readCursor, writeCursor } from '../../records/cursor.js';
-import { type TransferRecord, toTransfer } from '../../records/transfers.js';
+import { readCursor, writeCursor } from '../../ground/cursor.js';
+import type { Sight } from '../../people/sight.js';
+import { type TransferRecord, toTransfer } from '../../transfers/transfers.js';
 import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';

@@ -2,10 +2,10 @@ import { randomBytes } from 'node:crypto';
 import { isIP } from 'node:net';
 import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED, isPrivateAddress } from '@tessarion/core';
-import { newId } from '../../data-folder.js';
-import { ProblemError } from '../../problems.js';
-import { readCursor, writeCursor } from '../../records/cursor.js';
-import { iso, json } from '../../records/open.js';
+import { readCursor, writeCursor } from '../../ground/cursor.js';
+import { newId } from '../../ground/data-folder.js';
+import { iso, json } from '../../ground/open.js';
+import { ProblemError } from '../../ground/problems.js';
 import type { Handlers } from './call.js';
 
 interface WebhookRow {

@@ -1,6 +1,6 @@
 import { toBytes } from '@tessarion/core';
 import { makeMove, movesOf } from '@tessarion/engine';
-import { mustHaveRoots, mustReachDatabases, readOwnSettings } from '../../facts/adopting.js';
+import { mustHaveRoots, mustReachDatabases, readOwnSettings } from '../adopting.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
 

@@ -1,4 +1,4 @@
-import type { TransferRecord } from '../../records/transfers.js';
+import type { TransferRecord } from '../../transfers/transfers.js';
 import type { Procedure } from '../procedure.js';
 import { adopt } from './adopt.js';
 import { clone } from './clone.js';

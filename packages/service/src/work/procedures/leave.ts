@@ -1,11 +1,11 @@
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { type Environment, keptLinks, layout } from '@tessarion/engine';
-import { ProblemError } from '../../problems.js';
-import { endScope } from '../../records/scopes.js';
+import { ProblemError } from '../../ground/problems.js';
+import { endScope } from '../../ground/scopes.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
+import { forgetBaselines } from '../../stored/forget-baselines.js';
 import type { TransferContext } from '../context.js';
-import { forgetBaselines } from '../forget-baselines.js';
 import type { Procedure } from '../procedure.js';
 
 /** What was linked to, and goes back to where the link is. */

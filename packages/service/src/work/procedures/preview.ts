@@ -1,8 +1,9 @@
 import { counted } from '@tessarion/core';
 import { drawKeys, switchTrees } from '@tessarion/engine';
+import { gatherFacts } from '../../forecasts/comparing.js';
+import { gatherUndo } from '../../forecasts/undoing.js';
 import { applyAlone } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
-import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import { fillCopy, makeDatabases, makeFolderLike, NOTHING_LEFT_OUT, proveHarmless } from '../copying.js';
@@ -11,7 +12,6 @@ import { changeSchema } from '../make-schema.js';
 import type { Procedure } from '../procedure.js';
 import { filesOf } from '../recorded-changes.js';
 import { runTasks } from '../tasks.js';
-import { gatherUndo } from '../undoing.js';
 import { settleIn } from './clone.js';
 import { forward } from './push.js';
 import { removeEverything } from './remove.js';

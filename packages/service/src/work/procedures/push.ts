@@ -1,16 +1,18 @@
 import { counted, type FileChange, invert, type RowChange } from '@tessarion/core';
 import { collectedRows, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
-import { failureOf } from '../../problems.js';
-import { recordWhence } from '../../records/transfer-items.js';
+import { gatherFacts } from '../../forecasts/comparing.js';
+import { aboveOf } from '../../forecasts/drift.js';
+import { staysAsItIs } from '../../forecasts/gathering.js';
+import { NO_WISHES, type TransferFacts, type TransferWish } from '../../forecasts/transfer-facts.js';
+import { gatherUndo, putBaselineBack } from '../../forecasts/undoing.js';
+import { checkHealth, judgeHealth, type PageHealth } from '../../front/health.js';
+import { notHeld } from '../../front/held.js';
+import { failureOf } from '../../ground/problems.js';
+import { recordWhence } from '../../transfers/transfer-items.js';
 import { advanceBaseline, imageChanges } from '../advance-baseline.js';
 import { applyBack, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
-import { gatherFacts } from '../comparing.js';
 import type { TransferContext } from '../context.js';
-import { aboveOf } from '../drift.js';
-import { staysAsItIs } from '../gathering.js';
-import { checkHealth, judgeHealth, type PageHealth } from '../health.js';
-import { notHeld } from '../held.js';
 import { keepNewContents } from '../keep-contents.js';
 import { changeSchema, madeSchema, revertSchema, schemaChangesOf } from '../make-schema.js';
 import { measure, sizeAfter } from '../measure.js';
@@ -19,8 +21,6 @@ import { noteOwnSettings } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
 import { type ChangeSet, filesOf } from '../recorded-changes.js';
-import { NO_WISHES, type TransferFacts, type TransferWish } from '../transfer-facts.js';
-import { gatherUndo, putBaselineBack } from '../undoing.js';
 import { deliveryGoesForward, deliverySteps, isDelivered, mustStillBeOpen } from './delivery.js';
 
 export interface PushInput {

@@ -1,7 +1,7 @@
-import { endScope } from '../../records/scopes.js';
+import { endScope } from '../../ground/scopes.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
+import { forgetBaselines } from '../../stored/forget-baselines.js';
 import type { TransferContext } from '../context.js';
-import { forgetBaselines } from '../forget-baselines.js';
 import type { Procedure } from '../procedure.js';
 
 /** Removes everything of an environment from its server; safe to run again, and for one that is half made. */

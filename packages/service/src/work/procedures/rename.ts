@@ -1,9 +1,9 @@
 import * as fs from 'node:fs/promises';
 import { type Environment, layout, switchTrees } from '@tessarion/engine';
-import { copyDatabases, copyPlace } from '../../facts/new-copy.js';
-import { resolveSettings } from '../../facts/settings.js';
-import { type EnvironmentRecord, toEngine } from '../../records/environments.js';
-import { renameEnvironment } from '../../records/rename.js';
+import { type EnvironmentRecord, toEngine } from '../../fleet/environments.js';
+import { copyDatabases, copyPlace } from '../../fleet/new-copy.js';
+import { renameEnvironment } from '../../fleet/rename.js';
+import { resolveSettings } from '../../fleet/settings.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import { type CopyWishes, fillCopy, makeDatabases, NOTHING_LEFT_OUT } from '../copying.js';

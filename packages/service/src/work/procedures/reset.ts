@@ -1,9 +1,10 @@
 import * as fs from 'node:fs/promises';
 import { type Environment, layout, switchTrees, treeInUse } from '@tessarion/engine';
-import { copyDatabases, originOf } from '../../facts/new-copy.js';
-import { resolveSettings } from '../../facts/settings.js';
-import type { DatabaseRecord, EnvironmentRecord } from '../../records/environments.js';
-import { toEngine } from '../../records/environments.js';
+import type { DatabaseRecord, EnvironmentRecord } from '../../fleet/environments.js';
+import { toEngine } from '../../fleet/environments.js';
+import { copyDatabases, originOf } from '../../fleet/new-copy.js';
+import { resolveSettings } from '../../fleet/settings.js';
+import { forgetBaselines } from '../../stored/forget-baselines.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
@@ -16,7 +17,6 @@ import {
   rememberBaseline,
 } from '../copying.js';
 import { deriveBaselines } from '../derive-baselines.js';
-import { forgetBaselines } from '../forget-baselines.js';
 import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { runStagedTasks, settleIn } from './clone.js';

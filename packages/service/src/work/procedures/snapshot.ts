@@ -1,6 +1,6 @@
 import { takeParts } from '@tessarion/engine';
-import { newId } from '../../data-folder.js';
-import { insertSnapshot } from '../../records/snapshots.js';
+import { newId } from '../../ground/data-folder.js';
+import { insertSnapshot } from '../../stored/snapshots.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 

@@ -1,0 +1,270 @@
+import { createHash } from 'node:crypto';
+import type { Check } from '@tessarion/contract';
+import {
+  type ByteString,
+  type ChangedItem,
+  countRewrites,
+  freshKeysOf,
+  ItemCollector,
+  isChosen,
+  type KeyPair,
+  type MergePlan,
+  planMerge,
+  pushSentence,
+  readTableId,
+  type Selectable,
+  type Settlement,
+  settle,
+  settleFiles,
+  shortSentence,
+  strayAddresses,
+  toBytes,
+  toText,
+} from '@tessarion/core';
+import {
+  type Baseline,
+  type Environment,
+  type EnvironmentComparison,
+  rewriterOf,
+  type TransferSource,
+} from '@tessarion/engine';
+import { listTasks, tasksCheck } from '../work/tasks.js';
+import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
+import {
+  checkFit,
+  checksOf,
+  strayCheck,
+  touchedTables,
+  unlikeColumnsCheck,
+  unreadCheck,
+  withoutNewPlaces,
+} from './forecast-checks.js';
+import { GatheredFiles } from './gathered-files.js';
+import { GatheredRows, spellingOf } from './gathered-rows.js';
+import { fileChange, imageChange } from './item-fields.js';
+import { noteMore } from './item-notes.js';
+import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
+import { stampNames } from './stamps.js';
+import type { TransferFacts, TransferWish } from './transfer-facts.js';
+
+const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
+
+/** A key by which a row goes until its own is drawn; no site has negative ones. */
+const provisional = (key: ByteString, isMoving: boolean): ByteString =>
+  /^\d{1,9}$/.test(key) ? `-${2 * Number(key) + (isMoving ? 2 : 1)}` : '-1';
+
+/** An undo leaves it, wholly or in part, since others changed it or need it. */
+export const staysAsItIs = (item: ChangedItem): boolean =>
+  item.collisions.some((one) => one.settled?.take === 'destination');
+
+export class Gathering {
+  readonly #collector: ItemCollector;
+  readonly #selectable = new Map<string, Selectable>();
+  readonly #files: GatheredFiles;
+  readonly #rows: GatheredRows;
+
+  constructor(
+    readonly comparison: EnvironmentComparison,
+    readonly from: Environment,
+    readonly destination: Environment,
+    readonly wish: TransferWish,
+    readonly baseline: Baseline | undefined,
+    readonly otherHosts: readonly string[],
+  ) {
+    this.#collector = new ItemCollector(destination.profile, digest, spellingOf(destination));
+    this.#files = new GatheredFiles(this.#collector, this.#selectable);
+    this.#rows = new GatheredRows(this.#collector, this.#selectable, this, (name) => this.#wished(name));
+  }
+
+  async facts(
+    source: TransferSource | { readonly undoes: string },
+    pair: { createdAt: Date; ids: NonNullable<TransferFacts['baselineIds']> } | undefined,
+  ): Promise<TransferFacts> {
+    const { comparison, destination, wish } = this;
+    const { merge } = comparison;
+    const isUndo = 'undoes' in source;
+    // A push by replace never asks: what cannot go stays.
+    const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
+    const isSettled = Object.keys(wish.wishes.settlements).length > 0;
+    const settlements = isSettled ? this.#rows.settlements() : new Map<string, Settlement>();
+    this.#rows.noteStamps(await stampNames(comparison, this.from, destination));
+    const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
+    const settled = await settle(
+      comparison.rows,
+      merge,
+      { isChosen: chosen, settlements, rest },
+      comparison.facts,
+      (outcome) => this.#rows.itemOf(outcome),
+    );
+    const files = settleFiles(comparison.files, (outcome) => {
+      const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
+      return wished?.take === 'edited' ? undefined : (wished?.take ?? rest);
+    });
+    const keysToDraw = freshKeysOf(comparison.rows, settled);
+    const known = this.baseline?.keys ?? [];
+    const plan = (drawn: ReadonlyMap<ByteString, ByteString>): MergePlan =>
+      planMerge(comparison.rows, settled, merge, known, drawn);
+    const provisionally = plan(
+      new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
+    );
+    this.#rows.add(settled, provisionally);
+    this.#rows.stampItems();
+    for (const file of files) this.#files.add(file, chosen);
+    this.#addSchema();
+    for (const [item, because] of settled.takenAlong) {
+      const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
+      if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
+    }
+    await noteMore(this.#collector, comparison, this.from, destination);
+    const writtenFiles = files.filter((file) => this.#files.isWritten(file, chosen));
+    const schemaChanges = this.#schemaChanges();
+    const tasks = listTasks(destination.profile, wish.wishes);
+    const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
+
+    const checks: Check[] = checksOf(
+      comparison,
+      this.from,
+      destination,
+      wish,
+      this.#selectable.values(),
+      this.#collector,
+    );
+    if (!checks.some((check) => check.state === 'failed'))
+      checks.push(await checkFit(destination, withoutNewPlaces(changes, comparison.schema, schemaChanges)));
+    if (!isUndo && !('snapshot' in source) && this.from.kind === destination.kind)
+      checks.push({
+        name: 'lane',
+        state: 'failed',
+        message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
+        remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
+      });
+    checks.push(...unlikeColumnsCheck(comparison.schema, changes, destination.path));
+    checks.push(...unreadCheck(settled.written, destination.profile), ...tasksCheck(tasks, wish.wishes));
+    const stray = strayAddresses(changes, this.otherHosts);
+    if (stray.length > 0) checks.push(strayCheck(stray, destination.profile));
+    const collector = this.#collector;
+    const written = collector
+      .amounts((item) => item.outcome === 'written')
+      .map((one) => (one.kind === 'schema' ? { ...one, kind: 'schema change', plural: 'schema changes' } : one));
+    const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
+    const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
+    const kept = isUndo
+      ? collector.amounts(staysAsItIs)
+      : merge.direction === 'up'
+        ? collectedAmounts(comparison, destination.profile)
+        : ownWork(comparison, collector, destination.profile);
+    const titled = kept.filter((one) => !one.kind.startsWith('row of '));
+    const stay = (titled.length > 0 ? titled : kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
+    const facts = {
+      direction: isUndo ? ('back' as const) : merge.direction,
+      from: isUndo
+        ? source.undoes
+        : 'snapshot' in source
+          ? `${this.from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
+          : this.from.path,
+      onto: destination.path,
+      written: [
+        ...written,
+        ...followedAmounts(comparison, provisionally, (one) => this.#rows.isFollowing(one), destination.profile),
+      ],
+      stay,
+      lost,
+      collisions: unsettled,
+    };
+    return {
+      direction: merge.direction,
+      collector,
+      changes,
+      // What an undo leaves is listed item by item.
+      kept: isUndo ? [] : kept,
+      rewrites: countRewrites(changes).map((one) => ({ ...one, table: collector.partOf(one.table) })),
+      touched: touchedTables(changes, comparison.triggers, destination.profile),
+      schemaChanges,
+      reshaped: comparison.reshaped,
+      decided: this.#decided(),
+      neverMoves: comparison.notes.flatMap((note) =>
+        note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
+      ),
+      unclassified: comparison.notes.flatMap((note) =>
+        note.type === 'unclassified' ? [{ database: note.database, table: note.table, rows: note.rows }] : [],
+      ),
+      checks,
+      sentence: pushSentence(facts),
+      button: shortSentence({ ...facts, written }),
+      written: facts.written,
+      lost,
+      unsettled,
+      news: countNews(comparison, collector),
+      editedTables: new Set(
+        settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.id] : [])),
+      ),
+      tasks,
+      // What runs with it is a part of what was read.
+      fingerprint:
+        tasks.length === 0 ? collector.fingerprint() : digest(`${collector.fingerprint()} ${JSON.stringify(tasks)}`),
+      baselineAt: pair?.createdAt,
+      baselineIds: pair?.ids,
+      keysToDraw,
+      plan: (drawn) => {
+        const rows = plan(drawn);
+        return {
+          changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
+          source: [...rows.source.map(imageChange), ...this.#files.edits(files, chosen, 'source')],
+          destination: [...rows.destination.map(imageChange), ...this.#files.edits(files, chosen, 'destination')],
+          pairs: rows.pairs,
+          namesThere: this.#namesThere([...known, ...rows.pairs]),
+        };
+      },
+    };
+  }
+
+  /** How the destination knows items that have another key there, by how the source knows them. */
+  #namesThere(pairs: readonly KeyPair[]): ReadonlyMap<string, string> {
+    const names = new Map<string, string>();
+    for (const { table: id, from, to } of pairs) {
+      const table = readTableId(id);
+      const [here, there] = [from, to].map((key) => this.#collector.itemId(table, toText(key))) as [string, string];
+      if (here !== there && this.#collector.items.has(here)) names.set(here, there);
+    }
+    return names;
+  }
+
+  /** What a person wished for a collision, or for the whole of the item that it stands in. */
+  #wished(name: string): Settlement | undefined {
+    const { settlements } = this.wish.wishes;
+    for (let at = name; at !== ''; at = at.includes('/') ? at.slice(0, at.lastIndexOf('/')) : '') {
+      const found = settlements[at];
+      if (!found) continue;
+      if (found.take !== 'edited') return { take: found.take };
+      if (at !== name) continue;
+      const { value } = found;
+      const { value: canonical } = rewriterOf(this.destination).canonicalise(toBytes(value ?? ''));
+      return { take: 'edited', value: value === null || value === undefined ? null : canonical };
+    }
+    return undefined;
+  }
+
+  /** Differences of how tables are made, each as an item of its own. */
+  #addSchema(): void {
+    const { comparison, from, destination, wish } = this;
+    for (const one of comparison.schema) {
+      const item = schemaItem(one, { from, destination }, wish.wishes, this.#wished(one.id), digest);
+      this.#collector.items.set(one.id, item);
+      this.#selectable.set(one.id, schemaSelectable(one.id));
+    }
+  }
+
+  /** What is changed about the destination's tables before rows are written. */
+  #schemaChanges(): SchemaChange[] {
+    return this.comparison.schema
+      .filter((one) => this.#collector.items.get(one.id)?.outcome === 'written')
+      .map(({ id, database, statements, revert, isIndex }) => ({ id, database, statements, revert, isIndex }));
+  }
+
+  /** Differences about which somebody has decided, so that nobody is asked again. */
+  #decided(): string[] {
+    return this.comparison.schema
+      .filter((one) => ['written', 'kept'].includes(this.#collector.items.get(one.id)?.outcome ?? ''))
+      .map((one) => one.id);
+  }
+}

@@ -1,0 +1,57 @@
+import { pino } from 'pino';
+import { Environments } from '../fleet/environments.js';
+import { Servers } from '../fleet/servers.js';
+import { GatewayControl } from '../front/control.js';
+import { DataFolder } from '../ground/data-folder.js';
+import { openRecords } from '../ground/open.js';
+import { Journal } from '../journal/journal.js';
+import { Transfers } from '../transfers/transfers.js';
+import type { Installation } from '../work/context.js';
+
+/** What a process of the installation is told through its environment variables. */
+export interface InstallationSettings {
+  readonly dataFolder: string;
+  readonly recordsUrl: string;
+  readonly consoleUrl: string;
+  readonly gatewayPort: number;
+}
+
+export const toVariables = (settings: InstallationSettings): Record<string, string> => ({
+  TESSARION_DATA: settings.dataFolder,
+  TESSARION_RECORDS_URL: settings.recordsUrl,
+  TESSARION_CONSOLE_URL: settings.consoleUrl,
+  TESSARION_GATEWAY_PORT: String(settings.gatewayPort),
+});
+
+/** Opens the installation that the environment variables name. */
+export async function openInstallation(
+  name: string,
+  variables: NodeJS.ProcessEnv = process.env,
+  now: () => Date = () => new Date(),
+): Promise<Installation> {
+  const need = (key: string): string => {
+    const value = variables[key];
+    if (value === undefined || value === '') throw new Error(`The variable ${key} is needed.`);
+    return value;
+  };
+  const folder = await DataFolder.open(need('TESSARION_DATA'));
+  const recordsUrl = need('TESSARION_RECORDS_URL');
+  return {
+    folder,
+    recordsUrl,
+    records: openRecords(recordsUrl),
+    environments: new Environments(folder),
+    servers: new Servers(folder),
+    transfers: new Transfers(folder, now),
+    journal: new Journal(folder.keys, now),
+    gateway: new GatewayControl(folder.run('gateway.sock')),
+    consoleUrl: need('TESSARION_CONSOLE_URL'),
+    gatewayPort: Number(need('TESSARION_GATEWAY_PORT')),
+    now,
+    log: pino({
+      name,
+      level: variables.TESSARION_LOG_LEVEL ?? 'info',
+      redact: ['req.headers.authorization', 'req.headers.cookie', '*.password'],
+    }),
+  };
+}
