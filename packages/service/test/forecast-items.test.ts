@@ -9,7 +9,7 @@ import { forgetForecasts, readItem, sealFormerItems, storeItems } from '../src/f
 import { DataFolder } from '../src/ground/data-folder.js';
 import { migrate } from '../src/ground/migrations.js';
 import { openRecords, type Records } from '../src/ground/open.js';
-import type { Installation } from '../src/work/context.js';
+import type { Installation } from '../src/transfers/installation.js';
 
 const NAME = 'Ingrid Solheim';
 const DAY_MS = 24 * 3600_000;

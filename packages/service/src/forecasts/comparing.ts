@@ -9,11 +9,11 @@ import {
   HashMemory,
   type TransferSource,
 } from '@tessarion/engine';
+import { otherHosts } from '../fleet/other-hosts.js';
 import { profileOfSite } from '../fleet/profiles.js';
 import { packedBaseline } from '../stored/packing.js';
 import { libraryOf } from '../stored/snapshots.js';
-import type { Installation } from '../work/context.js';
-import { otherHosts } from '../work/proof.js';
+import type { Installation } from '../transfers/installation.js';
 import { Gathering } from './gathering.js';
 import { isSchemaId, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';

@@ -2,7 +2,7 @@ import type { ForecastItem } from '@tessarion/contract';
 import { type ChangedItem, type ItemField, NOT_STAMPED } from '@tessarion/core';
 import type { Keys } from '../ground/keys.js';
 import { json, type OnRecords } from '../ground/open.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 
 /** More than this many are counted, not listed. */
 const STORED_ITEMS = 20_000;

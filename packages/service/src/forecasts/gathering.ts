@@ -28,7 +28,6 @@ import {
   rewriterOf,
   type TransferSource,
 } from '@tessarion/engine';
-import { listTasks, tasksCheck } from '../work/tasks.js';
 import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
 import {
   checkFit,
@@ -45,6 +44,7 @@ import { fileChange, imageChange } from './item-fields.js';
 import { noteMore } from './item-notes.js';
 import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import { stampNames } from './stamps.js';
+import { listTasks, tasksCheck } from './tasks.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);

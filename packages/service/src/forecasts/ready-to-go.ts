@@ -1,6 +1,6 @@
 import { counted } from '@tessarion/core';
 import { ProblemError } from '../ground/problems.js';
-import type { ForecastRecord, ForecastResult } from '../work/forecasting.js';
+import type { ForecastRecord, ForecastResult } from './forecasts.js';
 
 /** What a forecast says. @throws {ProblemError} `conflict` with the reason, as long as it says nothing */
 export function resultOf({ id, state, result, failure }: ForecastRecord): ForecastResult {

@@ -2,7 +2,7 @@ import { request } from 'node:http';
 import type { Check } from '@tessarion/contract';
 import { counted, formatLocation } from '@tessarion/core';
 import { EngineError, type Environment } from '@tessarion/engine';
-import type { Installation } from '../work/context.js';
+import type { Fronted } from './routes.js';
 
 /** How one of the profile's pages answers. */
 export interface PageHealth {
@@ -13,7 +13,7 @@ export interface PageHealth {
 
 /** Asks for the profile's pages at the web host itself, past gate and hold. */
 export async function checkHealth(
-  { environments, records, servers }: Pick<Installation, 'environments' | 'records' | 'servers'>,
+  { environments, records, servers }: Pick<Fronted, 'environments' | 'records' | 'servers'>,
   environment: Environment,
 ): Promise<PageHealth[]> {
   const record = await environments.get(records, environment.path);

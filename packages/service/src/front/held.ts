@@ -1,12 +1,12 @@
 import type { Check } from '@tessarion/contract';
 import { formatLocation } from '@tessarion/core';
 import type { Environment } from '@tessarion/engine';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 import { leadsHere } from './here.js';
 
 /** Whether visitors of an environment come through the gateway, which holds them while it is written; undefined where nobody can tell. */
 export async function areHeld(
-  { folder }: Pick<Installation, 'folder'>,
+  { folder }: Pick<Ground, 'folder'>,
   { place }: Pick<Environment, 'place'>,
 ): Promise<boolean | undefined> {
   const key = folder.keys.derive('gateway');
@@ -16,7 +16,7 @@ export async function areHeld(
 }
 
 /** What a forecast says of visitors who are not held; a copy's addresses are made below the gateway's. */
-export async function heldChecks(installation: Pick<Installation, 'folder'>, onto: Environment): Promise<Check[]> {
+export async function heldChecks(installation: Pick<Ground, 'folder'>, onto: Environment): Promise<Check[]> {
   if (onto.kind !== 'live') return [];
   const held = await areHeld(installation, onto);
   if (held) return [];

@@ -1,6 +1,6 @@
 import { READY_ROLES, readScope } from '@tessarion/core';
+import { previewPath } from '../fleet/preview-path.js';
 import type { OnRecords } from '../ground/open.js';
-import { previewPath } from '../requests/preview.js';
 import type { Holder } from './pass.js';
 
 /** By holder the sites and environments whose gates they may pass; `*` for all. */

@@ -3,8 +3,9 @@ import * as fs from 'node:fs/promises';
 import type { EnvironmentRecord, Environments } from '../fleet/environments.js';
 import type { Servers } from '../fleet/servers.js';
 import type { DataFolder } from '../ground/data-folder.js';
+import type { Ground } from '../ground/ground.js';
 import type { OnRecords } from '../ground/open.js';
-import type { Installation } from '../work/context.js';
+import type { GatewayControl } from './control.js';
 import { type Holders, holdersOf } from './holders.js';
 
 /** What the gateway knows of one host name. */
@@ -74,8 +75,15 @@ function routesOf(environment: EnvironmentRecord, upstream: Route['upstream'], c
   }));
 }
 
+/** What the front of an installation is led by. */
+export interface Fronted extends Ground {
+  readonly environments: Environments;
+  readonly servers: Servers;
+  readonly gateway: GatewayControl;
+}
+
 /** Lets the gateway know who may see what by now. It goes on by what it knew where it cannot be reached. */
-export async function publishHolders(installation: Installation): Promise<void> {
+export async function publishHolders(installation: Fronted): Promise<void> {
   const { records, folder, environments, servers, consoleUrl, gateway, log } = installation;
   await publishRoutes(records, folder, environments, servers, consoleUrl);
   await gateway.reload().catch((error: unknown) => log.error({ err: error }, 'the gateway was not told who may see'));

@@ -1,14 +1,19 @@
 import type { QuietHours as ShownQuiet } from '@tessarion/contract';
 import { quietHours } from '@tessarion/core';
+import type { Ground } from '../ground/ground.js';
 import type { OnRecords } from '../ground/open.js';
-import type { Installation } from '../work/context.js';
+import type { GatewayControl } from './control.js';
 
 const KEPT_MS = 8 * 7 * 86_400_000;
 /** How long a delivery should be able to take its time. */
 const HOURS = 3;
 
 /** Takes what the gateway has counted into the records; what a site had long ago is forgotten. */
-export async function keepTraffic({ records, gateway, now }: Installation): Promise<void> {
+export async function keepTraffic({
+  records,
+  gateway,
+  now,
+}: Ground & { readonly gateway: GatewayControl }): Promise<void> {
   const taken = await gateway.takeTraffic();
   const rows = Object.entries(taken).flatMap(([environment, hours]) =>
     Object.entries(hours).map(([hour, requests]) => ({ environment, at: `${hour}:00:00.000Z`, requests })),

@@ -3,7 +3,7 @@ import { ProblemError } from '../ground/problems.js';
 import { isPassword } from '../people/passwords.js';
 import { TRIES_AT_ONE_PLACE } from '../people/sign-in.js';
 import { placeOf, type Tries } from '../people/tries.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { type GuestRecord, isOpenLink } from './guests.js';
 import { idInKey, isKeyOf } from './keys.js';
 

@@ -1,10 +1,10 @@
 import type { GuestLink, GuestRoom, GuestSight, GuestThread } from '@tessarion/contract';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { showPreview } from '../requests/preview.js';
 import { type CommentRecord, getRequest, type RequestRecord, revisionsOf } from '../requests/requests.js';
 import { isReviewable } from '../requests/standing.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
+import type { Installation } from '../transfers/installation.js';
 import { type GuestRecord, type GuestWord, isOpenLink, type LookRecord, looksOf, wordsOf } from './guests.js';
 
 interface Yes {

@@ -5,7 +5,7 @@ import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import type { Caller, TokenInUse } from '../people/actors.js';
 import type { Sight } from '../people/sight.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 
 /** Parts of a call in which its things are named. */
 export interface Input {

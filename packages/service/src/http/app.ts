@@ -32,7 +32,7 @@ import type { Caller } from '../people/actors.js';
 import { Provider, providerSettings } from '../people/provider.js';
 import { type Sight, sightOf } from '../people/sight.js';
 import { Access } from '../people/sign-in.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { mustBeAllowed, refuseUnless } from './allow.js';
 import { addCalendar } from './calendar.js';
 import { GUEST_COOKIE, sessionCookie } from './cookies.js';

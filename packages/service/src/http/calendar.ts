@@ -6,7 +6,7 @@ import { ProblemError } from '../ground/problems.js';
 import { callerOf } from '../people/actors.js';
 import { sightOf } from '../people/sight.js';
 import { plannedSites, planOf } from '../plans/plan.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import type { Limits } from './limits.js';
 
 export const CALENDAR_PATH = '/calendar.ics';

@@ -4,7 +4,7 @@ import pg from 'pg';
 import { EVENT_CHANNEL, eventsAfter, lastEventId } from '../ground/events.js';
 import { ProblemError } from '../ground/problems.js';
 import type { Sight } from '../people/sight.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 
 /** Nobody hears of a thing that they may not read. */
 const isSeen = (sight: Sight, event: StreamEvent): boolean =>

@@ -1,7 +1,7 @@
 import { createHmac, randomUUID } from 'node:crypto';
 import { openWith, sealWith } from '../ground/keys.js';
 import { ProblemError } from '../ground/problems.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 
 interface Row {
   readonly request: string;

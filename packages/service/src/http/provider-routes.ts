@@ -1,7 +1,7 @@
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import { type Journey, NotLetIn, type Provider, personAt } from '../people/provider.js';
 import type { Access } from '../people/sign-in.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { giveSession, isSecure, sessionCookie } from './cookies.js';
 import { tellOfSignIn } from './handlers/access.js';
 import type { Limits } from './limits.js';

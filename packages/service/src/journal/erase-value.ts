@@ -1,8 +1,8 @@
 import { canonicalJson, type SealableEntry, stampOf } from '@tessarion/core';
+import type { Ground } from '../ground/ground.js';
 import type { Keys } from '../ground/keys.js';
 import { json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
-import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 import { holdSealing } from './seal-journal.js';
 
@@ -116,7 +116,7 @@ export interface Erased {
  *
  * @throws {ProblemError} `invalid` where it would take out more than somebody's
  */
-export async function eraseValue(trx: OnRecords, installation: Installation, value: string): Promise<Erased> {
+export async function eraseValue(trx: OnRecords, installation: Ground, value: string): Promise<Erased> {
   const erase = erasing(value);
   let rows = 0;
   for (const [table, columns] of Object.entries(PLACES))

@@ -1,7 +1,7 @@
 import * as fs from 'node:fs/promises';
 import { NO_SEAL, type SignedHead, sealOf, signHead, stampOf } from '@tessarion/core';
+import type { Ground } from '../ground/ground.js';
 import type { OnRecords } from '../ground/open.js';
-import type { Installation } from '../work/context.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 
 /** Any number that no other advisory lock of the records has. */
@@ -9,7 +9,7 @@ const SEAL_LOCK = 731_904;
 const BATCH = 1000;
 const HEAD_EVERY_MS = 60_000;
 
-type Records = Pick<Installation, 'records' | 'folder' | 'now' | 'log'>;
+type Records = Pick<Ground, 'records' | 'folder' | 'now' | 'log'>;
 
 /** Lets nobody seal until a transaction ends. */
 export const holdSealing = (trx: OnRecords): Promise<unknown> =>
@@ -128,7 +128,7 @@ export class Sealer {
   readonly #heads = new Map<string, number>();
   #writtenAt = 0;
 
-  constructor(private readonly installation: Installation) {}
+  constructor(private readonly installation: Ground) {}
 
   start(): void {
     this.#timer = setInterval(() => this.#wake(), 1000);

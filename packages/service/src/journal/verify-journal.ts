@@ -9,7 +9,7 @@ import {
   type SignedHead,
   stampOf,
 } from '@tessarion/core';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 import { type EntryRow, journalDigest, sealable } from './journal.js';
 import { readHeads } from './seal-journal.js';
 import type { Stretch, StretchChecked } from './verify-stretch.js';
@@ -29,7 +29,7 @@ const HEADS_WITHIN_MS = 5 * 60_000;
  * @param elsewhere heads that were kept where nobody here can change them
  */
 export async function verifyJournal(
-  { records, recordsUrl, folder, now }: Pick<Installation, 'records' | 'recordsUrl' | 'folder' | 'now'>,
+  { records, recordsUrl, folder, now }: Pick<Ground, 'records' | 'recordsUrl' | 'folder' | 'now'>,
   elsewhere: readonly SignedHead[] = [],
 ): Promise<JournalVerdict> {
   const kept = (await Promise.all(folder.journalHeads.map(readHeads))).flat();
@@ -78,7 +78,7 @@ export async function verifyJournal(
 }
 
 /** What entries that are ours say was erased. */
-async function erasuresOf(records: Installation['records'], digest: KeyedDigest): Promise<Erasures> {
+async function erasuresOf(records: Ground['records'], digest: KeyedDigest): Promise<Erasures> {
   const rows = (await records('journal_entry')
     .whereIn('act', ['personErase', 'valueErase'])
     .where({ outcome: 'done' })

@@ -5,8 +5,8 @@ import { GatewayControl } from '../front/control.js';
 import { DataFolder } from '../ground/data-folder.js';
 import { openRecords } from '../ground/open.js';
 import { Journal } from '../journal/journal.js';
+import type { Installation } from '../transfers/installation.js';
 import { Transfers } from '../transfers/transfers.js';
-import type { Installation } from '../work/context.js';
 
 /** What a process of the installation is told through its environment variables. */
 export interface InstallationSettings {

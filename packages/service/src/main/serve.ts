@@ -15,7 +15,7 @@ import { createApp } from '../http/app.js';
 import { Sealer } from '../journal/seal-journal.js';
 import { Access } from '../people/sign-in.js';
 import { libraryOf } from '../stored/snapshots.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { openInstallation, toVariables } from './installation.js';
 
 export interface ServeOptions {

@@ -1,9 +1,9 @@
 import { createHash } from 'node:crypto';
 import type { NoticeKind } from '@tessarion/core';
 import type { Transporter } from 'nodemailer';
+import type { Ground } from '../ground/ground.js';
 import { callerOf } from '../people/actors.js';
 import { sightOf } from '../people/sight.js';
-import type { Installation } from '../work/context.js';
 import { HEADS } from './heads.js';
 import { layOut } from './lay-out.js';
 import { pageOf } from './page-of.js';
@@ -28,7 +28,7 @@ interface DigestRow {
 }
 
 /** Mails what is due to be mailed together: one mail for each person. */
-export async function sendDueDigests(installation: Installation, transport: Transporter): Promise<void> {
+export async function sendDueDigests(installation: Ground, transport: Transporter): Promise<void> {
   const { records, now } = installation;
   const due = (await records('notice as n')
     .join('person as p', 'p.id', 'n.person_id')
@@ -47,7 +47,7 @@ const nameOf = (told: readonly DigestRow[]): string =>
     .slice(0, 32);
 
 async function send(
-  installation: Installation,
+  installation: Ground,
   transport: Transporter,
   person: { readonly id: string; readonly name: string; readonly mail: string },
 ): Promise<void> {

@@ -1,7 +1,7 @@
 import type { Transporter } from 'nodemailer';
 import { newId } from '../ground/data-folder.js';
+import type { Ground } from '../ground/ground.js';
 import { json, type OnRecords } from '../ground/open.js';
-import type { Installation } from '../work/context.js';
 import { type Letter, layOut } from './lay-out.js';
 import { mailSettings } from './mail-settings.js';
 import { retryAt } from './retry.js';
@@ -29,7 +29,7 @@ const LONGEST_MS = 7 * 86_400_000;
  */
 export async function writeLetter(
   trx: OnRecords,
-  { folder, now }: Pick<Installation, 'folder' | 'now'>,
+  { folder, now }: Pick<Ground, 'folder' | 'now'>,
   addressed: Addressed,
 ): Promise<boolean> {
   if (!mailSettings()) return false;
@@ -43,7 +43,7 @@ export async function writeLetter(
 }
 
 /** Sends the letters that are due; one that was taken is gone from the records. */
-export async function sendDueLetters(installation: Installation, transport: Transporter): Promise<void> {
+export async function sendDueLetters(installation: Ground, transport: Transporter): Promise<void> {
   const { records, now } = installation;
   await records('letter')
     .where('at', '<', new Date(now().getTime() - LONGEST_MS))
@@ -53,7 +53,7 @@ export async function sendDueLetters(installation: Installation, transport: Tran
 }
 
 /** Takes the next letter for this worker: nobody else sends it while it does. */
-async function takeDue({ records, now }: Installation): Promise<LetterRow | undefined> {
+async function takeDue({ records, now }: Ground): Promise<LetterRow | undefined> {
   const { rows } = await records.raw<{ rows: LetterRow[] }>(
     `UPDATE letter SET due_at = ? WHERE id IN (
        SELECT id FROM letter WHERE due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
@@ -64,7 +64,7 @@ async function takeDue({ records, now }: Installation): Promise<LetterRow | unde
 }
 
 async function send(
-  { records, now, folder, log }: Installation,
+  { records, now, folder, log }: Ground,
   transport: Transporter,
   { id, content, tries }: LetterRow,
 ): Promise<void> {

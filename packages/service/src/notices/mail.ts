@@ -1,8 +1,8 @@
 import { NOTICE_KINDS, type NoticeKind } from '@tessarion/core';
 import type { Transporter } from 'nodemailer';
+import type { Ground } from '../ground/ground.js';
 import { callerOf } from '../people/actors.js';
 import { sightOf } from '../people/sight.js';
-import type { Installation } from '../work/context.js';
 import { sendDueDigests } from './digests.js';
 import { HEADS } from './heads.js';
 import { layOut } from './lay-out.js';
@@ -33,7 +33,7 @@ interface DueMail {
 }
 
 /** Mails what is due. A mail server that is down loses nothing: what was not taken is tried again, later and later. */
-export async function sendDueMail(installation: Installation, settings = mailSettings()): Promise<void> {
+export async function sendDueMail(installation: Ground, settings = mailSettings()): Promise<void> {
   if (!settings) return;
   const transport = openTransport(settings);
   try {
@@ -47,7 +47,7 @@ export async function sendDueMail(installation: Installation, settings = mailSet
 }
 
 /** Takes the next mail for this worker: nobody else sends it while it does. */
-async function takeDue({ records, now }: Installation): Promise<DueMail | undefined> {
+async function takeDue({ records, now }: Ground): Promise<DueMail | undefined> {
   const { rows } = await records.raw<{ rows: DueMail[] }>(
     `WITH taken AS (
        UPDATE notice SET mail_due_at = ? WHERE id IN (
@@ -61,7 +61,7 @@ async function takeDue({ records, now }: Installation): Promise<DueMail | undefi
   return rows[0];
 }
 
-async function send(installation: Installation, transport: Transporter, one: DueMail): Promise<void> {
+async function send(installation: Ground, transport: Transporter, one: DueMail): Promise<void> {
   const { records, now, log } = installation;
   const done = (changes: Record<string, unknown>) => records('notice').where({ id: one.id }).update(changes);
   // Who may not read the request any more is not told of it.

@@ -1,3 +1,4 @@
+import type { Failure, TransferState } from '@tessarion/contract';
 import {
   audienceOf,
   type Concern,
@@ -10,9 +11,6 @@ import {
 } from '@tessarion/core';
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
-import type { GuestRecord } from '../guests/guests.js';
-import type { RequestRecord, ReviewerRecord } from '../requests/requests.js';
-import type { TransferRecord } from '../transfers/transfers.js';
 
 export interface News {
   readonly kind: NoticeKind;
@@ -26,26 +24,11 @@ export interface News {
 }
 
 /** What a notice is about: a change request, a transfer, an environment, or a guest who spoke of one. */
-type About =
+export type About =
   | { readonly request_id: string }
   | { readonly transfer_id: string }
   | { readonly environment: string }
   | { readonly guest_id: string; readonly environment: string };
-
-/** Tells those whom it concerns, in the transaction in which it happens. */
-export async function tellPeople(trx: OnRecords, request: RequestRecord, news: News): Promise<void> {
-  const concerned = {
-    author: [request.author],
-    reviewers: await reviewersOf(trx, request.id),
-    deliverer: request.deliverer === null ? [] : [request.deliverer],
-    ...news.concerned,
-  };
-  await write(trx, { request_id: request.id }, concerned, news);
-}
-
-/** Tells who invited a guest what the guest said of a variant. */
-export const tellHost = (trx: OnRecords, guest: GuestRecord, environment: string, news: Omit<News, 'by' | 'kind'>) =>
-  write(trx, { guest_id: guest.id, environment }, { host: [guest.person_id] }, { ...news, kind: 'guest', by: null });
 
 /**
  * Tells who started a transfer, or has it made by itself, how it ended. Who stopped it knows; a delivery is told to those whom
@@ -53,13 +36,17 @@ export const tellHost = (trx: OnRecords, guest: GuestRecord, environment: string
  */
 export async function tellStarter(
   trx: OnRecords,
-  { id, person_id, request }: Pick<TransferRecord, 'id' | 'person_id' | 'request'>,
-  end: Pick<TransferRecord, 'state' | 'failure'>,
+  {
+    id,
+    person_id,
+    request,
+  }: { readonly id: string; readonly person_id: string | null; readonly request: string | null },
+  end: { readonly state: TransferState; readonly failure: Failure | null },
   at: Date,
 ): Promise<void> {
   if (person_id === null || request !== null || (end.state !== 'done' && end.state !== 'failed')) return;
   const kind = `transfer-${end.state}` as const;
-  await write(
+  await writeNotice(
     trx,
     { transfer_id: id },
     { starter: [person_id] },
@@ -76,10 +63,11 @@ export async function tellOfSchedule(
   at: Date,
 ): Promise<void> {
   if (by !== undefined)
-    await write(trx, { environment }, { starter: [by] }, { kind: 'transfer-failed', by: null, at, words });
+    await writeNotice(trx, { environment }, { starter: [by] }, { kind: 'transfer-failed', by: null, at, words });
 }
 
-async function write(
+/** Writes a notice for each of those whom it concerns. */
+export async function writeNotice(
   trx: OnRecords,
   about: About,
   concerned: Readonly<Partial<Record<Concern, readonly string[]>>>,
@@ -115,15 +103,4 @@ async function write(
       };
     }),
   );
-}
-
-/** People who are asked for review: those named, and the members of the teams named. */
-async function reviewersOf(trx: OnRecords, request: string): Promise<string[]> {
-  const named = (await trx('request_reviewer').where({ request_id: request })) as ReviewerRecord[];
-  const teams = named.flatMap((one) => (one.team === null ? [] : [one.team]));
-  const members = (await trx('team_member').whereIn('team', teams).select('person_id')) as { person_id: string }[];
-  return [
-    ...named.flatMap((one) => (one.person_id === null ? [] : [one.person_id])),
-    ...members.map((one) => one.person_id),
-  ];
 }

@@ -4,7 +4,7 @@ import { request as http, type IncomingMessage } from 'node:http';
 import { request as https } from 'node:https';
 import { isIP, type LookupFunction } from 'node:net';
 import { isPrivateAddress, signedContent, WEBHOOK_BACK_OFF } from '@tessarion/core';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 
 const AT_ONCE = 20;
 const ANSWER_MS = 10_000;
@@ -21,7 +21,7 @@ interface Due {
 }
 
 /** Sends what is due; what is not taken is tried again, later and later, and given up in the end. */
-export async function sendDueWebhooks(installation: Installation): Promise<void> {
+export async function sendDueWebhooks(installation: Ground): Promise<void> {
   const { records, now } = installation;
   const { rows } = await records.raw<{ rows: Due[] }>(
     `WITH taken AS (
@@ -35,7 +35,7 @@ export async function sendDueWebhooks(installation: Installation): Promise<void>
   await Promise.all(rows.map((one) => send(installation, one)));
 }
 
-async function send({ records, folder, now, log }: Installation, one: Due): Promise<void> {
+async function send({ records, folder, now, log }: Ground, one: Due): Promise<void> {
   const tries = one.tries + 1;
   const note = (changes: Record<string, unknown>) =>
     records('webhook_delivery')

@@ -1,7 +1,7 @@
 import type { AgendaItem } from '@tessarion/contract';
 import { type Freeze, frozenOf, isFreezeFor, openingsOf, type Stretch, type WeeklyWindow } from '@tessarion/core';
+import type { SiteRecord } from '../fleet/sites.js';
 import type { OnRecords } from '../ground/open.js';
-import type { SiteRecord } from '../http/views/fleet.js';
 import type { Sight } from '../people/sight.js';
 import { listFreezes } from './plan.js';
 

@@ -1,14 +1,13 @@
 import { mayDeliverAt } from '@tessarion/core';
+import { laneOnto } from '../fleet/lane-onto.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
-import type { RequestRecord } from '../requests/requests.js';
-import { laneOnto } from '../requests/standing.js';
 import { rulesOfSite } from './plan.js';
 
 /** When a request is to go; undefined for now. @throws {ProblemError} `invalid`, `closed` */
 export async function momentOf(
   trx: OnRecords,
-  request: RequestRecord,
+  request: { readonly site: string; readonly onto_path: string },
   when: string,
   now: Date,
 ): Promise<Date | undefined> {

@@ -1,10 +1,10 @@
 import { noEnvironment } from '../ground/absent.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
-import { tellPeople } from '../notices/tell.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { move } from './moves.js';
 import { holdRequest, type RequestRecord } from './requests.js';
+import { tellPeople } from './tell.js';
 
 const LOOKED_AT = ['in-review', 'returned', 'approved', 'scheduled', 'delivering', 'blocked'] as const;
 const UNDER_WAY = ['waiting', 'running', 'stopping'] as const;

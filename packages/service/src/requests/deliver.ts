@@ -1,21 +1,23 @@
 import type { Person } from '@tessarion/contract';
-import { decide, type EnvironmentKind, isStillDue, mayDeliverAt, type Permission } from '@tessarion/core';
+import { decide, type EnvironmentKind, isStillDue, type Permission } from '@tessarion/core';
+import { laneOnto } from '../fleet/lane-onto.js';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { readyToGo, warningsOf } from '../forecasts/ready-to-go.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import { callerOf } from '../people/actors.js';
 import { doerOf } from '../people/people.js';
+import { mustBeOpen, shownTime } from '../plans/must-be-open.js';
 import { rulesOfSite } from '../plans/plan.js';
+import type { PushInput } from '../transfers/inputs.js';
+import type { Installation } from '../transfers/installation.js';
 import { mustBeUndoable, type TransferRecord } from '../transfers/transfers.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
-import type { PushInput } from '../work/procedures/push.js';
 import { claim, waitsFor } from './claims.js';
 import { move, tell } from './moves.js';
 import { requestPreviewedAt } from './preview.js';
 import { holdRequest, itemsOfForecast, type RequestRecord } from './requests.js';
 import { chosen, difference } from './revisions.js';
-import { laneOnto, standingOf } from './standing.js';
+import { standingOf } from './standing.js';
 
 /**
  * Sees that a request may go: approved as it is now, its items its own, its manual steps done, its forecast free of
@@ -65,27 +67,6 @@ export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promi
   readyToGo(forecast, `tessarion request revise ${request.id}`);
   return forecast;
 }
-
-/** @throws {ProblemError} `closed` outside the windows or in a freeze, where nothing overrides it */
-export async function mustBeOpen(
-  trx: OnRecords,
-  request: Pick<RequestRecord, 'site' | 'onto_path' | 'override'>,
-  at: Date,
-): Promise<void> {
-  if (request.override !== null || (await laneOnto(trx, request.onto_path)) !== 'live') return;
-  const moment = mayDeliverAt(await rulesOfSite(trx, request.site), at.getTime());
-  if (moment.allowed) return;
-  const next = moment.next === undefined ? 'It never opens within a year.' : `It opens ${shownTime(moment.next)}.`;
-  throw new ProblemError(
-    'closed',
-    moment.because === 'freeze'
-      ? `${request.onto_path} is frozen at ${shownTime(at.getTime())}.`
-      : `${shownTime(at.getTime())} is outside the windows of ${request.site}.`,
-    `${next} A change request can wait for it (tessarion deliver ID --when window); --override REASON goes all the same.`,
-  );
-}
-
-const shownTime = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;
 
 /** Starts the transfer that delivers a request, in the caller's transaction. */
 export async function beginDelivery(

@@ -1,5 +1,5 @@
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
+import type { Installation } from '../transfers/installation.js';
 import { holdRequest, type RequestRecord } from './requests.js';
 import { lookAgain } from './revisions.js';
 

@@ -1,8 +1,8 @@
 import { CLAIM_DAYS, idleStep, WARNING_DAYS } from '@tessarion/core';
-import { tellPeople } from '../notices/tell.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { letGo, tell } from './moves.js';
 import { addHistory, holdRequest } from './requests.js';
+import { tellPeople } from './tell.js';
 
 /** What waits for its time, or is under way, does not lie still. */
 const STILL = ['draft', 'in-review', 'returned', 'approved', 'blocked'] as const;

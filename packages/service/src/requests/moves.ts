@@ -3,9 +3,9 @@ import { publishEvent } from '../ground/events.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import { announce } from '../notices/announce.js';
-import { tellPeople } from '../notices/tell.js';
 import { release, waitingBehind } from './claims.js';
 import { addHistory, type RequestRecord } from './requests.js';
+import { tellPeople } from './tell.js';
 
 const REFUSED: Record<RequestEvent, string> = {
   ask: 'be sent to review',

@@ -1,12 +1,12 @@
 import type { BodyOf } from '@tessarion/contract';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { resultOf } from '../forecasts/ready-to-go.js';
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import { wantedTime } from '../plans/moment.js';
+import type { Installation } from '../transfers/installation.js';
 import { mustBeUndoable } from '../transfers/transfers.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
 import { mustStay } from './asked-for.js';
 import { claim, heldBy } from './claims.js';
 import { tell } from './moves.js';

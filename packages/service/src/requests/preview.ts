@@ -1,25 +1,22 @@
 import type { Preview } from '@tessarion/contract';
 import { type Address, formatLocation, isOpenRequest, plainSentence } from '@tessarion/core';
 import { newCopy } from '../fleet/new-copy.js';
+import { previewPath } from '../fleet/preview-path.js';
 import { profileOfSite } from '../fleet/profiles.js';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { readyToGo } from '../forecasts/ready-to-go.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import type { Doer } from '../people/people.js';
+import type { PreviewInput } from '../transfers/inputs.js';
+import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
-import type { PreviewInput } from '../work/procedures/preview.js';
 import { tell } from './moves.js';
 import type { RequestRecord } from './requests.js';
 
 const UNDER_WAY = ['waiting', 'running', 'stopping'];
 /** Wait before a removal that failed is tried again. */
 const AGAIN_MS = 10 * 60_000;
-
-/** Where a request is previewed: one place for as long as it is open, so that its address stays. */
-export const previewPath = ({ site, id }: Pick<RequestRecord, 'site' | 'id'>): string =>
-  `${site}/preview-${id.slice(id.indexOf('-') + 1)}`;
 
 /** The request that an environment previews, by its place; undefined for any other environment. */
 export async function requestPreviewedAt(on: OnRecords, path: string): Promise<RequestRecord | undefined> {

@@ -1,13 +1,12 @@
 import type { ForecastWishes } from '@tessarion/contract';
 import { counted, isEditable, isOpenRequest } from '@tessarion/core';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { newId } from '../ground/data-folder.js';
 import { json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import { enqueue } from '../ground/queue.js';
-import { tellPeople } from '../notices/tell.js';
 import { doerOf, doneBy } from '../people/people.js';
-import type { Installation } from '../work/context.js';
-import type { ForecastRecord } from '../work/forecasting.js';
+import type { Installation } from '../transfers/installation.js';
 import { claim } from './claims.js';
 import { tell } from './moves.js';
 import {
@@ -22,6 +21,7 @@ import {
   revisionsOf,
 } from './requests.js';
 import { settleApproval } from './standing.js';
+import { tellPeople } from './tell.js';
 
 /** What a person chose themselves; what only comes along with that is not claimed. */
 export const chosen = (items: readonly RevisionItem[]): string[] =>

@@ -1,6 +1,6 @@
 import { type EnvironmentKind, judge, type RequestStanding, type ReviewRule, type Thing } from '@tessarion/core';
+import { laneOnto } from '../fleet/lane-onto.js';
 import type { OnRecords } from '../ground/open.js';
-import { tellPeople } from '../notices/tell.js';
 import { move } from './moves.js';
 import {
   newestVerdicts,
@@ -12,18 +12,13 @@ import {
   ruleOfLane,
   type VerdictRecord,
 } from './requests.js';
+import { tellPeople } from './tell.js';
 
 export interface Standing extends RequestStanding {
   readonly rule: ReviewRule;
   readonly revisions: readonly RevisionRecord[];
   readonly authors: ReadonlySet<string>;
 }
-
-/** Kind of what a lane leads onto, as far as its rule goes. */
-export const laneOnto = async (on: OnRecords, path: string): Promise<string> =>
-  ((await on('environment').where({ path }).first('kind')) as { kind: string } | undefined)?.kind ??
-  path.split('/')[1] ??
-  '';
 
 /** A request's destination, as permissions are asked for it. */
 export async function destinationOf(

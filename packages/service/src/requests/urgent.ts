@@ -1,11 +1,11 @@
+import { laneOnto } from '../fleet/lane-onto.js';
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
-import { tellPeople } from '../notices/tell.js';
+import type { Installation } from '../transfers/installation.js';
 import type { NewTransfer } from '../transfers/transfers.js';
-import type { Installation } from '../work/context.js';
 import { tell } from './moves.js';
 import { addHistory, addRevision, itemsOfForecast, type RequestRecord, ruleOfLane } from './requests.js';
-import { laneOnto } from './standing.js';
+import { tellPeople } from './tell.js';
 
 /** More than a title needs. */
 const TITLE = 120;

@@ -1,7 +1,8 @@
 import type { ChangeRequest, Person, RequestDetail, RequestItem, Thread } from '@tessarion/contract';
+import { laneOnto } from '../fleet/lane-onto.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { momentAt, rulesOfSite } from '../plans/plan.js';
-import type { Installation } from '../work/context.js';
+import type { Installation } from '../transfers/installation.js';
 import { actsOf, type Viewer } from './acts.js';
 import { waitsFor, wantedBy } from './claims.js';
 import { showPreview } from './preview.js';
@@ -18,7 +19,7 @@ import {
   type VerdictRecord,
 } from './requests.js';
 import { difference } from './revisions.js';
-import { laneOnto, reviewerOf, standingOf } from './standing.js';
+import { reviewerOf, standingOf } from './standing.js';
 
 type People = ReadonlyMap<string, Person>;
 

@@ -1,5 +1,5 @@
 import * as fs from 'node:fs/promises';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 import { baselinesOf, libraryOf } from './snapshots.js';
 
 /**
@@ -9,7 +9,7 @@ import { baselinesOf, libraryOf } from './snapshots.js';
  * @param but the environment that its content is a copy of
  */
 export async function forgetBaselines(
-  { records, folder }: Pick<Installation, 'records' | 'folder'>,
+  { records, folder }: Pick<Ground, 'records' | 'folder'>,
   path: string,
   but?: string,
 ): Promise<void> {

@@ -2,9 +2,9 @@ import { existsSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { SnapshotManifest } from '@tessarion/core';
 import { EngineError, packSpools, spoolPaths, syncSpool } from '@tessarion/engine';
-import { toEngine } from '../fleet/environments.js';
+import { type Environments, toEngine } from '../fleet/environments.js';
 import { newId } from '../ground/data-folder.js';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 import { deriveSiblings } from './sibling-baselines.js';
 import {
   type BaselineToPack,
@@ -23,7 +23,10 @@ const packing = new Map<string, Promise<void>>();
  * Packs the baseline that was taken down while a copy was made: hashes, compresses and stores it, after the copy
  * answers. May be run again at any moment, and by several workers at once; the first one to end counts.
  */
-export function packBaseline(installation: Installation, id: string): Promise<void> {
+export function packBaseline(
+  installation: Ground & { readonly environments: Environments },
+  id: string,
+): Promise<void> {
   const running = packing.get(id) ?? pack(installation, id).finally(() => packing.delete(id));
   packing.set(id, running);
   return running;
@@ -34,7 +37,7 @@ export function packBaseline(installation: Installation, id: string): Promise<vo
  * of each is.
  */
 export async function packedBaseline(
-  installation: Installation,
+  installation: Ground & { readonly environments: Environments },
   lower: string,
   upper: string,
 ): Promise<PackedBaseline | undefined> {
@@ -48,7 +51,7 @@ export async function packedBaseline(
   return packed?.spool === null ? (packed as PackedBaseline) : undefined;
 }
 
-async function pack(installation: Installation, id: string): Promise<void> {
+async function pack(installation: Ground & { readonly environments: Environments }, id: string): Promise<void> {
   const { records, folder, environments, log } = installation;
   const baseline = await baselineToPack(records, id);
   const copy = baseline && (await environments.find(records, baseline.spool.copy));

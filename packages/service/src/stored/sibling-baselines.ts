@@ -1,9 +1,9 @@
 import type { SnapshotManifest } from '@tessarion/core';
 import { lowerOf } from '@tessarion/core';
 import type { SnapshotLibrary } from '@tessarion/engine';
-import type { EnvironmentRecord } from '../fleet/environments.js';
+import type { EnvironmentRecord, Environments } from '../fleet/environments.js';
 import { newId } from '../ground/data-folder.js';
-import type { Installation } from '../work/context.js';
+import type { Ground } from '../ground/ground.js';
 import {
   type BaselineRecord,
   baselinesOf,
@@ -24,7 +24,7 @@ import {
  * @param packed packs a baseline where that is still to be done
  */
 export async function deriveSiblings(
-  installation: Installation,
+  installation: Ground & { readonly environments: Environments },
   { copy, source, begunAt }: SpoolRecord,
   packed: (pair: BaselineRecord) => Promise<PackedBaseline | undefined>,
 ): Promise<void> {

@@ -3,7 +3,7 @@ import { type ByteString, counted, Rewriter, toBytes } from '@tessarion/core';
 import { EngineError, type Environment, FileForm, fileSettings, layout, movesOf, showPath } from '@tessarion/engine';
 import { heldChecks } from '../front/held.js';
 import { failureOf } from '../ground/problems.js';
-import type { Installation } from './context.js';
+import type { Installation } from '../transfers/installation.js';
 
 const MOST_NAMED = 10;
 

@@ -8,9 +8,10 @@ import {
 } from '@tessarion/engine';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { newId } from '../ground/data-folder.js';
+import { nameOfRow, readBackOf } from '../stored/read-back.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
-import { nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
+import { ownOf } from './recorded-changes.js';
 
 /** Names of the change sets by which both images of the baseline move on. */
 export const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string =>

@@ -29,9 +29,10 @@ import {
   treeInUse,
   writeInPlace,
 } from '@tessarion/engine';
+import { readBackOf } from '../stored/read-back.js';
 import type { TransferContext } from './context.js';
 import { heldWords, hold, mustBeHeld, release } from './hold.js';
-import { type ChangeSet, filesOf, ownOf, readBackOf, rowsOf } from './recorded-changes.js';
+import { type ChangeSet, filesOf, ownOf, rowsOf } from './recorded-changes.js';
 import { committedDatabases, endSessions, purposeOf, transactionsOf, type Writing } from './recovery.js';
 
 /** What is open between staging and commit; lives in the worker's memory only. */

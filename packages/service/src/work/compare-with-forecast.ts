@@ -1,8 +1,8 @@
 import { type ChangedItem, counted, isDecidedAbout } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import type { TransferContext } from './context.js';
-import type { ForecastRecord } from './forecasting.js';
 
 /** @throws {EngineError} `outdated` where it was never computed, or is not on record any more */
 export async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {

@@ -1,34 +1,13 @@
 import type { Profile } from '@tessarion/core';
 import { EngineError, type Environment, HashMemory, layout, type SnapshotLibrary, type Work } from '@tessarion/engine';
-import type { Logger } from 'pino';
-import { type EnvironmentRecord, type Environments, toEngine } from '../fleet/environments.js';
+import { type EnvironmentRecord, toEngine } from '../fleet/environments.js';
+import { markOf } from '../fleet/mark.js';
 import { profileOfSite } from '../fleet/profiles.js';
-import type { Servers } from '../fleet/servers.js';
-import type { GatewayControl } from '../front/control.js';
 import { publishRoutes } from '../front/routes.js';
-import type { DataFolder } from '../ground/data-folder.js';
 import { publishEvent } from '../ground/events.js';
-import type { Records } from '../ground/open.js';
-import type { Journal } from '../journal/journal.js';
 import { libraryOf } from '../stored/snapshots.js';
-import type { TransferRecord, Transfers } from '../transfers/transfers.js';
-import { markOf } from './left-behind.js';
-
-/** What every part of the service and worker needs. */
-export interface Installation {
-  readonly folder: DataFolder;
-  readonly records: Records;
-  readonly recordsUrl: string;
-  readonly environments: Environments;
-  readonly servers: Servers;
-  readonly transfers: Transfers;
-  readonly journal: Journal;
-  readonly gateway: GatewayControl;
-  readonly consoleUrl: string;
-  readonly gatewayPort: number;
-  readonly now: () => Date;
-  readonly log: Logger;
-}
+import type { Installation } from '../transfers/installation.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 
 const PROGRESS_MS = 250;
 

@@ -13,10 +13,10 @@ import {
   TRACE_WORDS,
   TraceFinder,
 } from '@tessarion/engine';
+import { markOf } from '../fleet/mark.js';
 import { enqueue } from '../ground/queue.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
-import { markOf } from './left-behind.js';
 
 /** Makes a copy's own folder, of the owner that the source's has: programs of a site run as that user. */
 export async function makeFolderLike(source: Environment, destination: Environment): Promise<void> {

@@ -4,8 +4,8 @@ import type { OnRecords } from '../ground/open.js';
 import { announce } from '../notices/announce.js';
 import { tellStarter } from '../notices/tell.js';
 import { noteEnd } from '../requests/deliver.js';
+import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
-import type { Installation } from './context.js';
 
 export type TransferEnd = Pick<TransferRecord, 'state' | 'failure'> &
   Partial<Pick<TransferRecord, 'remains' | 'totals'>>;

@@ -1,4 +1,4 @@
-import type { Check, Failure, Forecast, ForecastWishes } from '@tessarion/contract';
+import type { Check, Forecast } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
 import { toEngine } from '../fleet/environments.js';
@@ -6,6 +6,7 @@ import { profileOfSite } from '../fleet/profiles.js';
 import { gatherFacts } from '../forecasts/comparing.js';
 import { aboveOf, driftOf } from '../forecasts/drift.js';
 import { storeItems } from '../forecasts/forecast-items.js';
+import type { ForecastRecord, ForecastResult } from '../forecasts/forecasts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { gatherUndo } from '../forecasts/undoing.js';
 import { checkHealth, unwellChecks } from '../front/health.js';
@@ -15,33 +16,7 @@ import { json, type OnRecords } from '../ground/open.js';
 import { failureOf } from '../ground/problems.js';
 import { takeRevision } from '../requests/revisions.js';
 import { libraryOf } from '../stored/snapshots.js';
-import type { Installation } from './context.js';
-
-export interface ForecastRecord {
-  readonly id: string;
-  readonly state: 'computing' | 'ready' | 'failed';
-  readonly from_path: string;
-  readonly onto_path: string;
-  readonly snapshot: string | null;
-  /** The transfer that would be undone. */
-  readonly undoes: string | null;
-  readonly method: 'merge' | 'replace';
-  readonly wishes: ForecastWishes;
-  readonly person: string;
-  readonly created_at: Date;
-  readonly failure: Failure | null;
-  readonly result: ForecastResult | null;
-  /** The change request of which it becomes a revision, and who wanted it. */
-  readonly request: string | null;
-  readonly request_by: string | null;
-  /** It is looked at again with the wishes that it had. */
-  readonly follows: boolean;
-}
-
-export type ForecastResult = Omit<
-  Forecast,
-  'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'undoes' | 'method' | 'wishes' | 'createdAt' | 'failure'
->;
+import type { Installation } from '../transfers/installation.js';
 
 /** What needs a person comes first. */
 const ORDER = ['needs-you', 'written', 'kept', 'left-out'];

@@ -1,18 +1,15 @@
 import { type ByteString, toBytes } from '@tessarion/core';
 import { connectServer, folderOf, layout, type ServerConnection, showPath } from '@tessarion/engine';
 import { unreadable } from '../fleet/environments.js';
+import { markOf } from '../fleet/mark.js';
 import type { ServerRecord } from '../fleet/servers.js';
-import type { DataFolder } from '../ground/data-folder.js';
-import type { Installation } from './context.js';
+import type { Installation } from '../transfers/installation.js';
 
 /** What lies on a server, was made by this installation, and belongs to nothing that it knows. */
 export interface LeftBehind {
   readonly databases: string[];
   readonly folders: string[];
 }
-
-/** By what this installation knows its own databases and folders among those of others on the same server. */
-export const markOf = ({ keys }: DataFolder): string => `Tessarion ${keys.derive('mark').toString('hex').slice(0, 16)}`;
 
 /** Transfers that may be making or removing what no environment has yet, or has no longer. */
 const OPEN = ['waiting', 'running', 'stopping'] as const;

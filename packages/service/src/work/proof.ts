@@ -23,9 +23,11 @@ import {
   showPath,
   valueInRow,
 } from '@tessarion/engine';
+import { otherHosts } from '../fleet/other-hosts.js';
 import { type PageHealth, pageChecks } from '../front/health.js';
-import type { Installation, TransferContext } from './context.js';
-import { filesOf, nameOfRow, ownOf, readBackOf } from './recorded-changes.js';
+import { nameOfRow, readBackOf } from '../stored/read-back.js';
+import type { TransferContext } from './context.js';
+import { filesOf, ownOf } from './recorded-changes.js';
 
 /**
  * Reads the destination again after a transfer, and says point by point what holds: what was written is there, what
@@ -135,20 +137,6 @@ async function collectedChecks(destination: Environment, before: readonly Collec
           message: `Each single row of before is there in ${counted(each, 'table')}.${byCount}${meanwhile}`,
         },
   ];
-}
-
-/** Hosts of the site's other environments, which have no business in this one. */
-export async function otherHosts(
-  { environments, records }: Pick<Installation, 'environments' | 'records'>,
-  destination: Environment,
-): Promise<string[]> {
-  const all = await environments.list(records, destination.site);
-  const hostOf = (address: Parameters<typeof formatLocation>[0]): string => new URL(formatLocation(address)).host;
-  const own = new Set(destination.place.addresses.map(hostOf));
-  return all
-    .filter((one) => one.path !== destination.path)
-    .flatMap((one) => one.addresses.map(hostOf))
-    .filter((host) => !own.has(host));
 }
 
 async function addressCheck(context: TransferContext, destination: Environment): Promise<Check> {

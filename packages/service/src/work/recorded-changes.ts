@@ -1,5 +1,6 @@
-import { type FileChange, isSame, type RowChange } from '@tessarion/core';
-import { asReadBack, type Mode, type SnapshotLibrary } from '@tessarion/engine';
+import type { FileChange, RowChange } from '@tessarion/core';
+import { asReadBack, type Mode } from '@tessarion/engine';
+import { nameOfRow, readBackOf } from '../stored/read-back.js';
 import type { TransferRecord } from '../transfers/transfers.js';
 import type { TransferContext } from './context.js';
 
@@ -30,34 +31,6 @@ export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, '
   id: record.id,
   data,
 });
-
-/** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
-export async function readBackOf(
-  library: SnapshotLibrary,
-  { id, data }: Pick<TransferRecord, 'id' | 'data'>,
-): Promise<Map<string, RowChange>> {
-  const found = new Map<string, RowChange>();
-  if (data.isReadBack !== true) return found;
-  for await (const change of library.readChanges(`${id}-read-back`))
-    if (change.part === 'row') found.set(nameOfRow(change), change);
-  for await (const change of library.readChanges(id)) {
-    const read = change.part === 'row' && found.get(nameOfRow(change));
-    if (read) found.set(nameOfRow(change), unlike(read, change));
-  }
-  return found;
-}
-
-/** What was read back of a row, without what is as it was to be written. */
-function unlike(read: RowChange, meant: RowChange): RowChange {
-  if (read.op !== 'update' || meant.op === 'delete') return read;
-  const cells = Object.entries(read.cells).filter(([name, cell]) => {
-    const value = meant.op === 'insert' ? meant.row[name] : meant.cells[name]?.after;
-    return value === undefined || !isSame(value, cell.after);
-  });
-  return { ...read, cells: Object.fromEntries(cells) };
-}
-
-export const nameOfRow = ({ database, table, key }: RowChange): string => JSON.stringify([database, table, key]);
 
 /** File changes of change sets that a transfer has read, by the name of the set: they are asked for at most steps. */
 const readFiles = new WeakMap<TransferContext, Map<string, readonly FileChange[]>>();

@@ -1,14 +1,14 @@
 import { type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../fleet/environments.js';
+import { forgetMeasures } from '../fleet/measures.js';
 import { profileOfSite } from '../fleet/profiles.js';
 import { gatherFacts } from '../forecasts/comparing.js';
 import { aboveOf, driftOf } from '../forecasts/drift.js';
 import { forgetForecasts } from '../forecasts/forecast-items.js';
 import { NO_WISHES } from '../forecasts/transfer-facts.js';
 import { forgetOldEvents, publishEvent } from '../ground/events.js';
-import { forgetMeasures } from '../http/views/figures.js';
 import { libraryOf, whileStoreRests } from '../stored/snapshots.js';
-import type { Installation } from './context.js';
+import type { Installation } from '../transfers/installation.js';
 import { measure } from './measure.js';
 
 /** How old what is known of an environment's size and drift may become. */

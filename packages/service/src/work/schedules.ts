@@ -1,15 +1,16 @@
 import { mergeLane, sentenceText } from '@tessarion/core';
 import { DateTime } from 'luxon';
 import type { EnvironmentRecord, PullSchedule, ScheduledPull } from '../fleet/environments.js';
+import type { ForecastRecord } from '../forecasts/forecasts.js';
 import { NO_WISHES } from '../forecasts/transfer-facts.js';
 import { newId } from '../ground/data-folder.js';
 import { publishEvent } from '../ground/events.js';
 import { json } from '../ground/open.js';
 import { failureOf } from '../ground/problems.js';
 import { tellOfSchedule } from '../notices/tell.js';
-import type { Installation } from './context.js';
-import { computeForecast, type ForecastRecord } from './forecasting.js';
-import type { PushInput } from './procedures/push.js';
+import type { PushInput } from '../transfers/inputs.js';
+import type { Installation } from '../transfers/installation.js';
+import { computeForecast } from './forecasting.js';
 
 /**
  * The last moment at which a schedule was due.

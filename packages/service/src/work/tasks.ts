@@ -1,12 +1,7 @@
-import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
-import { type ByteString, type Profile, type TaskRule, toText } from '@tessarion/core';
+import { type ByteString, toText } from '@tessarion/core';
 import { EngineError, type Environment, layout } from '@tessarion/engine';
+import { listTasks, type TaskPhase } from '../forecasts/tasks.js';
 import type { TransferContext } from './context.js';
-
-/** When a task runs: in the new tree before anybody sees it, while visitors are held, and when they are through again. */
-export type TaskPhase = TaskRule['phase'];
-
-const PHASES: readonly TaskPhase[] = ['staged', 'held', 'after'];
 
 /** How long one may take; those for which visitors are held share what the hold is lengthened by. */
 const TASK_SECONDS = 600;
@@ -17,37 +12,6 @@ const SAID = 2000;
 /** What a program said, as text that can be shown and kept: without what terminals or databases would take for signs. */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: they are what is taken out.
 const shownText = (text: string): string => text.replaceAll(/[\0-\x08\x0b-\x1f\x7f]/g, '').trim();
-
-/** What a profile runs with a transfer, in the order in which it runs. */
-export function listTasks(
-  profile: Profile | undefined,
-  { tasks = [] }: Pick<ForecastWishes, 'tasks'>,
-): Forecast['tasks'] {
-  return PHASES.flatMap((phase) =>
-    (profile?.tasks ?? [])
-      .filter((task) => task.phase === phase)
-      .map((task) => {
-        const changesSchema = task['changes-schema'] === true;
-        const runs = !changesSchema || tasks.includes(task.name);
-        return { name: task.name, phase, command: task.command, changesSchema, runs };
-      }),
-  );
-}
-
-/** Chosen tasks that there is nothing to choose about. */
-export function tasksCheck(listed: Forecast['tasks'], { tasks = [] }: Pick<ForecastWishes, 'tasks'>): Check[] {
-  const unknown = tasks.filter((name) => !listed.some((one) => one.name === name && one.changesSchema));
-  if (unknown.length === 0) return [];
-  const choice = listed.filter((one) => one.changesSchema).map((one) => one.name);
-  return [
-    {
-      name: 'tasks',
-      state: 'failed',
-      message: `The profile has no task ${unknown.join(', ')} that changes the schema; all others run by themselves.`,
-      remedy: choice.length === 0 ? 'Take the choice back.' : `Choose among these: ${choice.join(', ')}.`,
-    },
-  ];
-}
 
 /**
  * Runs the profile's tasks of some phases on an environment; a task that fails fails the step.

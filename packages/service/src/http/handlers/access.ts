@@ -6,7 +6,7 @@ import { ProblemError } from '../../ground/problems.js';
 import { writeLetter } from '../../notices/letters.js';
 import { listPeople } from '../../people/people.js';
 import type { SessionRow, TokenRow } from '../../people/sign-in.js';
-import type { Installation } from '../../work/context.js';
+import type { Installation } from '../../transfers/installation.js';
 import { mustBeUnlimited } from '../allow.js';
 import { endSession, giveSession } from '../cookies.js';
 import type { Call, Handlers } from './call.js';

@@ -7,7 +7,7 @@ import type { TokenInUse } from '../../people/actors.js';
 import type { Provider } from '../../people/provider.js';
 import type { Sight } from '../../people/sight.js';
 import type { Access } from '../../people/sign-in.js';
-import type { Installation } from '../../work/context.js';
+import type { Installation } from '../../transfers/installation.js';
 
 /** One call of an endpoint, its input parsed by the contract, and allowed by it. */
 export interface Call<Params = unknown, Query = unknown, Body = unknown> {

@@ -1,8 +1,8 @@
 import { ProblemError } from '../../ground/problems.js';
-import { tellPeople } from '../../notices/tell.js';
 import { goBehind, waitsFor, wantedBy } from '../../requests/claims.js';
 import { tell } from '../../requests/moves.js';
 import { addHistory, getRequest } from '../../requests/requests.js';
+import { tellPeople } from '../../requests/tell.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';
 

@@ -8,16 +8,17 @@ import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../fleet/bringin
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../fleet/environments.js';
 import { composeRecord, getProfile } from '../../fleet/profiles.js';
 import { reachOf, type ServerRecord } from '../../fleet/servers.js';
+import { holdSite, siteTag } from '../../fleet/sites.js';
 import { noSite } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
 import { json } from '../../ground/open.js';
 import { failureOf, NotConfirmed, ProblemError } from '../../ground/problems.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
+import type { Installation } from '../../transfers/installation.js';
 import { toTransfer } from '../../transfers/transfers.js';
 import { adoptionChecks, adoptionMoves } from '../../work/adopting.js';
-import type { Installation } from '../../work/context.js';
 import { findLeftBehind, removeLeftBehind } from '../../work/left-behind.js';
-import { holdSite, readFleet, siteTag } from '../views/fleet.js';
+import { readFleet } from '../views/fleet.js';
 import { glanceAt } from '../views/glance.js';
 import type { Call, Handlers } from './call.js';
 

@@ -3,6 +3,7 @@ import { type ByteString, compareLane, decide, personalFields, shownFields } fro
 import { toEngine } from '../../fleet/environments.js';
 import { profileOfSite } from '../../fleet/profiles.js';
 import { readItem, type StoredItem } from '../../forecasts/forecast-items.js';
+import type { ForecastRecord, ForecastResult } from '../../forecasts/forecasts.js';
 import { fileNow, fileStored, picturePlaces, placeOfFile } from '../../forecasts/shown-file.js';
 import { NO_WISHES } from '../../forecasts/transfer-facts.js';
 import { noForecast } from '../../ground/absent.js';
@@ -13,9 +14,8 @@ import { ProblemError } from '../../ground/problems.js';
 import { enqueue } from '../../ground/queue.js';
 import { doneBy } from '../../people/people.js';
 import { findPair, getSnapshot, libraryOf } from '../../stored/snapshots.js';
+import type { Installation } from '../../transfers/installation.js';
 import { mustBeUndoable } from '../../transfers/transfers.js';
-import type { Installation } from '../../work/context.js';
-import type { ForecastRecord, ForecastResult } from '../../work/forecasting.js';
 import type { Call, Handlers } from './call.js';
 
 const EMPTY: ForecastResult = {

@@ -1,4 +1,5 @@
 import { type Address, formatLocation } from '@tessarion/core';
+import { previewPath } from '../../fleet/preview-path.js';
 import { Passes, TICKET_SECONDS } from '../../front/pass.js';
 import { publishHolders } from '../../front/routes.js';
 import { newId } from '../../ground/data-folder.js';
@@ -7,13 +8,14 @@ import { ProblemError } from '../../ground/problems.js';
 import { enterAsGuest } from '../../guests/enter.js';
 import { type GuestRecord, getGuest, type LookRecord, looksOf, wordsOf } from '../../guests/guests.js';
 import { sessionOf } from '../../guests/keys.js';
+import { tellHost } from '../../guests/tell.js';
 import { guestRoom, stateOf } from '../../guests/view.js';
-import { tellHost, tellPeople } from '../../notices/tell.js';
 import { tell } from '../../requests/moves.js';
-import { previewPath, showPreview } from '../../requests/preview.js';
+import { showPreview } from '../../requests/preview.js';
 import { addHistory, getRequest, holdRequest, type RequestRecord } from '../../requests/requests.js';
 import { noteActivity } from '../../requests/revisions.js';
 import { isReviewable, settleApproval } from '../../requests/standing.js';
+import { tellPeople } from '../../requests/tell.js';
 import { GUEST_COOKIE, isSecure } from '../cookies.js';
 import type { Call, Handlers } from './call.js';
 

@@ -2,7 +2,7 @@ import type { JournalEntry, JournalFilter } from '@tessarion/contract';
 import { readCursor, writeCursor } from '../../ground/cursor.js';
 import { eraseValue } from '../../journal/erase-value.js';
 import { verifyJournal } from '../../journal/verify-journal.js';
-import type { Installation } from '../../work/context.js';
+import type { Installation } from '../../transfers/installation.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
 

@@ -1,5 +1,6 @@
 import type { LaneRule } from '@tessarion/contract';
 import { decide, type FreezableSite, isFreezeFor, mayDeliverAt, readScope, type Thing } from '@tessarion/core';
+import { holdSite } from '../../fleet/sites.js';
 import { quietOf } from '../../front/traffic.js';
 import { noSite } from '../../ground/absent.js';
 import { hashSecret, newId, newSecret } from '../../ground/data-folder.js';
@@ -12,7 +13,6 @@ import { listFreezes, plannedSites, planOf, rulesOfSite, toFreeze, windowsTag } 
 import { holdRequest, ruleOfLane, showRule } from '../../requests/requests.js';
 import { settleApproval } from '../../requests/standing.js';
 import { CALENDAR_PATH } from '../calendar.js';
-import { holdSite } from '../views/fleet.js';
 import { mustBeSession } from './access.js';
 import type { Handlers } from './call.js';
 

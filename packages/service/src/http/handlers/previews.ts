@@ -2,8 +2,8 @@ import type { OnRecords } from '../../ground/open.js';
 import type { Doer } from '../../people/people.js';
 import { beginPreview, endPreview } from '../../requests/preview.js';
 import { holdRequest, type RequestRecord } from '../../requests/requests.js';
+import type { Installation } from '../../transfers/installation.js';
 import { type TransferRecord, toTransfer } from '../../transfers/transfers.js';
-import type { Installation } from '../../work/context.js';
 import type { Call, Handlers } from './call.js';
 
 /** Begins a transfer for a request's preview, and notes it. */

@@ -14,15 +14,16 @@ import {
   sitesOf,
   toProfileVersion,
 } from '../../fleet/profiles.js';
+import { holdSite, siteTag } from '../../fleet/sites.js';
 import { noProfile } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
 import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import type { Sight } from '../../people/sight.js';
 import { libraryOf, snapshotsOf } from '../../stored/snapshots.js';
-import type { Installation } from '../../work/context.js';
+import type { Installation } from '../../transfers/installation.js';
 import { siteThing } from '../allow.js';
-import { holdSite, readFleet, siteTag } from '../views/fleet.js';
+import { readFleet } from '../views/fleet.js';
 import type { Call, Handlers } from './call.js';
 
 /** How many snapshots are asked how large a table was. */

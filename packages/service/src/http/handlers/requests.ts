@@ -1,11 +1,13 @@
 import type { BodyOf, ForecastWishes } from '@tessarion/contract';
 import { isOpenRequest } from '@tessarion/core';
+import type { ForecastRecord } from '../../forecasts/forecasts.js';
 import { NO_WISHES } from '../../forecasts/transfer-facts.js';
 import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { momentOf, wantedTime } from '../../plans/moment.js';
+import { mustBeOpen } from '../../plans/must-be-open.js';
 import { mustStay } from '../../requests/asked-for.js';
-import { beginDelivery, mustBeOpen, mustBeReady } from '../../requests/deliver.js';
+import { beginDelivery, mustBeReady } from '../../requests/deliver.js';
 import { findRequests } from '../../requests/find-requests.js';
 import { move, tell } from '../../requests/moves.js';
 import { openRequest } from '../../requests/open-request.js';
@@ -14,7 +16,6 @@ import { lookAgain, mustBeEditable, noteActivity } from '../../requests/revision
 import { setReviewers, setSteps } from '../../requests/said-of.js';
 import { destinationOf, hasCollisions, settleApproval } from '../../requests/standing.js';
 import { showRequest, showRequests } from '../../requests/view.js';
-import type { ForecastRecord } from '../../work/forecasting.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast } from './forecasts.js';
 import { mustKnowSite } from './known-filters.js';

@@ -2,7 +2,6 @@ import { mentionsIn } from '@tessarion/core';
 import { newId } from '../../ground/data-folder.js';
 import { json, type OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
-import { tellPeople } from '../../notices/tell.js';
 import {
   addHistory,
   type CommentRecord,
@@ -11,6 +10,7 @@ import {
   revisionsOf,
 } from '../../requests/requests.js';
 import { isReviewable, settleApproval, standingOf } from '../../requests/standing.js';
+import { tellPeople } from '../../requests/tell.js';
 import type { Handlers } from './call.js';
 import { changing } from './requests.js';
 

@@ -1,8 +1,8 @@
 import type { Transfer, TransferFilter } from '@tessarion/contract';
 import { readCursor, writeCursor } from '../../ground/cursor.js';
 import type { Sight } from '../../people/sight.js';
+import type { Installation } from '../../transfers/installation.js';
 import { type TransferRecord, toTransfer } from '../../transfers/transfers.js';
-import type { Installation } from '../../work/context.js';
 import { type Page, writeOut } from '../write-out.js';
 import type { Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';

@@ -7,9 +7,6 @@ const WEEKS = 12;
 const DAY_MS = 86_400_000;
 /** Over so many weeks the hours of a day are averaged. */
 const VISIT_WEEKS = 4;
-/** How long what was measured is kept. */
-const KEPT_DAYS = 400;
-
 /** The Mondays (UTC) of the last weeks, oldest first, as `2026-11-30`. */
 function weeksUntil(now: Date): string[] {
   const today = Date.UTC(now.getUTCFullYear(), now.getUTCMonth(), now.getUTCDate());
@@ -88,11 +85,4 @@ export async function figuresOf(on: OnRecords, sight: Sight, now: Date, site?: s
     visits: Array.from({ length: 24 }, (_one, hour) => ({ hour, requests: hours.get(hour) ?? 0 })),
     transfers: of(transfers, { done: 0, failed: 0, undone: 0 }),
   };
-}
-
-/** Forgets what was measured long ago. */
-export async function forgetMeasures(on: OnRecords, now: Date): Promise<void> {
-  await on('measure')
-    .where('day', '<', new Date(now.getTime() - KEPT_DAYS * DAY_MS))
-    .delete();
 }

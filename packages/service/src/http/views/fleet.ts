@@ -2,36 +2,13 @@ import type { Environment, EnvironmentState, Site } from '@tessarion/contract';
 import { type FreezableSite, type Freeze, formatLocation, frozenOf, isFreezeFor, type Profile } from '@tessarion/core';
 import type { EnvironmentRecord } from '../../fleet/environments.js';
 import { profileOfSite } from '../../fleet/profiles.js';
-import { noSite } from '../../ground/absent.js';
+import { type SiteRecord, siteTag } from '../../fleet/sites.js';
 import { etagOf } from '../../ground/entity-tag.js';
 import { iso, type OnRecords } from '../../ground/open.js';
 import type { Sight } from '../../people/sight.js';
 import { listFreezes } from '../../plans/plan.js';
+import type { Installation } from '../../transfers/installation.js';
 import { type Move, type TransferRecord, toTransfer } from '../../transfers/transfers.js';
-import type { Installation } from '../../work/context.js';
-
-export interface SiteRecord {
-  readonly name: string;
-  readonly client: string;
-  readonly time_zone: string;
-  readonly profile: string | null;
-  readonly server: string;
-  readonly tags: readonly string[];
-}
-
-/** The entity tag of what an edit can change of a site. */
-export const siteTag = ({ profile, tags }: Pick<SiteRecord, 'profile' | 'tags'>): string => etagOf({ profile, tags });
-
-/**
- * A site that nobody else changes until the transaction ends; others may go on to refer to it.
- *
- * @throws {ProblemError} `not-found`
- */
-export async function holdSite(trx: OnRecords, name: string): Promise<SiteRecord> {
-  const found = await trx<SiteRecord>('site').where({ name }).forNoKeyUpdate().first();
-  if (!found) throw noSite(name);
-  return found as SiteRecord;
-}
 
 const scheduleOf = ({ from, at, days }: NonNullable<EnvironmentRecord['schedule']>) => ({ from, at, days: [...days] });
 

@@ -1,12 +1,13 @@
 import type { FleetRequest, FleetSite } from '@tessarion/contract';
 import { addTo } from '@tessarion/core';
 import type { EnvironmentRecord } from '../../fleet/environments.js';
+import type { SiteRecord } from '../../fleet/sites.js';
 import { iso, type OnRecords } from '../../ground/open.js';
 import type { Sight } from '../../people/sight.js';
 import { listFreezes } from '../../plans/plan.js';
+import type { Installation } from '../../transfers/installation.js';
 import type { Move } from '../../transfers/transfers.js';
-import type { Installation } from '../../work/context.js';
-import { frozenSites, type SiteRecord, stateOf } from './fleet.js';
+import { frozenSites, stateOf } from './fleet.js';
 
 type Row = Pick<EnvironmentRecord, 'path' | 'site' | 'name' | 'kind' | 'status' | 'server' | 'drift' | 'unreached'> & {
   readonly refreshed: string | null;

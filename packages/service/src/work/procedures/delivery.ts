@@ -1,5 +1,6 @@
 import type { Environment } from '@tessarion/engine';
-import { mustBeOpen } from '../../requests/deliver.js';
+import { listTasks, type TaskPhase } from '../../forecasts/tasks.js';
+import { mustBeOpen } from '../../plans/must-be-open.js';
 import {
   holdVisitors,
   noteTaskFiles,
@@ -13,7 +14,7 @@ import type { TransferContext } from '../context.js';
 import type { ProcedureStep } from '../procedure.js';
 import type { ChangeSet } from '../recorded-changes.js';
 import { committedDatabases } from '../recovery.js';
-import { HELD_TASK_SECONDS, listTasks, runTasks, type TaskPhase } from '../tasks.js';
+import { HELD_TASK_SECONDS, runTasks } from '../tasks.js';
 
 /** The steps by which a change set reaches an environment that people use, from staging to the tasks after it. */
 export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): ProcedureStep[] {

@@ -2,6 +2,7 @@ import { counted } from '@tessarion/core';
 import { drawKeys, switchTrees } from '@tessarion/engine';
 import { gatherFacts } from '../../forecasts/comparing.js';
 import { gatherUndo } from '../../forecasts/undoing.js';
+import type { PreviewInput } from '../../transfers/inputs.js';
 import { applyAlone } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import type { TransferContext } from '../context.js';
@@ -15,18 +16,6 @@ import { runTasks } from '../tasks.js';
 import { settleIn } from './clone.js';
 import { forward } from './push.js';
 import { removeEverything } from './remove.js';
-
-export interface PreviewInput {
-  readonly request: string;
-  readonly revision: number;
-  /** Of that revision: exactly what it shows is written. */
-  readonly forecast: string;
-  /** The environment that the request would write onto. */
-  readonly of: string;
-  readonly from: string;
-  /** The transfer that the request takes back. */
-  readonly undoes: string | null;
-}
 
 const WISHES = { leftOut: NOTHING_LEFT_OUT, acceptTraces: [], acceptPersonal: undefined };
 

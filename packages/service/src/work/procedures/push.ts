@@ -4,10 +4,11 @@ import { gatherFacts } from '../../forecasts/comparing.js';
 import { aboveOf } from '../../forecasts/drift.js';
 import { staysAsItIs } from '../../forecasts/gathering.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../../forecasts/transfer-facts.js';
-import { gatherUndo, putBaselineBack } from '../../forecasts/undoing.js';
+import { gatherUndo } from '../../forecasts/undoing.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../../front/health.js';
 import { notHeld } from '../../front/held.js';
 import { failureOf } from '../../ground/problems.js';
+import type { PushInput } from '../../transfers/inputs.js';
 import { recordWhence } from '../../transfers/transfer-items.js';
 import { advanceBaseline, imageChanges } from '../advance-baseline.js';
 import { applyBack, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
@@ -20,15 +21,9 @@ import { removeOldTrees } from '../old-trees.js';
 import { noteOwnSettings } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
+import { putBaselineBack } from '../put-baseline-back.js';
 import { type ChangeSet, filesOf } from '../recorded-changes.js';
 import { deliveryGoesForward, deliverySteps, isDelivered, mustStillBeOpen } from './delivery.js';
-
-export interface PushInput {
-  /** Absent for a restore, which compares with the snapshot afresh. */
-  readonly forecast?: string;
-  readonly snapshot?: string;
-  readonly from: string;
-}
 
 const RECORDED_ITEMS = 500;
 
