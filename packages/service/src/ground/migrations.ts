@@ -1,31 +1,32 @@
 import type { Knex } from 'knex';
-import { addAccess } from './migrations/access.js';
-import { sealAnswers } from './migrations/answers.js';
-import { addClaimTimes } from './migrations/claims.js';
-import { addDigests } from './migrations/digests.js';
-import { addDoers } from './migrations/doers.js';
-import { addFigures } from './migrations/figures.js';
-import { addFollows } from './migrations/follows.js';
-import { addSealedFields } from './migrations/forecast-items.js';
-import { addForecastTries } from './migrations/forecast-tries.js';
-import { addForeignOrigins } from './migrations/foreign-origins.js';
-import { addFormerTitles } from './migrations/former-titles.js';
-import { addGuestNotices } from './migrations/guest-notices.js';
-import { addGuests } from './migrations/guests.js';
-import { addJournal } from './migrations/journal.js';
-import { addLetters } from './migrations/letters.js';
-import { addLooks } from './migrations/looks.js';
-import { addNotices } from './migrations/notices.js';
-import { addPreviews } from './migrations/previews.js';
-import { addRequests } from './migrations/requests.js';
-import { addSecondFactors } from './migrations/second-factors.js';
-import { addTags } from './migrations/tags.js';
-import { addTraffic } from './migrations/traffic.js';
-import { addTransferItems } from './migrations/transfer-items.js';
-import { addTransferNotices } from './migrations/transfer-notices.js';
-import { addUndoRequests } from './migrations/undo-requests.js';
-import { addWantedTimes } from './migrations/wanted-times.js';
-import { addWebhooks } from './migrations/webhooks.js';
+import { addAccess } from './migrations/008-access.js';
+import { addJournal } from './migrations/009-journal.js';
+import { addRequests } from './migrations/010-requests.js';
+import { addNotices } from './migrations/011-notices.js';
+import { addWebhooks } from './migrations/012-webhooks.js';
+import { addPreviews } from './migrations/013-previews.js';
+import { addGuests } from './migrations/014-guests.js';
+import { addLetters } from './migrations/015-letters.js';
+import { addSecondFactors } from './migrations/016-second-factors.js';
+import { addUndoRequests } from './migrations/017-undo-requests.js';
+import { addClaimTimes } from './migrations/018-claims.js';
+import { addTransferItems } from './migrations/019-transfer-items.js';
+import { addTraffic } from './migrations/020-traffic.js';
+import { addDigests } from './migrations/021-digests.js';
+import { addFollows } from './migrations/022-follows.js';
+import { addTags } from './migrations/023-tags.js';
+import { addWantedTimes } from './migrations/024-wanted-times.js';
+import { addDoers } from './migrations/025-doers.js';
+import { addGuestNotices } from './migrations/026-guest-notices.js';
+import { addLooks } from './migrations/027-looks.js';
+import { sealAnswers } from './migrations/028-answers.js';
+import { addSealedFields } from './migrations/029-forecast-items.js';
+import { addForeignOrigins } from './migrations/030-foreign-origins.js';
+import { addForecastTries } from './migrations/031-forecast-tries.js';
+import { addTransferNotices } from './migrations/032-transfer-notices.js';
+import { addFormerTitles } from './migrations/033-former-titles.js';
+import { addFigures } from './migrations/034-figures.js';
+import { indexTransfers } from './migrations/035-transfers-of-site.js';
 
 /** The records' schema, step by step; only ever appended to. */
 const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
@@ -276,6 +277,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '032_transfer_notices': addTransferNotices,
   '033_former_titles': addFormerTitles,
   '034_figures': addFigures,
+  '035_transfers_of_site': indexTransfers,
 };
 
 /**

@@ -200,11 +200,17 @@ export class Transfers {
     return ((await query) as Row[]).map((row) => this.#read(row));
   }
 
-  /** For each environment its running transfer, if any, and its last ended one. */
-  async newestByEnvironment(on: OnRecords): Promise<Map<string, { running?: TransferRecord; last?: TransferRecord }>> {
-    const rows = await on.raw<{ rows: Row[] }>(`
-      SELECT DISTINCT ON (onto_path, ended_at IS NULL) * FROM transfer WHERE kind <> 'snapshot'
-      ORDER BY onto_path, ended_at IS NULL, coalesce(ended_at, created_at) DESC`);
+  /** For each environment, of one site where it is named, its running transfer, if any, and its last ended one. */
+  async newestByEnvironment(
+    on: OnRecords,
+    site?: string,
+  ): Promise<Map<string, { running?: TransferRecord; last?: TransferRecord }>> {
+    const rows = await on.raw<{ rows: Row[] }>(
+      `SELECT DISTINCT ON (onto_path, ended_at IS NULL) * FROM transfer
+        WHERE kind <> 'snapshot' ${site === undefined ? '' : 'AND site = :site'}
+        ORDER BY onto_path, ended_at IS NULL, coalesce(ended_at, created_at) DESC`,
+      site === undefined ? {} : { site },
+    );
     const found = new Map<string, { running?: TransferRecord; last?: TransferRecord }>();
     for (const row of rows.rows) {
       const entry = found.get(row.onto_path) ?? {};

@@ -101,7 +101,7 @@ export async function readFleet(
   const environments = (await installation.environments.list(on, site)).filter(
     (one) => sight.seesEnvironment(one.path) && (previews || one.preview === null),
   );
-  const moves = await installation.transfers.newestByEnvironment(on);
+  const moves = await installation.transfers.newestByEnvironment(on, site);
   const profiles = new Map<string, Awaited<ReturnType<typeof profileOfSite>>>();
   for (const one of sites)
     if (one.profile !== null && !profiles.has(one.profile))
