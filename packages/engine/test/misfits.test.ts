@@ -1,8 +1,7 @@
-import { Rewriter, type RowChange, toBytes } from '@tessarion/core';
+import { misfitText, Rewriter, type RowChange, toBytes } from '@tessarion/core';
 import type { SiteDatabase } from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { misfitsInCopy, misfitsOfChanges } from '../src/deliver/misfits.js';
-import { misfitText } from '../src/ports/rows.js';
 import { PostgresLoader } from '../src/postgres/loader.js';
 import { PostgresView } from '../src/postgres/view.js';
 import type { LeftOut } from '../src/site/left-out.js';

@@ -1,9 +1,17 @@
-import { invert, planMerge, type RowChange, rulesForTable, settle, tableOf } from '@tessarion/core';
+import {
+  type DatabaseDifference,
+  invert,
+  type Note,
+  planMerge,
+  type RowChange,
+  rulesForTable,
+  settle,
+  tableOf,
+} from '@tessarion/core';
 import type { SiteDatabase } from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { compareEnvironments } from '../src/compare/environments.js';
-import type { DatabaseDifference, Note } from '../src/compare/plan.js';
 import { misfitsOfChanges } from '../src/deliver/misfits.js';
 import { RowApplication } from '../src/deliver/row-application.js';
 import type { Mode, Remain } from '../src/ports/rows.js';

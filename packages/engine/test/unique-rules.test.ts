@@ -1,10 +1,9 @@
-import { Rewriter, type RowChange } from '@tessarion/core';
+import { misfitText, Rewriter, type RowChange } from '@tessarion/core';
 import type { SiteDatabase } from '@tessarion/engine';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { misfitsOfChanges } from '../src/deliver/misfits.js';
 import { RowApplication } from '../src/deliver/row-application.js';
-import { misfitText } from '../src/ports/rows.js';
 import type { Environment } from '../src/site/environment.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 

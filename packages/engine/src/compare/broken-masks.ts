@@ -1,12 +1,5 @@
-import { calledIn, keepsUnique, type MaskRule, type Profile, rulesForTable } from '@tessarion/core';
+import { type BrokenMask, calledIn, keepsUnique, type Profile, rulesForTable } from '@tessarion/core';
 import { plainUniques, readable, type SchemaShape } from '../ports/shapes.js';
-
-/** A column that must be unique, under a mask that gives different people the same value. */
-export interface BrokenMask {
-  readonly table: string;
-  readonly column: string;
-  readonly mask: MaskRule;
-}
 
 /** Finds masks under which unique values would meet. */
 export const masksThatBreak = (schema: SchemaShape, profile: Profile | undefined): BrokenMask[] =>

@@ -5,6 +5,7 @@ import {
   type FileOutcome,
   type MergeRules,
   meansTable,
+  type Note,
   type Profile,
   tableId,
 } from '@tessarion/core';
@@ -13,7 +14,7 @@ import type { SchemaShape } from '../ports/shapes.js';
 import { masksThatBreak } from './broken-masks.js';
 import { askDestination } from './destination-facts.js';
 import { type DescribedTable, describeUses } from './merge-tables.js';
-import type { ComparisonPlan, EnvironmentComparison, Note } from './plan.js';
+import type { ComparisonPlan, EnvironmentComparison } from './plan.js';
 import { compareRoot } from './root.js';
 import { compareSchemas } from './schemas.js';
 import { openSource } from './source-side.js';

@@ -17,6 +17,7 @@ import {
   leavingRows,
   type MergeRules,
   type MergeTable,
+  type Note,
   type OwnChange,
   Rewriter,
   type RowChange,
@@ -41,7 +42,7 @@ import { askDestination } from './destination-facts.js';
 import { triggersOf } from './environments.js';
 import { describeUses, mergeTable } from './merge-tables.js';
 import { mergeTexts } from './merge-texts.js';
-import type { EnvironmentComparison, Note } from './plan.js';
+import type { EnvironmentComparison } from './plan.js';
 
 export interface UndoPlan {
   readonly destination: Environment;

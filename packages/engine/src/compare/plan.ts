@@ -1,27 +1,10 @@
-import type {
-  Comparison,
-  DestinationFacts,
-  FileOutcome,
-  KeyPair,
-  MergeRules,
-  SchemaDifference,
-  SnapshotManifest,
-  TableName,
-} from '@tessarion/core';
+import type { ComparedEnvironments, KeyPair, MergeRules, SnapshotManifest } from '@tessarion/core';
 import type { TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import type { LeftOut } from '../site/left-out.js';
 import type { HashMemory } from '../site/list-root.js';
 import type { SnapshotLibrary } from '../store/library.js';
-import type { BrokenMask } from './broken-masks.js';
 import type { ChangeRecords } from './unlike-records.js';
-
-/** A difference, and the database that it stands in. */
-export type DatabaseDifference = SchemaDifference & {
-  readonly database: string;
-  /** `schema.table`. */
-  readonly table: string;
-};
 
 /** What two environments had when they last had things in common. */
 export interface Baseline {
@@ -57,40 +40,13 @@ export interface ComparisonPlan {
   readonly takes: ReadonlySet<string>;
 }
 
-/** What a comparison says beside what changed. */
-export type Note =
-  /** Rows of a collected table that the destination holds, and how many more than at the baseline. */
-  | {
-      readonly type: 'collected';
-      readonly of: TableName;
-      readonly table: string;
-      readonly rows: number;
-      readonly more: number;
-    }
-  | { readonly type: 'never-moves'; readonly table: string; readonly because: string }
-  | { readonly type: 'unclassified'; readonly database: string; readonly table: string; readonly rows: number }
-  | { readonly type: 'schema'; readonly table: string; readonly message: string }
-  /** On the way down: a mask under which unique values would meet. */
-  | { readonly type: 'mask'; readonly broken: BrokenMask }
-  /** A reference of the profile that leads to nothing. */
-  | { readonly type: 'reference'; readonly from: string; readonly to: string; readonly missing: string };
-
-/** Everything that two environments differ in. */
-export interface EnvironmentComparison {
-  readonly merge: MergeRules;
-  readonly rows: Comparison;
-  readonly files: readonly FileOutcome[];
-  readonly notes: readonly Note[];
-  readonly facts: DestinationFacts;
-  /** How the tables of both differ. */
-  readonly schema: readonly DatabaseDifference[];
-  /** Tables whose rows were compared in other columns than an image of the baseline has. */
-  readonly reshaped: readonly Reshaped[];
-  /** Triggers of the destination's tables, by {@link tableId}. */
-  readonly triggers: ReadonlyMap<string, readonly string[]>;
-}
-
 /** How a table's image looks from now on, and what its rows hold in columns that they did not have. */
 export type Reshaped = TableShape & {
   readonly fills?: Readonly<Record<string, string | null>>;
 };
+
+/** Everything that two environments differ in, and how the images of tables look from now on. */
+export interface EnvironmentComparison extends ComparedEnvironments {
+  /** Tables whose rows were compared in other columns than an image of the baseline has. */
+  readonly reshaped: readonly Reshaped[];
+}

@@ -2,6 +2,7 @@ import {
   addedTable,
   type ByteString,
   calledIn,
+  type DatabaseDifference,
   rulesForTable,
   type TableMake,
   tableDifferences,
@@ -9,7 +10,7 @@ import {
 } from '@tessarion/core';
 import type { DatabaseView, SiteDatabase } from '../ports/database.js';
 import type { TableShape } from '../ports/shapes.js';
-import type { ComparisonPlan, DatabaseDifference } from './plan.js';
+import type { ComparisonPlan } from './plan.js';
 
 /** How the tables of one database differ between two environments, and what rows hold in columns that they get. */
 export interface ComparedSchemas {

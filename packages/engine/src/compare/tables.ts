@@ -2,8 +2,10 @@ import { createHash } from 'node:crypto';
 import {
   type ByteString,
   calledIn,
+  type DatabaseDifference,
   type KeyRange,
   type MergeTable,
+  type Note,
   projection,
   Rewriter,
   rulesForTable,
@@ -18,7 +20,7 @@ import { canonicalTable } from '../site/canonical-rows.js';
 import type { PackStore } from '../store/pack-store.js';
 import { blockList, readImageRanges, readRowImage } from '../store/row-image.js';
 import { mergeTable } from './merge-tables.js';
-import type { ComparisonPlan, DatabaseDifference, Note, Reshaped } from './plan.js';
+import type { ComparisonPlan, Reshaped } from './plan.js';
 import { readAhead } from './read-ahead.js';
 import type { ComparedSchemas } from './schemas.js';
 import type { SourceSide } from './source-side.js';

@@ -3,6 +3,7 @@ import {
   calledIn,
   LineRewriter,
   type Location,
+  type Misfit,
   type Place,
   Rewriter,
   type RowChange,
@@ -14,7 +15,7 @@ import {
   toText,
 } from '@tessarion/core';
 import type { LimitedColumn, SiteDatabase } from '../ports/database.js';
-import { type Misfit, MOST_MISFITS, type WrittenRow } from '../ports/rows.js';
+import { MOST_MISFITS, type WrittenRow } from '../ports/rows.js';
 import { readable, type TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import { rewriterOf } from '../site/environment.js';

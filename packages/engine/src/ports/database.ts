@@ -1,6 +1,7 @@
 import type {
   ByteString,
   KeyRange,
+  Misfit,
   NameInDatabase,
   Rewriter,
   RowChange,
@@ -8,7 +9,7 @@ import type {
   TableMake,
   TableName,
 } from '@tessarion/core';
-import type { AppliedRows, Misfit, Mode, Protection, ReadBack, WrittenRow } from './rows.js';
+import type { AppliedRows, Mode, Protection, ReadBack, WrittenRow } from './rows.js';
 import type { DatabaseLogin, SchemaShape, SequenceShape, TableShape } from './shapes.js';
 
 /** A database of an environment: as the profile calls it, how it is reached, and the system that it is kept in. */

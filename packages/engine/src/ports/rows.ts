@@ -44,16 +44,6 @@ export interface Protection {
     | ((keys: readonly string[]) => Promise<readonly string[]>);
 }
 
-/** A row that its table would not take, and why, in words that follow its name. */
-export interface Misfit {
-  readonly table: string;
-  readonly key: string;
-  readonly what: string;
-}
-
-/** A misfit as a sentence. */
-export const misfitText = ({ table, key, what }: Misfit): string => `${table} ${key}: ${what}`;
-
 /** A row as it would be written: only the cells that change; all of them for a new one. */
 export interface WrittenRow {
   readonly key: readonly (string | null)[];

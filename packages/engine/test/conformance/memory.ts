@@ -2,6 +2,7 @@ import {
   type ByteString,
   compareKeys,
   type KeyRange,
+  type Misfit,
   materialiseLines,
   type Rewriter,
   type RowChange,
@@ -25,7 +26,7 @@ import type {
   Written,
 } from '../../src/ports/database.js';
 import { EngineError } from '../../src/ports/errors.js';
-import type { Misfit, Mode, Protection, ReadBack, Remain, WrittenRow } from '../../src/ports/rows.js';
+import type { Mode, Protection, ReadBack, Remain, WrittenRow } from '../../src/ports/rows.js';
 import {
   type DatabaseLogin,
   integerKey,

@@ -1,6 +1,6 @@
 import { createHmac } from 'node:crypto';
 import type { Check, ForecastWishes } from '@tessarion/contract';
-import { type ByteString, isChosen, lowerOf, maskValue } from '@tessarion/core';
+import { type ByteString, isChosen, isSchemaId, lowerOf, maskValue, schemaSelectable } from '@tessarion/core';
 import {
   type Baseline,
   ChangeRecords,
@@ -15,7 +15,6 @@ import { packedBaseline } from '../stored/packing.js';
 import { libraryOf } from '../stored/snapshots.js';
 import type { Installation } from '../transfers/installation.js';
 import { Gathering } from './gathering.js';
-import { isSchemaId, schemaSelectable } from './schema-items.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const RANK = { dev: 0, staging: 1, live: 2 } as const;

@@ -3,23 +3,43 @@ import type { Check } from '@tessarion/contract';
 import {
   type ByteString,
   type ChangedItem,
+  checksOf,
+  collectedAmounts,
+  countNews,
   countRewrites,
+  fileChange,
+  followedAmounts,
   freshKeysOf,
+  GatheredFiles,
+  GatheredRows,
   ItemCollector,
+  imageChange,
   isChosen,
   type KeyPair,
+  listTasks,
   type MergePlan,
+  ownWork,
   planMerge,
   pushSentence,
   readTableId,
+  type SchemaChange,
   type Selectable,
   type Settlement,
+  schemaItem,
+  schemaSelectable,
   settle,
   settleFiles,
   shortSentence,
+  spellingOf,
   strayAddresses,
+  strayCheck,
+  tasksCheck,
   toBytes,
   toText,
+  touchedTables,
+  unlikeColumnsCheck,
+  unreadCheck,
+  withoutNewPlaces,
 } from '@tessarion/core';
 import {
   type Baseline,
@@ -28,23 +48,9 @@ import {
   rewriterOf,
   type TransferSource,
 } from '@tessarion/engine';
-import { collectedAmounts, countNews, followedAmounts, ownWork } from './amounts.js';
-import {
-  checkFit,
-  checksOf,
-  strayCheck,
-  touchedTables,
-  unlikeColumnsCheck,
-  unreadCheck,
-  withoutNewPlaces,
-} from './forecast-checks.js';
-import { GatheredFiles } from './gathered-files.js';
-import { GatheredRows, spellingOf } from './gathered-rows.js';
-import { fileChange, imageChange } from './item-fields.js';
+import { checkFit } from './forecast-checks.js';
 import { noteMore } from './item-notes.js';
-import { type SchemaChange, schemaItem, schemaSelectable } from './schema-items.js';
 import { stampNames } from './stamps.js';
-import { listTasks, tasksCheck } from './tasks.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
 const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);

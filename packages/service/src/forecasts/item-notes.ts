@@ -1,10 +1,11 @@
 import {
   addTo,
+  amountOfTable,
   type ByteString,
   type FileOutcome,
   type ItemCollector,
   isPersonalColumn,
-  type RowOutcome,
+  rowOf,
   shownValue,
   toBytes,
 } from '@tessarion/core';
@@ -17,13 +18,6 @@ import {
   type UsedBy,
   usesOf,
 } from '@tessarion/engine';
-import { amountOfTable } from './amounts.js';
-
-/** A row by which its item is found: as the source knows it, where it knows it. */
-export function rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
-  const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
-  return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
-}
 
 /** Notes of items what their own rows do not say: what refers to them on the destination, and what they are called. */
 export async function noteMore(

@@ -1,7 +1,15 @@
 import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
-import type { ByteString, Change, freshKeysOf, ItemCollector, MergePlan, SentencePiece } from '@tessarion/core';
+import type {
+  Amounts,
+  ByteString,
+  Change,
+  freshKeysOf,
+  ItemCollector,
+  MergePlan,
+  SchemaChange,
+  SentencePiece,
+} from '@tessarion/core';
 import type { EnvironmentComparison } from '@tessarion/engine';
-import type { SchemaChange } from './schema-items.js';
 
 /** How two environments are to be brought together. */
 export interface TransferWish {
@@ -48,8 +56,6 @@ export interface TransferFacts {
   readonly keysToDraw: ReturnType<typeof freshKeysOf>;
   plan(drawn: ReadonlyMap<ByteString, ByteString>): WrittenPlan;
 }
-
-export type Amounts = { count: number; kind: string; plural: string }[];
 
 /** What is written, and what the baselines of both ends become by it. */
 export interface WrittenPlan {

@@ -1,18 +1,20 @@
 import type { Check } from '@tessarion/contract';
 import {
+  type BrokenMask,
   calledIn,
+  fitCheck,
   looksPersonal,
+  type Misfit,
+  maskCheck,
   personalPlaces,
   personalValues,
   rulesForTable,
   shapeConflicts,
 } from '@tessarion/core';
 import {
-  type BrokenMask,
   EngineError,
   type Environment,
   type LeftOut,
-  type Misfit,
   masksThatBreak,
   misfitsInCopy,
   readable,
@@ -22,8 +24,6 @@ import {
   type TableShape,
 } from '@tessarion/engine';
 import { missingPaths, nearestWords, tablesOf } from '../fleet/known-names.js';
-import { fitCheck } from '../forecasts/forecast-checks.js';
-import { maskCheck } from '../forecasts/mask-check.js';
 import { getSnapshot } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
 import type { CopyWishes, Origin } from './copying.js';

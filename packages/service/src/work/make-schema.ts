@@ -1,5 +1,5 @@
+import type { SchemaChange } from '@tessarion/core';
 import type { Environment } from '@tessarion/engine';
-import type { SchemaChange } from '../forecasts/schema-items.js';
 import { failureOf } from '../ground/problems.js';
 import type { TransferContext } from './context.js';
 

@@ -1,6 +1,5 @@
-import { type ByteString, toText } from '@tessarion/core';
+import { type ByteString, listTasks, type TaskPhase, toText } from '@tessarion/core';
 import { EngineError, type Environment, layout } from '@tessarion/engine';
-import { listTasks, type TaskPhase } from '../forecasts/tasks.js';
 import type { TransferContext } from './context.js';
 
 /** How long one may take; those for which visitors are held share what the hold is lengthened by. */

@@ -1,7 +1,7 @@
-import { addTo, tableLabel } from '@tessarion/core';
+import { addTo, type Misfit, tableLabel } from '@tessarion/core';
 import type pg from 'pg';
 import type { LimitedColumn } from '../../ports/database.js';
-import { type Misfit, MOST_MISFITS, type WrittenRow } from '../../ports/rows.js';
+import { MOST_MISFITS, type WrittenRow } from '../../ports/rows.js';
 import { readable, type TableShape } from '../../ports/shapes.js';
 import { quoteName, quoteTable } from '../describe.js';
 import { breaks, judgedBy, type MakingRoom, type UniqueRule } from '../unique-rules.js';

@@ -1,6 +1,6 @@
-import { type ByteString, tablePath } from '@tessarion/core';
+import { type ByteString, type Misfit, tablePath } from '@tessarion/core';
 import type { LimitedColumn, Mentioning, Questions, Referring, SiteDatabase } from '../../ports/database.js';
-import type { Misfit, WrittenRow } from '../../ports/rows.js';
+import type { WrittenRow } from '../../ports/rows.js';
 import type { DatabaseLogin, SchemaShape, TableShape } from '../../ports/shapes.js';
 import { databaseError } from '../connect.js';
 import { describeSchema } from '../describe.js';

@@ -1,5 +1,5 @@
+import { listTasks, type TaskPhase } from '@tessarion/core';
 import type { Environment } from '@tessarion/engine';
-import { listTasks, type TaskPhase } from '../../forecasts/tasks.js';
 import { mustBeOpen } from '../../plans/must-be-open.js';
 import {
   holdVisitors,

@@ -1,13 +1,10 @@
-import type { Check, Forecast, ForecastWishes } from '@tessarion/contract';
-import type { Profile, TaskRule } from '@tessarion/core';
+import type { Profile, TaskRule } from '../profile/schema.js';
+import type { Check, ListedTask, TransferWishes } from './shapes.js';
 /** When a task runs: in the new tree before anybody sees it, while visitors are held, and when they are through again. */
 export type TaskPhase = TaskRule['phase'];
 
 /** What a profile runs with a transfer, in the order in which it runs. */
-export function listTasks(
-  profile: Profile | undefined,
-  { tasks = [] }: Pick<ForecastWishes, 'tasks'>,
-): Forecast['tasks'] {
+export function listTasks(profile: Profile | undefined, { tasks = [] }: Pick<TransferWishes, 'tasks'>): ListedTask[] {
   return PHASES.flatMap((phase) =>
     (profile?.tasks ?? [])
       .filter((task) => task.phase === phase)
@@ -20,7 +17,7 @@ export function listTasks(
 }
 
 /** Chosen tasks that there is nothing to choose about. */
-export function tasksCheck(listed: Forecast['tasks'], { tasks = [] }: Pick<ForecastWishes, 'tasks'>): Check[] {
+export function tasksCheck(listed: ListedTask[], { tasks = [] }: Pick<TransferWishes, 'tasks'>): Check[] {
   const unknown = tasks.filter((name) => !listed.some((one) => one.name === name && one.changesSchema));
   if (unknown.length === 0) return [];
   const choice = listed.filter((one) => one.changesSchema).map((one) => one.name);

@@ -1,21 +1,13 @@
-import {
-  type ByteString,
-  type Collision,
-  type FileChange,
-  type ImageEdit,
-  type ItemField,
-  type ItemOutcome,
-  isFresh,
-  isSame,
-  type MergeTable,
-  placeOfRows,
-  type RowChange,
-  type RowOutcome,
-  type RowSides,
-  type SettledFile,
-  type Values,
-  withoutPlaceholders,
-} from '@tessarion/core';
+import type { ByteString } from '../address/place.js';
+import type { Collision } from '../merge/collision.js';
+import type { RowOutcome } from '../merge/compare-table.js';
+import { isSame, type RowSides } from '../merge/decide-row.js';
+import { isFresh } from '../merge/key-translation.js';
+import type { MergeTable, Values } from '../merge/merge-table.js';
+import { type ImageEdit, withoutPlaceholders } from '../merge/plan-merge.js';
+import type { SettledFile } from '../merge/settle-files.js';
+import { type FileChange, placeOfRows, type RowChange } from '../transfer/change.js';
+import type { ItemField, ItemOutcome } from '../transfer/items.js';
 
 export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
   const { root, path, sides } = outcome;
@@ -126,4 +118,10 @@ export function fieldsOf(
       collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
     };
   });
+}
+
+/** A row by which its item is found: as the source knows it, where it knows it. */
+export function rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
+  const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
+  return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
 }

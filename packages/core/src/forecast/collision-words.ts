@@ -1,10 +1,13 @@
-import { type Collision, calledIn, readTableId, toText } from '@tessarion/core';
-import type { Environment } from '@tessarion/engine';
+import type { Collision } from '../merge/collision.js';
+import { calledIn } from '../profile/named-tables.js';
+import { toText } from '../rows/condition.js';
+import { readTableId } from '../table-name.js';
+import type { ForecastEnd } from './comparison.js';
 
 /** Says in one sentence what collides. */
 export function collisionWords(
   { outcome, column, why }: Collision,
-  { name, profile }: Pick<Environment, 'name' | 'profile'>,
+  { name, profile }: Pick<ForecastEnd, 'name' | 'profile'>,
 ): string {
   const tableName = (id: string): string => calledIn(profile, readTableId(id));
   const own = `${tableName(outcome.table.id)} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;

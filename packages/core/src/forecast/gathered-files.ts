@@ -1,12 +1,10 @@
-import {
-  type FileChange,
-  type FileOutcome,
-  type ItemCollector,
-  type Selectable,
-  type SettledFile,
-  type Side,
-  toText,
-} from '@tessarion/core';
+import type { Side } from '../merge/align-sides.js';
+import type { Selectable } from '../merge/choice.js';
+import type { FileOutcome } from '../merge/compare-files.js';
+import type { SettledFile } from '../merge/settle-files.js';
+import { toText } from '../rows/condition.js';
+import type { FileChange } from '../transfer/change.js';
+import type { ItemCollector } from '../transfer/items.js';
 
 /** What becomes of the files of a transfer, as items. */
 export class GatheredFiles {

@@ -1,6 +1,8 @@
-import type { ForecastWishes } from '@tessarion/contract';
-import { type ChangedItem, isChosen, NOT_STAMPED, type Selectable, type Settlement } from '@tessarion/core';
-import type { DatabaseDifference, Environment } from '@tessarion/engine';
+import { isChosen, type Selectable } from '../merge/choice.js';
+import type { Settlement } from '../merge/collision.js';
+import { type ChangedItem, NOT_STAMPED } from '../transfer/items.js';
+import type { DatabaseDifference, ForecastEnd } from './comparison.js';
+import type { TransferWishes } from './shapes.js';
 
 export const isSchemaId = (id: string): boolean => id.startsWith('schema:');
 
@@ -35,8 +37,8 @@ const CHANGES = { added: 'new', missing: 'deleted', unlike: 'changed' } as const
  */
 export function schemaItem(
   one: DatabaseDifference,
-  ends: { readonly from: Environment; readonly destination: Environment },
-  wishes: ForecastWishes,
+  ends: { readonly from: ForecastEnd; readonly destination: ForecastEnd },
+  wishes: TransferWishes,
   wished: Settlement | undefined,
   digest: (text: string) => string,
 ): ChangedItem {

@@ -1,20 +1,15 @@
-import {
-  calledIn,
-  type ItemCollector,
-  itemForTable,
-  type MergePlan,
-  type MergeTable,
-  type OwnChange,
-  type Profile,
-  pluralOf,
-  type RowOutcome,
-  type TableName,
-} from '@tessarion/core';
-import type { EnvironmentComparison } from '@tessarion/engine';
-import type { Amounts } from './transfer-facts.js';
+import type { OwnChange, RowOutcome } from '../merge/compare-table.js';
+import type { MergeTable } from '../merge/merge-table.js';
+import type { MergePlan } from '../merge/plan-merge.js';
+import { itemForTable } from '../profile/item-rules.js';
+import { calledIn } from '../profile/named-tables.js';
+import type { Profile } from '../profile/schema.js';
+import type { TableName } from '../table-name.js';
+import { type ItemCollector, pluralOf } from '../transfer/items.js';
+import type { ComparedEnvironments } from './comparison.js';
 
 /** What visitors made on the destination since the two last had things in common. */
-export const collectedAmounts = ({ notes }: EnvironmentComparison, profile: Profile | undefined): Amounts =>
+export const collectedAmounts = ({ notes }: ComparedEnvironments, profile: Profile | undefined): Amounts =>
   notes.flatMap((note) =>
     note.type === 'collected' && note.more > 0 ? [amountOfTable(profile, note.of, note.more)] : [],
   );
@@ -28,7 +23,7 @@ function ownerOf(collector: ItemCollector, { table, key, values }: OwnChange): {
 const isOwnNews = ({ table, isNews }: OwnChange): boolean => isNews && table.rules.class !== 'collected';
 
 /** How many items the destination changed itself. */
-export function countNews({ rows, files }: EnvironmentComparison, collector: ItemCollector): number {
+export function countNews({ rows, files }: ComparedEnvironments, collector: ItemCollector): number {
   const items = new Set<string>();
   for (const own of rows.ownChanges) if (isOwnNews(own)) items.add(ownerOf(collector, own).id);
   for (const { root, path, decision } of files)
@@ -38,7 +33,7 @@ export function countNews({ rows, files }: EnvironmentComparison, collector: Ite
 
 /** What the copy made or changed itself, and keeps. */
 export function ownWork(
-  { rows, files }: EnvironmentComparison,
+  { rows, files }: ComparedEnvironments,
   collector: ItemCollector,
   profile: Profile | undefined,
 ): Amounts {
@@ -60,7 +55,7 @@ export function ownWork(
 
 /** What visitors made or changed, on its way down. */
 export function followedAmounts(
-  { files }: EnvironmentComparison,
+  { files }: ComparedEnvironments,
   plan: MergePlan,
   isFollowing: (outcome: RowOutcome) => boolean,
   profile: Profile | undefined,
@@ -94,3 +89,6 @@ export function amountOfTable(
   const called = calledIn(profile, table);
   return { count, kind: `row of ${called}`, plural: `rows of ${called}` };
 }
+
+/** Amounts of a forecast, by kind. */
+export type Amounts = { count: number; kind: string; plural: string }[];

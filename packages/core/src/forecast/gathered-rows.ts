@@ -1,36 +1,26 @@
-import {
-  addTo,
-  type ByteString,
-  CanonicalFormError,
-  type Changed,
-  type Collision,
-  type ItemCollector,
-  type ItemCollision,
-  isFresh,
-  isPersonalColumn,
-  itemForTable,
-  MARKER,
-  type MergePlan,
-  Rewriter,
-  type RowChange,
-  type RowOutcome,
-  type Selectable,
-  type Settled,
-  type Settlement,
-  type Standing,
-  shownValue,
-  toBytes,
-  toText,
-  type Values,
-} from '@tessarion/core';
-import type { Environment, EnvironmentComparison } from '@tessarion/engine';
+import type { ByteString } from '../address/place.js';
+import { CanonicalFormError, Rewriter } from '../address/rewriter.js';
+import { MARKER } from '../address/token.js';
+import type { Selectable } from '../merge/choice.js';
+import type { Collision, Settlement } from '../merge/collision.js';
+import type { RowOutcome } from '../merge/compare-table.js';
+import { isFresh } from '../merge/key-translation.js';
+import type { Values } from '../merge/merge-table.js';
+import type { MergePlan } from '../merge/plan-merge.js';
+import type { Settled } from '../merge/settle.js';
+import { addTo } from '../multimap.js';
+import { itemForTable } from '../profile/item-rules.js';
+import { isPersonalColumn } from '../profile/personal-fields.js';
+import { toBytes, toText } from '../rows/condition.js';
+import type { RowChange } from '../transfer/change.js';
+import { type Changed, type ItemCollector, type ItemCollision, type Standing, shownValue } from '../transfer/items.js';
 import { collisionWords } from './collision-words.js';
-import { asChange, fieldsOf, standsFor } from './item-fields.js';
-import { rowOf } from './item-notes.js';
-import { type StampNames, shownStamp, stampOf } from './stamps.js';
+import type { ComparedEnvironments, ForecastEnd } from './comparison.js';
+import { asChange, fieldsOf, rowOf, standsFor } from './item-fields.js';
+import { rowStamp, type StampNames, shownStamp } from './stamps.js';
 
 /** How people read canonical values: with an environment's own addresses, and values of settings by their names. */
-export function spellingOf({ settings, place }: Environment): (value: ByteString) => ByteString {
+export function spellingOf({ settings, place }: ForecastEnd): (value: ByteString) => ByteString {
   const names = [...settings.keys()].map((name) => [name, toBytes(`[${name}]`)] as const);
   const shown = new Rewriter(place, new Map(names));
   return (value) => {
@@ -48,8 +38,8 @@ export function spellingOf({ settings, place }: Environment): (value: ByteString
 export class GatheredRows {
   readonly #collector: ItemCollector;
   readonly #selectable: Map<string, Selectable>;
-  readonly #comparison: EnvironmentComparison;
-  readonly #destination: Environment;
+  readonly #comparison: ComparedEnvironments;
+  readonly #destination: ForecastEnd;
   readonly #wished: (name: string) => Settlement | undefined;
   readonly #spell: (value: ByteString) => ByteString;
   readonly #stamps = new Map<string, Changed>();
@@ -61,7 +51,7 @@ export class GatheredRows {
   constructor(
     collector: ItemCollector,
     selectable: Map<string, Selectable>,
-    ends: { readonly comparison: EnvironmentComparison; readonly destination: Environment },
+    ends: { readonly comparison: ComparedEnvironments; readonly destination: ForecastEnd },
     wished: (name: string) => Settlement | undefined,
   ) {
     this.#collector = collector;
@@ -104,7 +94,7 @@ export class GatheredRows {
       if (!item || !rule) continue;
       const { raw, table } = outcome;
       const of = (row: Values | undefined, known: StampNames) =>
-        row ? stampOf(rule, (column) => row[table.columns.indexOf(column)] ?? null, known) : undefined;
+        row ? rowStamp(rule, (column) => row[table.columns.indexOf(column)] ?? null, known) : undefined;
       const [source, destination] = [of(raw.source, names.from), of(raw.destination, names.destination)];
       const [last] = [source, destination, of(raw.baseSource, names.from)].filter((one) => one !== undefined);
       this.#selectable.set(id, {

@@ -1,6 +1,6 @@
-import type { Check } from '@tessarion/contract';
-import { maskText } from '@tessarion/core';
-import type { BrokenMask } from '@tessarion/engine';
+import { maskText } from '../mask/mask.js';
+import type { BrokenMask } from './comparison.js';
+import type { Check } from './shapes.js';
 
 /** Says which masks would give two rows the same unique value. */
 export function maskCheck(broken: readonly BrokenMask[]): Check {
