@@ -1,7 +1,7 @@
 import type { ByteString } from '../address/place.js';
-import { readKeyPath, scalarsAt } from '../merge/keys-inside.js';
-import { readValueTree, type ScalarNode, type ValueNode, type ValueTree } from '../merge/value-tree.js';
 import { toBytes, toText } from '../rows/condition.js';
+import { readKeyPath, scalarsAt } from '../values/keys-inside.js';
+import { readValueTree, type ScalarNode, type ValueNode, type ValueTree } from '../values/value-tree.js';
 import { type PersonalValues, personalValues } from './personal-values.js';
 
 /** A mask for what stands below a path inside a value. */

@@ -3,7 +3,7 @@ import { columnPlace, meansTable } from '../profile/named-tables.js';
 import type { Profile, ReferenceRule } from '../profile/schema.js';
 import { compileCondition } from '../rows/condition.js';
 import { type NameInDatabase, type TableName, tableId } from '../table-name.js';
-import { keysInside } from './keys-inside.js';
+import { keysInside } from '../values/keys-inside.js';
 import type { KeyUse, MergeTable, Values } from './merge-table.js';
 
 /** What key uses are worked out from. */

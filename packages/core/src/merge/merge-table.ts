@@ -2,7 +2,7 @@ import type { ByteString } from '../address/place.js';
 import type { TableRules } from '../profile/rules.js';
 import type { KeyOrder, RowKey } from '../rows/keys.js';
 import type { TableName } from '../table-name.js';
-import type { KeysInside } from './keys-inside.js';
+import type { KeysInside } from '../values/keys-inside.js';
 
 /** The values of a row in the order of its table's columns, in canonical form. */
 export type Values = readonly (ByteString | null)[];

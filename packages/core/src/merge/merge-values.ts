@@ -1,6 +1,6 @@
 import type { ByteString } from '../address/place.js';
 import { plain } from '../address/rewriter.js';
-import { type MapNode, readValueTree, type ValueNode, type ValueTree, writeMap } from './value-tree.js';
+import { type MapNode, readValueTree, type ValueNode, type ValueTree, writeMap } from '../values/value-tree.js';
 
 /** A node with the text that it stands in. */
 interface Part {

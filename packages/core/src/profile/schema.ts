@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { readKeyPath } from '../merge/keys-inside.js';
+import { readKeyPath } from '../values/keys-inside.js';
 
 /** The document described in docs/profile.md. A profile never holds a secret. */
 

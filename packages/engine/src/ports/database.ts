@@ -38,6 +38,8 @@ export interface DatabaseSystem {
   readonly can: DatabaseAbilities;
   /** Tries whether a login is let in. @param patienceMs for the answer to each try @throws {EngineError} `database-unreachable`, `database-refused` */
   reach(login: DatabaseLogin, patienceMs?: readonly number[]): Promise<void>;
+  /** A login as programs of sites are told it in one word (a connection URI). */
+  urlOf(login: DatabaseLogin): string;
   /** Whether a login may do more than use its own database, such as reach the other ones. */
   isStrong(login: DatabaseLogin): Promise<boolean>;
   /** Opens one consistent view. @throws {EngineError} also `schema-unsupported` for what cannot be read faithfully */

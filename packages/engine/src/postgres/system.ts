@@ -39,6 +39,9 @@ export const postgresql: DatabaseSystem = {
     await (await connectTo(login, 'read', 'reach', patienceMs)).end();
   },
 
+  urlOf: ({ user, password, host, port, database }: DatabaseLogin): string =>
+    `postgresql://${user}:${password}@${host}:${port}/${database}`,
+
   async isStrong(login: DatabaseLogin): Promise<boolean> {
     const client = await connectTo(login, 'read', 'adopt');
     try {

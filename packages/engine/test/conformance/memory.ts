@@ -610,6 +610,7 @@ function memorySystem(server: Server): DatabaseSystem {
     can: { transactionalDdl: false, parallelReaders: true, toldSince: false, schemas: false },
     reach: async (login) => void server.enter(login),
     isStrong: async () => false,
+    urlOf: ({ user, database }) => `memory:${user}@${database}`,
     view: async ({ name, login }) => new MemoryView(server.enter(login), name),
     ask: async ({ name, login }) => new MemoryQuestions(server.enter(login), name),
     write: async ({ name, login }, purpose, mode) => new MemoryWriter(server, server.enter(login), name, purpose, mode),

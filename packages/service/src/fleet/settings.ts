@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { type Address, formatLocation, type Profile, type RootPath, type SettingRule } from '@tessarion/core';
-import type { DatabaseRecord } from './environments.js';
+import { type DatabaseRecord, siteDatabase } from './environments.js';
 
 /** Facts of an environment that settings may be taken from. */
 export interface SettingFacts {
@@ -51,8 +51,10 @@ function resolve(setting: SettingRule, facts: SettingFacts): string {
   const database = facts.databases.find((one) => one.name === from.database);
   if (!database) return '';
   switch (from.part) {
-    case 'url':
-      return `postgresql://${database.user}:${database.password}@${database.host}:${database.port}/${database.database}`;
+    case 'url': {
+      const { system, login } = siteDatabase(database);
+      return system.urlOf(login);
+    }
     case 'host':
       return database.host;
     case 'port':

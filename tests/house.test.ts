@@ -1,0 +1,91 @@
+import * as fs from 'node:fs';
+import { join, relative } from 'node:path';
+import { describe, expect, it } from 'vitest';
+
+/** What the linter cannot hold: which words stand in which rooms, how large those are, and what the documents name. */
+
+const ROOT = new URL('..', import.meta.url).pathname;
+
+interface Source {
+  /** From the repository's root. */
+  readonly path: string;
+  readonly text: string;
+}
+
+function sourcesIn(folder: string): Source[] {
+  return fs.readdirSync(join(ROOT, folder), { withFileTypes: true, recursive: true }).flatMap((entry) => {
+    const path = join(entry.parentPath, entry.name);
+    return entry.isFile() && /\.tsx?$/.test(entry.name)
+      ? [{ path: relative(ROOT, path), text: fs.readFileSync(path, 'utf8') }]
+      : [];
+  });
+}
+
+/** Files of some folders, but for some others, in which a pattern stands outside of comments. */
+function filesWith(pattern: RegExp, folders: readonly string[], except: readonly string[]): string[] {
+  return folders
+    .flatMap(sourcesIn)
+    .filter(({ path }) => !except.some((one) => path.startsWith(one)))
+    .filter(({ text }) => pattern.test(text.replace(/\/\*[\s\S]*?\*\/|^\s*\/\/.*$/gm, '')))
+    .map(({ path }) => path);
+}
+
+const ENGINE = 'packages/engine/src';
+const SERVICE = 'packages/service/src';
+const ABOVE = [ENGINE, SERVICE, 'packages/core/src', 'packages/contract/src', 'packages/client/src'];
+
+describe('above the ports', () => {
+  it('nobody speaks PostgreSQL', () => {
+    const own = [`${ENGINE}/postgres/`];
+    expect(filesWith(/from 'pg(-copy-streams)?'/, [ENGINE], own)).toEqual([]);
+    const sql = /\b(SELECT |INSERT INTO|DELETE FROM|ALTER TABLE|CREATE TABLE|pg_[a-z]+|::text|::regclass|xmin)\b/;
+    expect(filesWith(sql, [ENGINE, 'packages/core/src'], own)).toEqual([]);
+    // The records are PostgreSQL's by decision; sites' databases are reached through the engine alone.
+    const records = ['ground/', 'journal/verify-', 'http/event-stream.ts', 'work/worker-identity.ts'];
+    expect(
+      filesWith(
+        /from 'pg'/,
+        [SERVICE],
+        records.map((one) => `${SERVICE}/${one}`),
+      ),
+    ).toEqual([]);
+  });
+
+  it('nobody names a kind of database or server', () => {
+    const kinds = /\b(Postgres[A-Z]\w*|postgresql|LocalServer|connectTo|borrowSession)\b/;
+    // Where the records are is told as a PostgreSQL address.
+    const own = [`${ENGINE}/postgres/`, `${ENGINE}/local/`, `${ENGINE}/systems.ts`, `${SERVICE}/main/serve.ts`];
+    expect(filesWith(kinds, ABOVE, own)).toEqual([]);
+    expect(filesWith(/'public'/, ABOVE, [`${ENGINE}/postgres/`, 'packages/core/src/table-name.ts'])).toEqual([]);
+  });
+});
+
+describe('rooms', () => {
+  const linesOf = (sources: readonly Source[]): number =>
+    sources.reduce((sum, one) => sum + one.text.split('\n').length, 0);
+
+  it.each(['core', 'engine', 'service'])('of %s are none of them much larger than a quarter of it', (name) => {
+    const folder = `packages/${name}/src`;
+    const all = linesOf(sourcesIn(folder));
+    const rooms = fs.readdirSync(join(ROOT, folder), { withFileTypes: true }).filter((entry) => entry.isDirectory());
+    for (const { name: room } of rooms)
+      expect(linesOf(sourcesIn(`${folder}/${room}`)) / all, `${name}/${room}`).toBeLessThan(0.275);
+  });
+});
+
+describe('the documents', () => {
+  it.each(['architecture.md', 'operating.md', 'performance.md', 'profile.md', 'security.md', 'state.md'])(
+    'name no file that is not there: %s',
+    (document) => {
+      const there = ['packages', 'tests', 'bench'].flatMap((folder) => sourcesIn(folder).map(({ path }) => path));
+      const text = fs.readFileSync(join(ROOT, 'docs', document), 'utf8');
+      const named = [...text.matchAll(/`([\w./-]+\/[\w.-]+\.tsx?)`/g)].map(([, path]) => path as string);
+      const short = (path: string): string => path.replace(/^(service|engine|core|console|cli|contract|client)\//, '');
+      const isThere = (path: string): boolean =>
+        there.some(
+          (one) => one.endsWith(`/${path}`) || one === path || one.replace('/src/', '/').endsWith(`/${short(path)}`),
+        );
+      expect(named.filter((path) => !isThere(path))).toEqual([]);
+    },
+  );
+});
