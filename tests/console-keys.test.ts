@@ -159,7 +159,7 @@ describe('pushing a part', () => {
   it('takes all, none, or those that are shown, by key and by a box for each group', async () => {
     const chosen = () => page.locator('[data-item]').getByRole('checkbox', { checked: true }).count();
     const groupBox = page.getByRole('checkbox', { name: 'Move all of Will be written' });
-    expect(await groupBox.isChecked()).toBe(true);
+    await expect.poll(() => groupBox.isChecked()).toBe(true);
     await page.keyboard.press('Shift+A');
     await expect.poll(chosen).toBe(0);
     await page.getByLabel('Kind').selectOption('product');

@@ -145,6 +145,7 @@ export function NewEnvironmentRoom(): JSX.Element {
               {fault ? `${fault.message} ${fault.remedy ?? ''}` : (proposal.data?.address ?? '')}
             </span>
           </label>
+          {proposal.isError && <Failure error={proposal.error} />}
           <label className="grid max-w-480 gap-4">
             <span className="font-semibold">Copy of</span>
             <select
