@@ -89,3 +89,18 @@ describe('the documents', () => {
     },
   );
 });
+
+it('what packages offer says what it is', () => {
+  const exported = /^export (?:async )?(?:abstract )?(?:function\*?|class|const|interface|type) (\w+)/;
+  // A type that is read off the schema above it, and the answers to calls, of which the contract tells.
+  const told = /^export (type (\w+) = z\.infer<typeof \2>|const \w+Handlers: Handlers<)/;
+  const untold = ABOVE.flatMap(sourcesIn)
+    .filter(({ path }) => !path.includes('/migrations/') && !path.startsWith('packages/contract/'))
+    .flatMap(({ path, text }) => {
+      const lines = text.split('\n');
+      return lines.flatMap((line, at) =>
+        exported.test(line) && !told.test(line) && !lines[at - 1]?.endsWith('*/') ? [`${path}: ${line}`] : [],
+      );
+    });
+  expect(untold).toEqual([]);
+});

@@ -24,6 +24,7 @@ export class ServiceUnreachable extends Error {
   override readonly name = 'ServiceUnreachable';
 }
 
+/** Where the service is, and how it is asked. */
 export interface ClientOptions {
   /** Such as `http://127.0.0.1:7070`; empty for the page's own origin. */
   readonly url: string;

@@ -33,6 +33,7 @@ export const sendByFetch: Send = async (url, question) => {
   };
 };
 
+/** What a browser sends back of a `Set-Cookie` header (RFC 6265, section 4.2). */
 export const asSentBack = (header: string): string => header.split(';', 1)[0] as string;
 
 /** Sends back the last cookie that was set, as a browser does. */

@@ -1,5 +1,6 @@
 /** Names that go into paths, host names, database names and logins: safe everywhere, no escaping needed. */
 export const NAME_PATTERN = /^[a-z][a-z0-9]*(?:-[a-z0-9]+)*$/;
+/** Characters of a name at most: it becomes part of host names and of names in databases. */
 export const MAX_NAME_LENGTH = 32;
 
 /** Why a name cannot be used, or undefined when it can. */

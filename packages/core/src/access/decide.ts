@@ -24,6 +24,7 @@ export interface Actor {
   readonly token: TokenLimit | undefined;
 }
 
+/** What a token may do at most of what its person may; null permissions: all of them. */
 export interface TokenLimit {
   readonly permissions: readonly Permission[] | null;
   readonly scope: Scope;
@@ -120,6 +121,7 @@ export const scopeText = (scope: Scope): string =>
         ? scope.site
         : scope.environment;
 
+/** Reads where a role holds: `everything`, `client:NAME`, `SITE` or `SITE/ENVIRONMENT`. */
 export function readScope(text: string): Scope {
   if (text === 'everything') return { to: 'everything' };
   if (text.startsWith('client:')) return { to: 'client', client: text.slice('client:'.length) };

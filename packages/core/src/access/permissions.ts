@@ -23,12 +23,15 @@ export const PERMISSIONS = {
   'webhook.manage': 'set up webhooks',
 } as const;
 
+/** The name of one of {@link PERMISSIONS}. */
 export type Permission = keyof typeof PERMISSIONS;
 
+/** Whether a text names a permission. */
 export const isPermission = (text: string): text is Permission => Object.hasOwn(PERMISSIONS, text);
 
 const EVERY = Object.keys(PERMISSIONS) as Permission[];
 
+/** A named set of permissions, which is given to people somewhere. */
 export interface Role {
   readonly name: string;
   readonly title: string;

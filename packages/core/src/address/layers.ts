@@ -8,12 +8,14 @@ export type Layer = '0' | '1' | '2' | '3' | '4' | '5' | '6' | '7' | 'P' | 'p';
 
 const MAX_BACKSLASHES = 7;
 
+/** A slash as it is written in a layer. */
 export function slash(layer: Layer): string {
   if (layer === 'P') return '%2F';
   if (layer === 'p') return '%2f';
   return `${'\\'.repeat(Number(layer))}/`;
 }
 
+/** A colon as it is written in a layer. */
 export function colon(layer: Layer): string {
   if (layer === 'P') return '%3A';
   if (layer === 'p') return '%3a';

@@ -6,6 +6,7 @@
  */
 export type ByteString = string;
 
+/** Schemes of addresses that are translated. */
 export type Scheme = 'http' | 'https';
 
 /** One spelling of where an address answers: scheme, host, port and path. */
@@ -41,8 +42,10 @@ export interface Place {
   readonly roots: readonly RootPath[];
 }
 
+/** The port that an address without one means (RFC 9110, section 4.2). */
 export const defaultPort = (scheme: Scheme): number => (scheme === 'https' ? 443 : 80);
 
+/** The scheme that is not this one. */
 export const otherScheme = (scheme: Scheme): Scheme => (scheme === 'https' ? 'http' : 'https');
 
 /** The port of a location's other scheme, or undefined where the location has no other scheme. */

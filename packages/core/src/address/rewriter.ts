@@ -18,6 +18,7 @@ export class CanonicalFormError extends Error {
   override readonly name = 'CanonicalFormError';
 }
 
+/** What is translated where the profile says nothing else. */
 export const WHOLE_REACH: Reach = { bareHosts: false, rootPaths: true };
 
 /**

@@ -14,6 +14,7 @@ export type Spelling = 'own' | 'other' | 'none' | 'bare';
 /** `HTTPS` or `Https`, as people and their devices write it. */
 export type Capitals = 'all' | 'first';
 
+/** What an address, a root path or a setting becomes in canonical form; written as {@link writeToken} says. */
 export type Token =
   | {
       readonly kind: 'url';
@@ -40,12 +41,16 @@ const SPELLING = { own: 'o', other: 'x', none: 'n', bare: 'h' } as const;
 const CAPITALS = { all: 'c', first: 'f' } as const;
 const SPELLED: Record<string, Spelling> = { o: 'own', x: 'other', n: 'none', h: 'bare' };
 
+/** A token as it is written; its groups are read by {@link readToken}. */
 export const TOKEN_PATTERN =
   '~tsr\\.(?:(l)|(b)|u\\.([a-z0-9-]+)\\.([a-z0-9-]+|0)\\.([oxnh])(d?)([cf]?)([0-7Pp])(?:\\.([A-Za-z0-9.-]+))?|r\\.([A-Za-z0-9._-]+)\\.([0-7Pp])|s\\.([a-z0-9_-]+))~';
 
+/** Written form of the `verbatim` token. */
 export const VERBATIM = '~tsr.b~';
+/** Written form of the `literal` token. */
 export const LITERAL = '~tsr.l~';
 
+/** Writes a token. */
 export function writeToken(token: Token): ByteString {
   switch (token.kind) {
     case 'url': {

@@ -153,6 +153,7 @@ export function deliverable({ windows, freezes, zone }: DeliveryRules, span: Str
   return without(clipped, frozenOf(freezes, zone, span));
 }
 
+/** Whether may be delivered at a moment; `until` and `next` in milliseconds, undefined where there is no such time. */
 export type DeliveryMoment =
   | { readonly allowed: true; readonly until: number | undefined }
   | { readonly allowed: false; readonly because: 'window' | 'freeze'; readonly next: number | undefined };

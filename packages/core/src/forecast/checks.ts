@@ -62,6 +62,7 @@ export function fitCheck(found: readonly Misfit[], passed: string, remedy: strin
 
 const SHOWN_MISFITS = 5;
 
+/** Addresses of another environment in what would be written, which nobody translates. */
 export function strayCheck(found: readonly StrayAddress[], profile: Profile | undefined): Check {
   const where = found
     .slice(0, SHOWN_MISFITS)

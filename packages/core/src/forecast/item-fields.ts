@@ -9,6 +9,7 @@ import type { SettledFile } from '../merge/settle-files.js';
 import { type FileChange, placeOfRows, type RowChange } from '../transfer/change.js';
 import type { ItemField, ItemOutcome } from '../transfer/items.js';
 
+/** A settled file as a change; none where nothing is written. */
 export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
   const { root, path, sides } = outcome;
   return after ? [{ part: 'file', root, path, before: sides.destination, after }] : [];

@@ -4,6 +4,7 @@ import { type ChangedItem, NOT_STAMPED } from '../transfer/items.js';
 import type { DatabaseDifference, ForecastEnd } from './comparison.js';
 import type { TransferWishes } from './shapes.js';
 
+/** Whether the id of an item is that of a difference of tables. */
 export const isSchemaId = (id: string): boolean => id.startsWith('schema:');
 
 /** How a difference of tables is chosen: by its id, as `schema:*`, or with its table. */

@@ -73,6 +73,7 @@ export interface SignedHead {
   readonly signature: string;
 }
 
+/** Signs where a journal ends, so that entries cut off its end are missed; `digest` holds the installation's key. */
 export const signHead = ({ position, seal, at }: Omit<SignedHead, 'signature'>, digest: KeyedDigest): SignedHead => ({
   position,
   seal,
@@ -92,6 +93,7 @@ export interface SealedEntry extends SealableEntry {
   readonly sideRecord: SideRecord | undefined;
 }
 
+/** What is wrong at a place of a journal; positions count from 1. */
 export type JournalFault =
   | { readonly what: 'altered'; readonly position: number; readonly entry: string }
   /** Entries are gone from `position` up to and with `last`. */

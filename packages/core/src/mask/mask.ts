@@ -164,4 +164,5 @@ function maskWords(value: ByteString, digest: Uint8Array): ByteString {
 const SUSPICIOUS =
   /(^|_)(e?mail|phone|mobile|fax|first_?name|last_?name|surname|full_?name|birth(day|date)?|street|iban|ssn|passport|ip(_address)?)($|_)/i;
 
+/** Whether a column's name suggests personal data. */
 export const looksPersonal = (column: string): boolean => SUSPICIOUS.test(column);

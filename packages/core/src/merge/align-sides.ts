@@ -20,7 +20,9 @@ export interface TableRows {
     | undefined;
 }
 
+/** An image of a table: what an environment holds, or what a baseline remembers of it. */
 export type Side = keyof RowSides;
+/** Every {@link Side}, in the order in which rows of one key are read. */
 export const SIDES: readonly Side[] = ['source', 'destination', 'baseSource', 'baseDestination'];
 
 /** A row of one side, its keys translated. */

@@ -28,6 +28,7 @@ export function changesBetween(table: MergeTable, before: Values | undefined, af
   return cells.length === 0 ? [] : [{ ...on(before), op: 'update', cells: Object.fromEntries(cells) }];
 }
 
+/** By what a change names a row: its key, or the whole line where the table has none. */
 export const keyFor = (table: MergeTable, row: Values): readonly (ByteString | null)[] =>
   table.key.length > 0 ? keyOf(table, row) : [writeLine(row)];
 

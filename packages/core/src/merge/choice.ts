@@ -6,6 +6,7 @@ export interface Choice {
   readonly except: readonly string[];
 }
 
+/** The choice that leaves nothing out. */
 export const EVERYTHING: Choice = { only: [], except: [] };
 
 /** What a selector can name of a thing that changed. */
@@ -61,6 +62,7 @@ export function timeOf(text: string): number {
   return Date.parse(/(?:Z|[+-]\d\d:\d\d)$/.test(zoned) ? zoned : `${zoned}Z`);
 }
 
+/** Whether a choice takes a thing along: named or nothing named, and not excepted. */
 export const isChosen = (choice: Choice, one: Selectable): boolean =>
   (choice.only.length === 0 || choice.only.some((selector) => isNamed(selector, one))) &&
   !choice.except.some((selector) => isNamed(selector, one));

@@ -3,6 +3,7 @@ import type { TableName } from '../table-name.js';
 import type { RowOutcome } from './compare-table.js';
 import type { RowCollision } from './decide-row.js';
 
+/** The two environments that a transfer is between. */
 export type Side = 'source' | 'destination';
 
 /** How a person settled a collision; an edited value stands in canonical form. */

@@ -15,6 +15,7 @@ export interface FileSides {
   readonly baseDestination: FileState;
 }
 
+/** What becomes of a file. */
 export type FileDecision =
   /** Both sides have it alike, and the baseline does not know it yet. */
   | { readonly is: 'agreed' }

@@ -30,6 +30,7 @@ export interface OwnChange {
   readonly isNews: boolean;
 }
 
+/** A row that only the source has, because the destination deleted it. */
 export interface Lacking {
   readonly table: MergeTable;
   /** As the destination would know it. */

@@ -19,6 +19,7 @@ export interface TableToCompare {
   readonly open: () => TableRows;
 }
 
+/** What a comparison of all tables found. */
 export interface Comparison {
   /** By table, the keys at which there was anything to say: the rest is on both sides what it was, and alike. */
   readonly unlike: ReadonlyMap<string, readonly ByteString[] | 'too many'>;

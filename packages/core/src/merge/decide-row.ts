@@ -17,6 +17,7 @@ export interface RowSides {
 /** How a transfer treats what the destination made itself: a `merge` keeps it, `replace` makes it the source's. */
 export type Method = 'merge' | 'replace';
 
+/** How a merge decides, whatever the row. */
 export interface MergeRules {
   readonly method: Method;
   /** Downward, collected data follows the source and personal values are masked on the way. */
@@ -42,6 +43,7 @@ export type CellOutcome =
   | { readonly column: number; readonly is: 'agreed' }
   | { readonly column: number; readonly is: 'colliding'; readonly value: ByteString | null };
 
+/** Why nobody but a person can decide what becomes of a row. */
 export type RowCollision =
   /** The source changed what the destination deleted. */
   | 'changed-and-gone'
@@ -77,9 +79,11 @@ export function classOfRow(rules: TableRules, sides: RowSides): DataClass {
   return rows.flatMap((row) => (row ? [rules.classOf(row)] : [])).reduce(mostProtective);
 }
 
+/** The class of one cell: that of its column where it is not that of its table, else that of its row. */
 export const classOfCell = (column: ColumnRules, rules: TableRules, rowClass: DataClass): DataClass =>
   column.class === rules.class ? rowClass : column.class;
 
+/** Whether the value of a column is masked in a row; those of colleagues are not. */
 export const isMasked = (rules: TableRules, column: number, row: Values): boolean => {
   const mask = rules.columns[column]?.mask;
   return mask !== undefined && mask !== 'keep' && !rules.isStaff(row);

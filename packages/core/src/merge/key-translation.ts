@@ -17,6 +17,7 @@ const freshKey = (whose: Whose, table: string, key: ByteString): ByteString => `
 /** The key that a row had before it got a fresh one. */
 export const formerKey = (fresh: ByteString): ByteString => fresh.split('\0')[2] ?? '';
 
+/** Whether a key stands for one that the destination has yet to give out. */
 export const isFresh = (key: ByteString | null | undefined): boolean => key?.startsWith('\0') === true;
 
 /**

@@ -46,5 +46,6 @@ export interface MergeTable {
 /** A key as a string that can be looked up. */
 export const keyText = (key: RowKey): string => JSON.stringify(key);
 
+/** The key of a row. */
 export const keyOf = (table: MergeTable, values: Values): RowKey =>
   table.key.map((name) => values[table.columns.indexOf(name)] ?? null);

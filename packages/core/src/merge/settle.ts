@@ -29,17 +29,20 @@ export interface DestinationFacts {
   holders(table: MergeTable, columns: readonly number[], values: readonly Values[]): Promise<readonly Holder[]>;
 }
 
+/** Rows of a table that refer to a key. */
 export interface Referrer {
   readonly key: ByteString;
   readonly table: TableName;
   readonly rows: number;
 }
 
+/** A row that holds a combination of values. */
 export interface Holder {
   readonly values: Values;
   readonly row: Values;
 }
 
+/** What is written once people's choices and settlements are followed. */
 export interface Settled {
   readonly collisions: readonly Collision[];
   /** Items that are written though nobody chose them, each with an item that depends on it. */

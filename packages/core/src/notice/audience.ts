@@ -20,6 +20,7 @@ export const NOTICE_KINDS = {
   'transfer-failed': 'a transfer that you started did not go',
 } as const;
 
+/** The name of one of {@link NOTICE_KINDS}. */
 export type NoticeKind = keyof typeof NOTICE_KINDS;
 
 /** How somebody is concerned by a request. */
@@ -76,6 +77,7 @@ export function audienceOf(
 
 /** When somebody is mailed of something: at once, once a day with all the rest, or not at all. */
 export const MAIL_WISHES = ['now', 'daily', 'never'] as const;
+/** When somebody wants mail about a kind of notice. */
 export type MailWish = (typeof MAIL_WISHES)[number];
 
 /** What is mailed to somebody who has not said anything: what waits for them, and what went wrong. */

@@ -10,8 +10,10 @@ export const ANNOUNCED = [
   'tessarion.transfer.done',
   'tessarion.transfer.failed',
 ] as const;
+/** The type of an event that webhooks are told of. */
 export type Announced = (typeof ANNOUNCED)[number];
 
+/** Whether webhooks can be told of a type of event. */
 export const isAnnounced = (type: string): type is Announced => (ANNOUNCED as readonly string[]).includes(type);
 
 /** Something that happened, as a CloudEvents 1.0 document in JSON (structured mode). */

@@ -5,6 +5,7 @@ export class UnboundedDocumentError extends Error {
   override readonly name = 'UnboundedDocumentError';
 }
 
+/** Characters of a document at most. */
 export const LONGEST_DOCUMENT = 1_000_000;
 const DEEPEST = 100;
 

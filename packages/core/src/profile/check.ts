@@ -2,6 +2,7 @@ import { composeLayers } from './compose.js';
 import { type ProfileMistake, readLayer } from './layer.js';
 import type { Profile } from './schema.js';
 
+/** A profile, or every mistake in it. */
 export type ProfileCheck =
   | { readonly ok: true; readonly profile: Profile }
   | { readonly ok: false; readonly mistakes: readonly ProfileMistake[] };

@@ -19,6 +19,7 @@ export interface LayerMistake extends ProfileMistake {
 /** Where each rule of a composed profile comes from: layers by the rule's path, such as `databases.main.tables.page`. */
 export type Origins = ReadonlyMap<string, readonly NamedLayer[]>;
 
+/** A profile composed of its layers, with where each rule comes from, or every mistake in them. */
 export type Composition =
   | { readonly ok: true; readonly profile: Profile; readonly origins: Origins }
   | { readonly ok: false; readonly mistakes: readonly LayerMistake[] };

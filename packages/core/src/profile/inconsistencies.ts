@@ -2,6 +2,7 @@ import { columnPlace, mentionPlace, placesOf } from './named-tables.js';
 import { describesTable } from './rules.js';
 import type { Profile } from './schema.js';
 
+/** Two rules that cannot both be followed, or one that speaks of nothing. */
 export interface Inconsistency {
   readonly path: PropertyKey[];
   readonly message: string;

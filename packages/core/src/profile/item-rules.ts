@@ -2,6 +2,7 @@ import type { TableName } from '../table-name.js';
 import { meansTable } from './named-tables.js';
 import type { ItemRule, Profile } from './schema.js';
 
+/** An item rule whose items are rows of a table. */
 export type TableItemRule = Extract<ItemRule, { readonly table: string }>;
 
 /** The item rule of a table. */

@@ -20,6 +20,7 @@ export interface Layer {
   lineOf(path: readonly PropertyKey[]): number;
 }
 
+/** One document of a profile, or every mistake in it. */
 export type LayerCheck =
   | { readonly ok: true; readonly layer: Layer }
   | { readonly ok: false; readonly mistakes: readonly ProfileMistake[] };
@@ -112,9 +113,11 @@ export function mistakesOf(
   return sortByLine(mistakes);
 }
 
+/** Mistakes as they stand in the document. */
 export const sortByLine = (mistakes: readonly ProfileMistake[]): ProfileMistake[] =>
   [...mistakes].sort((a, b) => a.line - b.line);
 
+/** A path as people read it: `settings[2].in.format`. */
 export function writePath(path: readonly PropertyKey[]): string {
   return path
     .map((part) => (typeof part === 'number' ? `[${part}]` : `.${String(part)}`))

@@ -19,6 +19,7 @@ export interface TableRules {
   readonly naturalKey: readonly string[] | undefined;
 }
 
+/** What a profile says of a column, with everything that it leaves out filled in. */
 export interface ColumnRules extends ColumnTreatment {
   readonly class: DataClass;
   readonly mask: MaskRule | undefined;

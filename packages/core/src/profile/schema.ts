@@ -18,9 +18,11 @@ const Condition = z
   .record(z.string().min(1), z.array(z.string()).min(1))
   .refine((all) => Object.keys(all).length > 0, 'name at least one column');
 
+/** Whose work a table, column or area holds; docs/profile.md tells what follows from each. */
 export const DataClass = z.enum(['authored', 'collected', 'local', 'derived', 'unclassified']);
 export type DataClass = z.infer<typeof DataClass>;
 
+/** What an environment is for, from the lowest to the highest. */
 export const EnvironmentKind = z.enum(['dev', 'staging', 'live']);
 export type EnvironmentKind = z.infer<typeof EnvironmentKind>;
 
@@ -32,6 +34,7 @@ const WholeMask = z.union([
 /** A path into a JSON document or serialised value. */
 const InnerPath = z.string().refine((path) => readKeyPath(path) !== undefined, 'write a path such as "$.rows[*].page"');
 
+/** What becomes of a personal value on its way down. */
 export const MaskRule = z.union([
   ...WholeMask.options,
   z.strictObject({
@@ -55,6 +58,7 @@ const Column = z.strictObject({
   personal: MaskRule.optional(),
   merge: z.enum(['members']).optional(),
 });
+/** What a profile says of a column. */
 export type ColumnRule = z.infer<typeof Column>;
 
 const Table = z.strictObject({
@@ -65,6 +69,7 @@ const Table = z.strictObject({
   rows: z.array(z.strictObject({ when: Condition, class: DataClass })).optional(),
   staff: Condition.optional(),
 });
+/** What a profile says of a table. */
 export type TableRule = z.infer<typeof Table>;
 
 /** Tables outside the usual schema go by both names, and those of which several databases have one by their database too. */
@@ -82,6 +87,7 @@ const Reference = z.strictObject({
   path: InnerPath.optional(),
 });
 
+/** What a profile says of a column, or a place within its values, that holds keys of a table. */
 export type ReferenceRule = z.infer<typeof Reference>;
 
 const Item = z.union([
@@ -98,6 +104,7 @@ const Item = z.union([
   }),
   z.strictObject({ kind: Identifier, plural: z.string().optional(), files: z.string().min(1) }),
 ]);
+/** What a profile says of a kind of thing that people know by a title. */
 export type ItemRule = z.infer<typeof Item>;
 
 const FileSpot = z.strictObject({
@@ -136,6 +143,7 @@ const Setting = z
     (setting) => (setting.values === undefined) !== (setting.from === undefined),
     'give either "values" or "from"',
   );
+/** What a profile says of a value that each environment has of its own. */
 export type SettingRule = z.infer<typeof Setting>;
 
 const Area = z.strictObject({
@@ -144,6 +152,7 @@ const Area = z.strictObject({
   class: DataClass,
   text: z.array(z.string().min(1)).optional(),
 });
+/** What a profile says of a part of a file root. */
 export type AreaRule = z.infer<typeof Area>;
 
 const Task = z.strictObject({
@@ -152,6 +161,7 @@ const Task = z.strictObject({
   phase: z.enum(['staged', 'held', 'after']),
   'changes-schema': z.boolean().optional(),
 });
+/** What a profile says of a program that runs during a delivery. */
 export type TaskRule = z.infer<typeof Task>;
 
 const Page = z.strictObject({
@@ -168,6 +178,7 @@ const Mention = z.strictObject({
   ]),
   files: z.string().min(1),
 });
+/** What a profile says of rows or a column that use files. */
 export type MentionRule = z.infer<typeof Mention>;
 
 /** A whole profile, composed of its layers. */
@@ -186,6 +197,7 @@ export const ProfileSchema = z.strictObject({
   pages: z.array(Page).optional(),
   editors: z.strictObject({ path: z.string().startsWith('/') }).optional(),
 });
+/** What {@link ProfileSchema} lets through. */
 export type Profile = z.infer<typeof ProfileSchema>;
 
 /**
@@ -204,4 +216,5 @@ export const LayerSchema = ProfileSchema.extend({
     )
     .optional(),
 });
+/** What {@link LayerSchema} lets through. */
 export type LayerDocument = z.infer<typeof LayerSchema>;

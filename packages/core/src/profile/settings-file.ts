@@ -4,6 +4,7 @@ import { MARKER } from '../address/token.js';
 import { toBytes, toText } from '../rows/condition.js';
 import { parseBounded, UnboundedDocumentError } from './bounded-yaml.js';
 
+/** Formats of settings files that are read and written. */
 export type SettingsFormat = 'env' | 'ini' | 'json' | 'yaml';
 
 /** A key that a settings file lacks, holds twice, or whose value is not a single scalar. */

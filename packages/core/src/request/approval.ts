@@ -36,6 +36,7 @@ export interface ItemStanding {
   readonly missingGuests: number;
 }
 
+/** What the verdicts on a request come to, item by item and as a whole. */
 export interface RequestStanding {
   readonly items: ReadonlyMap<string, ItemStanding>;
   /** Everything that would be written is approved, nobody has sent it back, and no thread is in the way. */
@@ -45,6 +46,7 @@ export interface RequestStanding {
   readonly awaited: readonly string[];
 }
 
+/** Everything that decides whether a request is approved. */
 export interface RequestToJudge {
   readonly rule: ReviewRule;
   /** Who made the request or what is in it: their own approval counts for nothing. */

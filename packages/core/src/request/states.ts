@@ -11,6 +11,7 @@ export const REQUEST_STATES = [
   'undone',
   'withdrawn',
 ] as const;
+/** One of {@link REQUEST_STATES}. */
 export type RequestState = (typeof REQUEST_STATES)[number];
 
 /**

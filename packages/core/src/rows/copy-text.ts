@@ -32,6 +32,7 @@ export function readField(field: ByteString): ByteString | null {
   );
 }
 
+/** Writes one value as a field of a line; null as its own sign. */
 export function writeField(value: ByteString | null): ByteString {
   if (value === null) return NULL_FIELD;
   return /[\b\f\n\r\t\v\\]/.test(value) ? value.replace(/[\b\f\n\r\t\v\\]/g, (one) => ESCAPE[one] as string) : value;
@@ -40,4 +41,5 @@ export function writeField(value: ByteString | null): ByteString {
 /** Splits a line (without its newline) into values. */
 export const readLine = (line: ByteString): (ByteString | null)[] => line.split('\t').map(readField);
 
+/** Joins values into a line, without its newline. */
 export const writeLine = (values: readonly (ByteString | null)[]): ByteString => values.map(writeField).join('\t');

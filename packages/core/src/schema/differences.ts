@@ -16,6 +16,7 @@ export interface TableMake {
   readonly indexes: readonly { readonly name: string; readonly definition: string; readonly isUnique: boolean }[];
 }
 
+/** How a column is made: what two sides are compared by, and what a new column needs. */
 export interface ColumnMake {
   readonly name: string;
   readonly type: string;

@@ -3,6 +3,7 @@ import { z } from 'zod';
 /** Formats of docs/formats.md. Hashes are lower-case hex SHA-256 of the plain content. */
 export const Sha256 = z.string().regex(/^[0-9a-f]{64}$/);
 
+/** A table of a snapshot: its shape, and where its rows are stored. */
 export const TableManifest = z.object({
   schema: z.string(),
   name: z.string(),
@@ -18,6 +19,7 @@ export const TableManifest = z.object({
 });
 export type TableManifest = z.infer<typeof TableManifest>;
 
+/** A sequence of a snapshot, and where it stood. */
 export const SequenceManifest = z.object({
   schema: z.string(),
   name: z.string(),
@@ -26,6 +28,7 @@ export const SequenceManifest = z.object({
 });
 export type SequenceManifest = z.infer<typeof SequenceManifest>;
 
+/** A database of a snapshot. */
 export const DatabaseManifest = z.object({
   name: z.string(),
   server: z.string(),
@@ -38,6 +41,7 @@ export const DatabaseManifest = z.object({
 });
 export type DatabaseManifest = z.infer<typeof DatabaseManifest>;
 
+/** A file root of a snapshot; sizes in bytes. */
 export const RootManifest = z.object({
   name: z.string(),
   /** Blob with the listing of the top folder. */
@@ -47,6 +51,7 @@ export const RootManifest = z.object({
 });
 export type RootManifest = z.infer<typeof RootManifest>;
 
+/** The document at the top of a snapshot; docs/formats.md describes all of it. */
 export const SnapshotManifest = z.object({
   format: z.literal('tessarion-snapshot/1'),
   id: z.string(),

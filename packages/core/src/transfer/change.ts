@@ -5,6 +5,7 @@ import { type TableName, tablePath } from '../table-name.js';
 /** One row-level or file-level change of a transfer, in canonical form; the line format of a change set. */
 export type Change = RowChange | FileChange;
 
+/** What happens to one row. */
 export type RowChange = RowInsert | RowUpdate | RowDelete;
 
 interface OnRow {
@@ -17,16 +18,19 @@ interface OnRow {
   readonly counterpart?: RowKey | undefined;
 }
 
+/** A row that comes, with its values by column. */
 export interface RowInsert extends OnRow {
   readonly op: 'insert';
   readonly row: Readonly<Record<string, ByteString | null>>;
 }
 
+/** Cells of a row that change, by column. */
 export interface RowUpdate extends OnRow {
   readonly op: 'update';
   readonly cells: Readonly<Record<string, { readonly before: ByteString | null; readonly after: ByteString | null }>>;
 }
 
+/** A row that goes, with the values that it had. */
 export interface RowDelete extends OnRow {
   readonly op: 'delete';
   readonly row: Readonly<Record<string, ByteString | null>>;
@@ -45,6 +49,7 @@ export type FileState =
     }
   | { readonly type: 'link'; readonly target: ByteString };
 
+/** What a path holds before and after. */
 export interface FileChange {
   readonly part: 'file';
   readonly root: string;
@@ -78,6 +83,7 @@ export function invert(change: Change): Change {
   }
 }
 
+/** Whether two states are alike: type, mode and content; spellings of addresses do not count. */
 export const sameFile = (a: FileState, b: FileState): boolean => {
   if (a.type === 'file' && b.type === 'file' && a.plain !== undefined && b.plain !== undefined)
     return a.mode === b.mode && a.plain === b.plain;

@@ -59,6 +59,7 @@ export interface Changed {
   readonly destination: Stamp | null;
 }
 
+/** Of things that neither end dates. */
 export const NOT_STAMPED: Changed = { source: null, destination: null };
 
 /** A thing that people know by a title, and what happens to it. */

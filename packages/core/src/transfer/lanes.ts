@@ -1,5 +1,6 @@
 import { EnvironmentKind } from '../profile/schema.js';
 
+/** What a transfer does. */
 export type TransferKind =
   | 'clone'
   | 'preview'
@@ -14,6 +15,7 @@ export type TransferKind =
   | 'adopt'
   | 'leave';
 
+/** An environment as one end of a transfer. */
 export interface LaneEnd {
   readonly path: string;
   readonly site: string;
@@ -22,6 +24,7 @@ export interface LaneEnd {
   readonly preview?: object | null;
 }
 
+/** Whether something may move, and if not why and what to do instead. */
 export type LaneVerdict =
   | { readonly allowed: true }
   | { readonly allowed: false; readonly reason: string; readonly next: string };

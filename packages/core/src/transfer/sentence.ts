@@ -5,6 +5,7 @@ export interface Amount {
   readonly plural: string;
 }
 
+/** What the sentence above a push, pull or undo tells. */
 export interface PushSentence {
   /** `back`: a transfer is undone. */
   readonly direction: 'up' | 'down' | 'back';
@@ -27,6 +28,7 @@ export interface SentencePiece {
 
 const number = (count: number): string => count.toLocaleString('en-GB');
 
+/** An amount with its noun: `1 page`, `1,200 pages`. */
 export const amount = (one: Amount): string => `${number(one.count)} ${one.count === 1 ? one.kind : one.plural}`;
 
 /** A count with its noun, by the common rule of plurals: `1 row`, `2 rows`. */
@@ -38,6 +40,7 @@ export function listAmounts(amounts: readonly Amount[]): string {
   return texts.length < 2 ? (texts[0] ?? 'nothing') : `${texts.slice(0, -1).join(', ')} and ${texts.at(-1)}`;
 }
 
+/** How many things some amounts are together. */
 export const total = (amounts: readonly Amount[]): number => amounts.reduce((sum, one) => sum + one.count, 0);
 
 const WORDS = {
@@ -95,6 +98,7 @@ export function shortSentence(facts: PushSentence): string {
     : `${verb} ${counted(count, 'item')} ${toward} ${ontoName}`;
 }
 
+/** A sentence as plain text. */
 export const sentenceText = (pieces: readonly SentencePiece[]): string => pieces.map((piece) => piece.text).join('');
 
 /** Sentences of the other transfers. */

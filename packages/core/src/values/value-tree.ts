@@ -7,22 +7,26 @@ interface Spot {
   readonly start: number;
   readonly end: number;
 }
+/** Names with values: a JSON object, or a serialised array or object. */
 export interface MapNode extends Spot {
   readonly is: 'map';
   readonly entries: readonly ValueEntry[];
   /** What stands before the count of entries, in serialised values: `a` or `O:4:"Page"`. */
   readonly head: ByteString;
 }
+/** Values in order, named by their positions. */
 export interface ListNode extends Spot {
   readonly is: 'list';
   readonly entries: readonly ValueEntry[];
 }
+/** A value without parts. */
 export interface ScalarNode extends Spot {
   readonly is: 'scalar';
   /** Text of a string or number; undefined for truth values, null, and strings that hold escapes. */
   readonly text: ByteString | undefined;
   readonly isString: boolean;
 }
+/** One part of a structured value, with its name. */
 export interface ValueEntry {
   readonly name: ByteString;
   /** As it is written. */

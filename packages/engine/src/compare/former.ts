@@ -44,6 +44,7 @@ import { describeUses, mergeTable } from './merge-tables.js';
 import { mergeTexts } from './merge-texts.js';
 import type { EnvironmentComparison } from './plan.js';
 
+/** What is needed to compare an environment with what it was before a transfer. */
 export interface UndoPlan {
   readonly destination: Environment;
   /** What the transfer wrote, as it turned out. */

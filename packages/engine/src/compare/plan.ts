@@ -24,6 +24,7 @@ export type TransferSource =
   | { readonly environment: Environment }
   | { readonly snapshot: SnapshotManifest; readonly of: Environment };
 
+/** What is compared with what, and what is known already. */
 export interface ComparisonPlan {
   readonly source: TransferSource;
   readonly destination: Environment;

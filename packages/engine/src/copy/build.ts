@@ -18,6 +18,7 @@ import { copyFilesAside } from './file-lane.js';
 import type { FilePlan } from './files.js';
 import type { SourceDatabase, SourceTable } from './sources.js';
 
+/** What a copy is made of and where it lies. */
 export interface CopyPlan extends FilePlan {
   /** The environment that the copy must not be able to reach; undefined for exact copies. */
   readonly guarded: Environment | undefined;

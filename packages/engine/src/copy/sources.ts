@@ -37,6 +37,7 @@ export interface SourceTable {
   readonly tallies?: readonly ColumnTally[] | undefined;
 }
 
+/** A database as a copy reads it, from an environment or a snapshot. */
 export interface SourceDatabase {
   readonly name: string;
   readonly server: string;
@@ -48,6 +49,7 @@ export interface SourceDatabase {
   readonly tables: readonly SourceTable[];
 }
 
+/** A file, folder or link as a copy reads it, from an environment or a snapshot. */
 export interface SourceFile {
   readonly path: ByteString;
   readonly area: AreaRule;

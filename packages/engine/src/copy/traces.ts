@@ -9,8 +9,10 @@ export interface Trace {
   readonly what: TraceKind;
 }
 
+/** What of its source a copy must not hold. */
 export type TraceKind = 'database-name' | 'database-login' | 'database-password' | 'root-path' | 'secret';
 
+/** Traces as people are told of them. */
 export const TRACE_WORDS: Record<TraceKind, string> = {
   'database-name': "the source's database name",
   'database-login': "the source's database login",

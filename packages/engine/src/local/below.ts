@@ -25,6 +25,7 @@ import type { Owner } from '../ports/server.js';
  * done in the one that was opened, whatever its name leads to by then.
  */
 
+/** Flag that opens a path without what lies there (open(2)); Node does not name it. */
 export const O_PATH = 0o10000000; // open(2); Node does not name it
 const { O_CLOEXEC = 0o2000000 } = constants as unknown as { O_CLOEXEC?: number };
 const NO_LINK = constants.O_NOFOLLOW | O_CLOEXEC;

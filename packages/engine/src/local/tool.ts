@@ -2,6 +2,7 @@ import { spawn } from 'node:child_process';
 import { EngineError } from '../ports/errors.js';
 import type { CommandResult } from '../ports/server.js';
 
+/** How a program of the system is run. */
 export interface ToolOptions {
   /** Folder in which it works. */
   readonly cwd?: string;

@@ -12,6 +12,7 @@ export class EngineError extends Error {
   }
 }
 
+/** What kind of thing went wrong outside; tells callers what to do, and people where to look. */
 export type EngineErrorCode =
   | 'server-unreachable'
   | 'file-unreadable'

@@ -33,12 +33,14 @@ export interface FileMake {
   readonly modified?: number | undefined;
 }
 
+/** How a program ended, and what it said. */
 export interface CommandResult {
   readonly code: number;
   readonly output: string;
   readonly errors: string;
 }
 
+/** Where and how long a site's program runs, and what it does not see. */
 export interface CommandOptions {
   /** Folder of the environment whose program it is, and the one in which it works. */
   readonly environment: ByteString;
@@ -48,6 +50,7 @@ export interface CommandOptions {
   readonly timeoutSeconds: number;
 }
 
+/** A file's content, in one or as it comes. */
 export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
 /** How a server is reached, as plain data: records hold it, and threads are told it. Each kind may say more. */

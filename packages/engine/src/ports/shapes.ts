@@ -80,6 +80,7 @@ export interface ExclusionShape {
   readonly isPlain: boolean;
 }
 
+/** A condition that every row of a table meets. */
 export interface CheckConstraint {
   readonly name: string;
   /** As the server writes it, with everything named in full. */
@@ -87,6 +88,7 @@ export interface CheckConstraint {
   readonly columns: readonly string[];
 }
 
+/** A counter, and where it stands: `last` is given out already where `called`. */
 export interface SequenceShape {
   readonly schema: string;
   readonly name: string;
@@ -96,12 +98,14 @@ export interface SequenceShape {
   readonly called: boolean;
 }
 
+/** A package of types and functions that a database has. */
 export interface ExtensionShape {
   readonly name: string;
   /** The schema that its things lie in. */
   readonly schema: string;
 }
 
+/** How a database is made. */
 export interface SchemaShape {
   /** Such as `PostgreSQL 15.18`. */
   readonly server: string;

@@ -18,6 +18,7 @@ const TEXT_SETTINGS = [
   "SET search_path = ''",
 ].join('; ');
 
+/** What a session is opened for: a reading one cannot write. */
 export type SessionUse = 'read' | 'write';
 
 /** Writing sessions end soon after their client is gone, so that visitors wait on no lock of a dead worker. */
@@ -28,6 +29,7 @@ const WRITE_SETTINGS =
 export const settingsFor = (use: SessionUse): string =>
   use === 'write' ? `${TEXT_SETTINGS}; ${WRITE_SETTINGS}` : TEXT_SETTINGS;
 
+/** How a session names itself in `pg_stat_activity`; PostgreSQL keeps 63 bytes of it. */
 export const applicationName = (purpose: string): string => `tessarion ${purpose}`.slice(0, 63);
 
 /** How long each try of a connection may take: a server that is busy, or a machine that stood still, gets another. */

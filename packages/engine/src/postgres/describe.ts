@@ -135,6 +135,7 @@ const SEQUENCES = `
   WHERE c.relkind = 'S' AND ${OWN}
   ORDER BY n.nspname COLLATE "C", c.relname COLLATE "C"`;
 
+/** Asks for the extensions of a database, without the one that every database has. */
 export const EXTENSIONS = `SELECT extname AS name, nspname AS schema FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace
   WHERE extname <> 'plpgsql' ORDER BY extname`;
 
@@ -199,6 +200,7 @@ export const quoteName = (name: string): string => `"${name.replaceAll('"', '""'
 /** Means the same whatever a session's settings say of backslashes. */
 export const quoteLiteral = (text: string): string => pg.escapeLiteral(text);
 
+/** A table's name as it stands in statements. */
 export const quoteTable = (table: NameInDatabase): string => `${quoteName(table.schema)}.${quoteName(table.name)}`;
 
 /** Names the tables of a database, those of extensions left out. */

@@ -71,6 +71,7 @@ const WHOLE_ROOT: readonly AreaRule[] = [{ name: 'all', path: '.', class: 'uncla
 /** The areas of an environment; without a profile everything is one unclassified area. */
 export const areasOf = (profile: Profile | undefined): readonly AreaRule[] => profile?.areas ?? WHOLE_ROOT;
 
+/** The settings of a profile that stand in files. */
 export const fileSettings = (
   profile: Profile | undefined,
 ): (SettingRule & { in: { file: string; format: 'env' | 'ini' | 'json' | 'yaml'; key: string } })[] =>
@@ -78,6 +79,7 @@ export const fileSettings = (
     (setting): setting is ReturnType<typeof fileSettings>[number] => 'file' in setting.in,
   );
 
+/** The settings of a profile that stand in rows of a table. */
 export const rowSettings = (
   profile: Profile | undefined,
   table: TableName,

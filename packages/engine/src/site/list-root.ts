@@ -15,6 +15,7 @@ import {
   wholeRoot,
 } from './root-reader.js';
 
+/** The only class that goes up. */
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
 

@@ -241,6 +241,7 @@ export function pieces(content: Buffer): Buffer[] {
   return result;
 }
 
+/** SHA-256 of a content in hexadecimal digits: what pieces are stored under. */
 export const hashOf = (content: Uint8Array): string => createHash('sha256').update(content).digest('hex');
 
 /**

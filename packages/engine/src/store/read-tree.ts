@@ -60,6 +60,7 @@ export async function readListing(
 const fileOf = ({ mode, size, pieces, plain }: Extract<TreeEntry, { type: 'file' }>): FileState =>
   plain === undefined ? { type: 'file', mode, size, pieces } : { type: 'file', mode, size, pieces, plain };
 
+/** The content of a stored file in one; for files that are small enough to be held. */
 export async function readPieces(store: PackStore, hashes: readonly string[]): Promise<Buffer> {
   const parts = await Promise.all(hashes.map((hash) => store.get(hash)));
   return parts.length === 1 ? (parts[0] as Buffer) : Buffer.concat(parts);

@@ -1,6 +1,8 @@
 import { createCipheriv, createDecipheriv, createHmac, type Hmac, randomBytes, timingSafeEqual } from 'node:crypto';
 
+/** Length of the initial counter in front of what is sealed. */
 export const IV_BYTES = 16;
+/** Length of a seal. */
 export const SEAL_BYTES = 32;
 
 /** The seal of what is sealed under a key for one purpose, so that nothing sealed stands for something else. */

@@ -45,6 +45,7 @@ export type SpoolEvent =
       readonly at?: readonly { readonly realPath: ByteString; readonly identity: string }[];
     };
 
+/** One thing that a copy has taken down, in the order of the copy; docs/formats.md, "Spools". */
 export type SpoolRecord =
   | { readonly type: 'event'; readonly event: SpoolEvent }
   /** `side` tells whose rows these are where the copy's are masked. */

@@ -12,6 +12,7 @@ import { type DataFolder, newSecret } from '../ground/data-folder.js';
 import { json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 
+/** A database of an environment, and how it is reached. */
 export interface DatabaseRecord {
   readonly name: string;
   /** Its kind; PostgreSQL where it does not say. */
@@ -23,11 +24,13 @@ export interface DatabaseRecord {
   readonly password: string;
 }
 
+/** The name and password that an environment's gate asks for. */
 export interface GateRecord {
   readonly user: string;
   readonly password: string;
 }
 
+/** An environment in the records. */
 export interface EnvironmentRecord {
   readonly path: string;
   readonly site: string;

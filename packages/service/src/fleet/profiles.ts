@@ -14,6 +14,7 @@ import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import { type Doer, doneBy } from '../people/people.js';
 
+/** A version of a profile in the records. */
 export interface ProfileRecord {
   readonly name: string;
   readonly version: number;
@@ -40,6 +41,7 @@ export async function getProfile(on: OnRecords, name: string, version?: number):
   return row as ProfileRecord;
 }
 
+/** Every profile in its newest version, by name. */
 export async function newestProfiles(on: OnRecords): Promise<ProfileRecord[]> {
   const found = await on.raw<{ rows: ProfileRecord[] }>(
     'SELECT DISTINCT ON (name) * FROM profile ORDER BY name, version DESC',

@@ -4,6 +4,7 @@ import type { DataFolder } from '../ground/data-folder.js';
 import { json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 
+/** A server in the records: where environments lie, are served from, and have their databases. */
 export interface ServerRecord {
   readonly name: string;
   /** Name of the machine that the folder lies on. */
@@ -27,6 +28,7 @@ export const reachOf = ({ folder }: Pick<ServerRecord, 'folder'>): ServerReach =
   base: toBytes(folder),
 });
 
+/** The servers of an installation. */
 export class Servers {
   readonly #folder: DataFolder;
 

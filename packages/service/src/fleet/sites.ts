@@ -1,6 +1,7 @@
 import { noSite } from '../ground/absent.js';
 import { etagOf } from '../ground/entity-tag.js';
 import type { OnRecords } from '../ground/open.js';
+/** A site in the records. */
 export interface SiteRecord {
   readonly name: string;
   readonly client: string;

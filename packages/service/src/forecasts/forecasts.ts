@@ -1,4 +1,5 @@
 import type { Failure, Forecast, ForecastWishes } from '@tessarion/contract';
+/** A forecast in the records. */
 export interface ForecastRecord {
   readonly id: string;
   readonly state: 'computing' | 'ready' | 'failed';
@@ -20,6 +21,7 @@ export interface ForecastRecord {
   readonly follows: boolean;
 }
 
+/** What a forecast found, as it is kept. */
 export type ForecastResult = Omit<
   Forecast,
   'id' | 'state' | 'from' | 'onto' | 'snapshot' | 'undoes' | 'method' | 'wishes' | 'createdAt' | 'failure'

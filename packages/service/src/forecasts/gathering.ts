@@ -63,6 +63,7 @@ const provisional = (key: ByteString, isMoving: boolean): ByteString =>
 export const staysAsItIs = (item: ChangedItem): boolean =>
   item.collisions.some((one) => one.settled?.take === 'destination');
 
+/** Gathers what a forecast tells from a comparison, while it is made. */
 export class Gathering {
   readonly #collector: ItemCollector;
   readonly #selectable = new Map<string, Selectable>();

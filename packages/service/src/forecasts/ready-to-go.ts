@@ -36,5 +36,6 @@ export function readyToGo(forecast: ForecastRecord, again: string): ForecastResu
   return result;
 }
 
+/** What a forecast warns of. */
 export const warningsOf = ({ checks }: ForecastResult): string[] =>
   checks.filter((check) => check.state === 'warning').map((check) => check.message);

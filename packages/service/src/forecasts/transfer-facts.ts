@@ -19,6 +19,7 @@ export interface TransferWish {
   readonly follows?: boolean;
 }
 
+/** The wishes of somebody who has said nothing. */
 export const NO_WISHES: ForecastWishes = { only: [], except: [], settlements: {}, rest: null };
 
 /** What a transfer would do, as far as the comparison tells. */

@@ -9,6 +9,7 @@ export const TICKET_SECONDS = 60;
 /** Whom a pass was given to: a person, a guest's link, or whoever knows a copy's own login. */
 export type Holder = `person ${string}` | `guest ${string}` | 'login';
 
+/** What a pass or ticket says; times in milliseconds since 1970. */
 export interface Pass {
   readonly holder: Holder;
   readonly issued: number;

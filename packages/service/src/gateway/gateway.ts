@@ -35,6 +35,7 @@ const SILENCE_MS = 10 * 60_000;
 /** Tells the front that somebody came past the gate. */
 const PASSED = 'x-tessarion-passed';
 
+/** What a gateway works with. */
 export interface GatewayOptions {
   readonly routesFile: string;
   readonly ticketsFile: string;

@@ -29,6 +29,7 @@ export interface Visitor {
   readonly isSecure: boolean;
 }
 
+/** The cookies of a request, as names and values in their order. */
 export const cookiesOf = (incoming: IncomingMessage): [string, string][] =>
   (incoming.headers.cookie ?? '')
     .split(/;\s*/)

@@ -10,6 +10,7 @@ const LOOK_MS = 250;
 /** For how long it may take to start and to end: ten seconds. */
 const [TRY_MS, MOST_TRIES] = [25, 400];
 
+/** Where a gateway listens, and whom it believes. */
 export interface GatewayPlace {
   readonly host: string;
   readonly port: number;

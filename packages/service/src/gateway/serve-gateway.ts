@@ -7,6 +7,7 @@ import { Gateway } from './gateway.js';
 /** `front` takes all connections and serves live environments; `copies` serves the others behind it. */
 export type Part = 'front' | 'copies';
 
+/** What a gateway's process is told when it starts. */
 export interface Serving {
   readonly part: Part;
   readonly dataFolder: string;

@@ -6,6 +6,7 @@ export interface Cursor {
   readonly id: string;
 }
 
+/** Where a page ends, as the next one is asked for. */
 export const writeCursor = ({ at, id }: Cursor): string => `${at}/${id}`;
 
 const TIME = /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d{1,6})?Z$/;

@@ -70,6 +70,7 @@ async function makeFolder(path: string): Promise<void> {
 /** One-way form of a random secret, for looking it up. */
 export const hashSecret = (secret: string): string => createHash('sha256').update(secret).digest('hex');
 
+/** A secret of 192 random bits, with a prefix that tells what it opens. */
 export const newSecret = (prefix: string): string => `${prefix}_${randomBytes(24).toString('base64url')}`;
 
 const DIGITS = '0123456789abcdefghjkmnpqrstvwxyz';

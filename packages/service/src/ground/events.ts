@@ -1,6 +1,7 @@
 import type { StreamEvent } from '@tessarion/contract';
 import { json, type OnRecords } from './open.js';
 
+/** The channel of the records' database on which new events are announced. */
 export const EVENT_CHANNEL = 'tessarion_event';
 
 /** Records an event for the stream and wakes those who listen, when the transaction commits. */
@@ -27,6 +28,7 @@ export async function eventsAfter(
   return on('event').where('id', '>', id).orderBy('id').limit(limit).select('id', 'data');
 }
 
+/** Id of the newest event; 0 where there is none. */
 export async function lastEventId(on: OnRecords): Promise<number> {
   const row = await on('event').max<{ max: number | null }[]>('id as max');
   return row[0]?.max ?? 0;

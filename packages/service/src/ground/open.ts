@@ -4,6 +4,7 @@ import pg from 'pg';
 // Counts and sizes fit a JavaScript number; ids of events are compared as numbers too.
 pg.types.setTypeParser(20, Number);
 
+/** The database that holds what the service knows. */
 export type Records = Knex;
 /** The records themselves, or one transaction on them. */
 export type OnRecords = Knex | Knex.Transaction;

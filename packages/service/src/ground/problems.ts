@@ -27,6 +27,7 @@ const KINDS = {
   failed: [500, 'Failed'],
 } as const;
 
+/** What kind of refusal it is; the interface's documents name each with its status. */
 export type ProblemKind = keyof typeof KINDS;
 
 /** A refusal with a plain reason and a next step. */

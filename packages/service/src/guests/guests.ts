@@ -46,11 +46,13 @@ export async function getGuest(on: OnRecords, id: string): Promise<GuestRecord> 
   return row;
 }
 
+/** Who looked through some links, in order. */
 export const looksOf = async (on: OnRecords, links: readonly string[]): Promise<LookRecord[]> =>
   on<LookRecord>('guest_look')
     .whereIn('link_id', [...links])
     .orderBy('position') as Promise<LookRecord[]>;
 
+/** What was said through some links, in order. */
 export const wordsOf = async (on: OnRecords, links: readonly string[]): Promise<GuestWord[]> =>
   on<GuestWord>('guest_word')
     .whereIn('link_id', [...links])

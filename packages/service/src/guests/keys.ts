@@ -24,11 +24,13 @@ const keyOf = (keys: Keys, purpose: 'link' | 'session', guest: GuestRecord): str
 export const linkOf = (installation: Keys & { readonly consoleUrl: string }, guest: GuestRecord): string =>
   `${installation.consoleUrl}/look#${keyOf(installation, 'link', guest)}`;
 
+/** The session of a guest, as the cookie holds it. */
 export const sessionOf = (keys: Keys, guest: GuestRecord): string => keyOf(keys, 'session', guest);
 
 /** The link that a key is of, as far as its form goes. */
 export const idInKey = (key: string): string => key.split('.')[0] ?? '';
 
+/** Whether a key is that of a guest; takes as long whatever the key. */
 export function isKeyOf(keys: Keys, purpose: 'link' | 'session', guest: GuestRecord, key: string): boolean {
   const [given, own] = [Buffer.from(key), Buffer.from(keyOf(keys, purpose, guest))];
   return given.length === own.length && timingSafeEqual(given, own);

@@ -47,6 +47,7 @@ import { journalOf } from './note.js';
 import { addProviderRoutes, RETURN_PATH } from './provider-routes.js';
 import { sendKept } from './send-kept.js';
 
+/** What the interface serves. */
 export interface AppOptions {
   readonly installation: Installation;
   /** Folder of the built console; absent in tests of the interface alone. */

@@ -9,6 +9,7 @@ import { plannedSites, planOf } from '../plans/plan.js';
 import type { Installation } from '../transfers/installation.js';
 import type { Limits } from './limits.js';
 
+/** Where the calendar is asked for. */
 export const CALENDAR_PATH = '/calendar.ics';
 const DELIVERY_MINUTES = 15;
 /** All sites are planned for it. */

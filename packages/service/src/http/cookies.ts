@@ -16,6 +16,7 @@ export const isSecure = ({ consoleUrl }: Place): boolean => consoleUrl.startsWit
  */
 export const sessionCookie = (place: Place): string => `${isSecure(place) ? '__Host-' : ''}tessarion_session`;
 
+/** Sets the cookie of a session. */
 export function giveSession(
   reply: FastifyReply,
   { session, expires }: Pick<NewSession, 'session' | 'expires'>,
@@ -31,5 +32,6 @@ export function giveSession(
   });
 }
 
+/** Takes the cookie of a session away. */
 export const endSession = (reply: FastifyReply, place: Place): void =>
   void reply.clearCookie(sessionCookie(place), { path: '/', secure: isSecure(place) });

@@ -32,6 +32,7 @@ export interface CallNote {
   refusals<T>(on: OnRecords, input: Input, run: () => Promise<T>): Promise<T>;
 }
 
+/** What a call writes into the journal: who asked, from where, and for what. */
 export function journalOf(
   journal: Journal,
   limits: Limits,

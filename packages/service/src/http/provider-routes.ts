@@ -11,6 +11,7 @@ const JOURNEY_COOKIE = 'tessarion_journey';
 const JOURNEY_MS = 10 * 60_000;
 const PATH = '/api/v1/sign-in/provider';
 
+/** Where a provider sends people back to. */
 export const RETURN_PATH = `${PATH}/return`;
 
 /** The way to a provider and back; pages, not calls: people are sent on in the browser. */

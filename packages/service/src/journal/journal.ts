@@ -17,6 +17,7 @@ export interface Act {
   readonly who: Who | undefined;
 }
 
+/** Who did something, as the journal names them; erased apart from what they did. */
 export interface Who {
   readonly person: string | null;
   readonly name: string;
@@ -24,6 +25,7 @@ export interface Who {
   readonly from: string | null;
 }
 
+/** An entry as it stands in the records; position and seal are null until it is sealed. */
 export interface EntryRow extends Omit<SealableEntry, 'at'> {
   readonly at: Date;
   readonly stamp: string;
@@ -37,6 +39,7 @@ export const journalDigest = (keys: Keys): KeyedDigest => {
   return (text) => createHmac('sha256', key).update(text).digest('hex');
 };
 
+/** What of an entry is sealed. */
 export const sealable = ({ id, at, actor, act, outcome, thing, details, side }: EntryRow): SealableEntry => ({
   id,
   at: at.toISOString(),

@@ -21,6 +21,7 @@ export interface Stretch {
   readonly isEnd: boolean;
 }
 
+/** How many entries of a stretch were read, and what is wrong with them. */
 export interface StretchChecked {
   readonly checked: number;
   readonly faults: readonly JournalFault[];

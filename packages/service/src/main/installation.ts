@@ -16,6 +16,7 @@ export interface InstallationSettings {
   readonly gatewayPort: number;
 }
 
+/** Settings of an installation as the variables that its processes are given. */
 export const toVariables = (settings: InstallationSettings): Record<string, string> => ({
   TESSARION_DATA: settings.dataFolder,
   TESSARION_RECORDS_URL: settings.recordsUrl,

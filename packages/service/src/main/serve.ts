@@ -18,6 +18,7 @@ import { libraryOf } from '../stored/snapshots.js';
 import type { Installation } from '../transfers/installation.js';
 import { openInstallation, toVariables } from './installation.js';
 
+/** How a service is started. */
 export interface ServeOptions {
   readonly dataFolder: string;
   readonly host: string;

@@ -2,6 +2,7 @@ import { type Announced, type CloudEvent, covers, readScope } from '@tessarion/c
 import { newId } from '../ground/data-folder.js';
 import { json, type OnRecords } from '../ground/open.js';
 
+/** Something that webhooks are told of. */
 export interface Announcement {
   readonly type: Announced;
   readonly at: Date;

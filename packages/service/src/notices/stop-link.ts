@@ -12,6 +12,7 @@ export const stopLink = (
   { person_id, kind }: { readonly person_id: string; readonly kind: string },
 ): string => `${installation.consoleUrl}/stop-mail/${person_id}/${kind}#${signature(installation, person_id, kind)}`;
 
+/** Whether a key was made for a person and a kind of mail; takes as long whatever the key. */
 export function isStopKey(installation: Keys, person: string, kind: string, key: string): boolean {
   const [given, own] = [Buffer.from(key), Buffer.from(signature(installation, person, kind))];
   return given.length === own.length && timingSafeEqual(given, own);

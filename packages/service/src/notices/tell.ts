@@ -12,6 +12,7 @@ import {
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
 
+/** Something that people concerned by a request are told. */
 export interface News {
   readonly kind: NoticeKind;
   /** Person who did it; null for the service itself. */

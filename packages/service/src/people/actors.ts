@@ -11,6 +11,7 @@ export interface Caller {
   readonly token: TokenInUse | undefined;
 }
 
+/** The token that a call came with, and what it is limited to. */
 export interface TokenInUse {
   readonly id: string;
   readonly permissions: readonly string[] | null;

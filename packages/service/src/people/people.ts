@@ -21,6 +21,7 @@ interface GrantRow {
   readonly scope: string;
 }
 
+/** A given role as the interface shows it. */
 export const toGiven = ({ id, role, scope, team }: Omit<GrantRow, 'person_id'>): RoleGiven => ({
   id,
   role,
@@ -59,6 +60,7 @@ export async function getColleague(on: OnRecords, id: string): Promise<Colleague
   return found;
 }
 
+/** All teams or the one of a name, with their members and roles. */
 export async function listTeams(on: OnRecords, name?: string): Promise<Team[]> {
   const query = on('team').orderBy('name');
   const teams = (await (name === undefined ? query : query.where({ name }))) as { name: string; title: string }[];
@@ -83,6 +85,7 @@ export async function getTeam(on: OnRecords, name: string): Promise<Team> {
   return found;
 }
 
+/** The ready roles, then those made here by name. */
 export async function listRoles(on: OnRecords): Promise<Role[]> {
   const own = (await on('role').orderBy('name')) as { name: string; title: string; permissions: string[] }[];
   return [

@@ -15,10 +15,12 @@ const IDLE_HOURS = 24;
 const TOKEN_DAYS = 90;
 const INVITATION_DAYS = 7;
 const FREE_TRIES = 5;
+/** Failed tries that are free from one network address, whatever the accounts. */
 export const TRIES_AT_ONE_PLACE = 50;
 /** How exactly it is known when somebody was last there. */
 const SEEN_EVERY_MS = 60_000;
 
+/** A session in the records; the secret itself is not among them. */
 export interface SessionRow {
   readonly id: string;
   readonly created_at: Date;
@@ -28,6 +30,7 @@ export interface SessionRow {
   readonly hash: string;
 }
 
+/** A session that was just begun, with its secret. */
 export interface NewSession {
   readonly person: Person;
   readonly session: string;
@@ -374,6 +377,7 @@ export class Access {
   }
 }
 
+/** A token in the records; the secret itself is not among them. */
 export interface TokenRow {
   readonly id: string;
   readonly name: string;
@@ -402,4 +406,5 @@ export async function giveRole(
   return id;
 }
 
+/** A person as the interface shows them. */
 export const toPerson = ({ id, name, mail }: PersonRow): Person => ({ id, name, mail });

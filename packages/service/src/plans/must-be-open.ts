@@ -22,4 +22,5 @@ export async function mustBeOpen(
   );
 }
 
+/** A time, in milliseconds, as refusals tell it. */
 export const shownTime = (at: number): string => `${new Date(at).toISOString().slice(0, 16).replace('T', ' ')} UTC`;

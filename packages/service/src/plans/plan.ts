@@ -29,6 +29,7 @@ interface FreezeRow {
   readonly person: string;
 }
 
+/** A freeze as the interface shows it. */
 export const toFreeze = (row: FreezeRow): ShownFreeze => ({
   id: row.id,
   reason: row.reason,
@@ -38,6 +39,7 @@ export const toFreeze = (row: FreezeRow): ShownFreeze => ({
   createdAt: row.created_at.toISOString(),
 });
 
+/** All freezes, in the order in which they were made. */
 export async function listFreezes(on: OnRecords): Promise<FreezeRow[]> {
   return on('freeze')
     .join('person', 'person.id', 'freeze.person_id')

@@ -4,6 +4,7 @@ import { noRequest } from '../ground/absent.js';
 import { etagOf } from '../ground/entity-tag.js';
 import { json, type OnRecords } from '../ground/open.js';
 
+/** A change request in the records. */
 export interface RequestRecord {
   readonly id: string;
   readonly site: string;
@@ -40,6 +41,7 @@ export interface RequestRecord {
 /** An item as a revision would write it. */
 export type RevisionItem = Pick<RequestItem, 'id' | 'kind' | 'title' | 'change' | 'outcome' | 'hash' | 'takenAlongFor'>;
 
+/** What a request would have written at a time, in full. */
 export interface RevisionRecord {
   readonly request_id: string;
   readonly number: number;
@@ -49,6 +51,7 @@ export interface RevisionRecord {
   readonly items: readonly RevisionItem[];
 }
 
+/** What somebody says of a revision of a request. */
 export interface VerdictRecord {
   readonly request_id: string;
   /** Null for a guest. */
@@ -62,12 +65,14 @@ export interface VerdictRecord {
   readonly is_answered: boolean;
 }
 
+/** Who is asked for review: a person or a team. */
 export interface ReviewerRecord {
   readonly request_id: string;
   readonly person_id: string | null;
   readonly team: string | null;
 }
 
+/** Something said about a request, or about an item or field of it. */
 export interface CommentRecord {
   readonly id: string;
   readonly request_id: string;
@@ -114,12 +119,14 @@ export async function holdRequest(trx: OnRecords, id: string): Promise<RequestRe
   return row;
 }
 
+/** A request's revisions, from the first on. */
 export async function revisionsOf(on: OnRecords, request: string): Promise<RevisionRecord[]> {
   return on<RevisionRecord>('request_revision').where({ request_id: request }).orderBy('number') as Promise<
     RevisionRecord[]
   >;
 }
 
+/** Keeps a new revision of a request. */
 export async function addRevision(on: OnRecords, revision: RevisionRecord): Promise<void> {
   await on('request_revision').insert({ ...revision, items: json(revision.items) });
 }
@@ -201,6 +208,7 @@ export const showRule = (rule: ReviewRule) => {
   return { ...editable, etag: etagOf(editable) };
 };
 
+/** The first comments of a request's threads that nobody has closed. */
 export async function openThreads(on: OnRecords, request: string): Promise<CommentRecord[]> {
   const { rows } = await on.raw<{ rows: CommentRecord[] }>(
     `SELECT c.* FROM request_comment c WHERE c.request_id = ? AND c.id = c.thread AND c.resolved_at IS NULL
@@ -210,6 +218,7 @@ export async function openThreads(on: OnRecords, request: string): Promise<Comme
   return rows;
 }
 
+/** Keeps what happened to a request, and who did it. */
 export async function addHistory(
   on: OnRecords,
   request: string,

@@ -14,6 +14,7 @@ import {
 } from './requests.js';
 import { tellPeople } from './tell.js';
 
+/** How a request stands, with what decides it. */
 export interface Standing extends RequestStanding {
   readonly rule: ReviewRule;
   readonly revisions: readonly RevisionRecord[];
@@ -116,6 +117,7 @@ async function lapse(trx: OnRecords, request: RequestRecord, at: Date, by: strin
   return move(trx, request, 'lapse', { at, by, words }, { deliver_at: null });
 }
 
+/** Whether a request's forecast holds collisions that nobody has settled. */
 export async function hasCollisions(on: OnRecords, request: RequestRecord): Promise<boolean> {
   const row = (await on('forecast').where({ id: request.forecast }).first('result')) as
     | { result: { unsettled: number } | null }

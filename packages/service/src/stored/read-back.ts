@@ -26,4 +26,5 @@ function unlike(read: RowChange, meant: RowChange): RowChange {
   return { ...read, cells: Object.fromEntries(cells) };
 }
 
+/** What tells a changed row from all others. */
 export const nameOfRow = ({ database, table, key }: RowChange): string => JSON.stringify([database, table, key]);

@@ -6,6 +6,7 @@ import type { DataFolder } from '../ground/data-folder.js';
 import { iso, json, type OnRecords, type Records } from '../ground/open.js';
 import { wakeFirst } from '../ground/queue.js';
 
+/** A snapshot in the records; what it holds lies in its site's store. */
 export interface SnapshotRecord {
   readonly id: string;
   readonly site: string;
@@ -76,10 +77,12 @@ export async function snapshotsOf(on: OnRecords, environment: string, limit: num
     .limit(limit)) as SnapshotRecord[];
 }
 
+/** Puts a snapshot on record. */
 export async function insertSnapshot(on: OnRecords, record: SnapshotRecord): Promise<void> {
   await on('snapshot').insert({ ...record, damage: json(record.damage) });
 }
 
+/** A snapshot as the interface shows it. */
 export const toSnapshot = (record: SnapshotRecord): Snapshot => ({
   id: record.id,
   environment: record.environment,
@@ -110,6 +113,7 @@ export interface SpoolRecord {
   readonly profile: { readonly name: string; readonly version: number } | null;
 }
 
+/** What two environments of a site had in common when they last met. */
 export interface BaselineRecord {
   /** The environment further from live, and the one nearer to it. */
   readonly lower: string;
@@ -124,7 +128,9 @@ export interface BaselineRecord {
   readonly derived: boolean;
 }
 
+/** A baseline that lies in its site's store. */
 export type PackedBaseline = BaselineRecord & { readonly lower_manifest: string; readonly upper_manifest: string };
+/** A baseline that still lies as a copy took it down. */
 export type BaselineToPack = BaselineRecord & { readonly spool: SpoolRecord };
 
 /** Remembers what a pair had in common; there is one baseline a pair. */
@@ -135,6 +141,7 @@ export async function saveBaseline(on: OnRecords, record: BaselineRecord): Promi
     .merge();
 }
 
+/** The baseline of two environments, the one further from live first. */
 export async function findBaseline(on: OnRecords, lower: string, upper: string): Promise<BaselineRecord | undefined> {
   return on<BaselineRecord>('baseline').where({ lower, upper }).first() as Promise<BaselineRecord | undefined>;
 }
@@ -151,6 +158,7 @@ export async function baselineToPack(on: OnRecords, id: string): Promise<Baselin
   return bySpool(on, id).first() as Promise<BaselineToPack | undefined>;
 }
 
+/** Where baselines that are not packed lie, of one site or of all. */
 export async function spoolsToPack(on: OnRecords, site?: string): Promise<SpoolRecord[]> {
   const rows = on('baseline').whereNotNull('spool').select<{ spool: SpoolRecord }[]>('spool');
   if (site !== undefined) rows.whereRaw("spool ->> 'site' = ?", [site]);
@@ -166,6 +174,7 @@ export async function setPacked(
   return (await bySpool(on, id).update({ ...manifests, spool: null })) === 1;
 }
 
+/** Forgets the baseline whose spool has an id. */
 export async function dropBaseline(on: OnRecords, id: string): Promise<void> {
   await bySpool(on, id).delete();
 }

@@ -1,3 +1,4 @@
+/** What a push, pull or restore is given. */
 export interface PushInput {
   /** Absent for a restore, which compares with the snapshot afresh. */
   readonly forecast?: string;
@@ -5,6 +6,7 @@ export interface PushInput {
   readonly from: string;
 }
 
+/** What a preview is given. */
 export interface PreviewInput {
   readonly request: string;
   readonly revision: number;

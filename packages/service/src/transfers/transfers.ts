@@ -10,6 +10,7 @@ import { enqueue } from '../ground/queue.js';
 import { type Doer, doneBy } from '../people/people.js';
 import type { Sight } from '../people/sight.js';
 
+/** A transfer in the records. */
 export interface TransferRecord {
   readonly id: string;
   readonly kind: TransferKind;
@@ -66,6 +67,7 @@ export type Move = Pick<
   | 'remains'
 > & { readonly isPastSwitch: boolean };
 
+/** A step of a transfer in the records. */
 export interface StepRecord {
   readonly transfer_id: string;
   readonly position: number;
@@ -77,6 +79,7 @@ export interface StepRecord {
   readonly detail: string | null;
 }
 
+/** A transfer that is asked for. */
 export interface NewTransfer {
   readonly kind: TransferKind;
   readonly from: string | null;
@@ -294,6 +297,7 @@ export class Transfers {
   }
 }
 
+/** Kinds of transfers that can be taken back. */
 export const UNDOABLE: readonly TransferKind[] = ['push', 'pull', 'restore'];
 
 /** A transfer as the interface shows it. */

@@ -28,6 +28,7 @@ export async function makeFolderLike(source: Environment, destination: Environme
 /** Where a copy's content comes from. */
 export type Origin = { readonly from: string } | { readonly snapshot: string };
 
+/** What people asked of a copy. */
 export interface CopyWishes {
   readonly leftOut: LeftOut;
   readonly acceptTraces: readonly string[];
@@ -35,6 +36,7 @@ export interface CopyWishes {
   readonly acceptPersonal: string | undefined;
 }
 
+/** Of a copy that is whole. */
 export const NOTHING_LEFT_OUT: LeftOut = { tables: [], areas: [], paths: [] };
 
 /** Makes the empty databases of a copy, each with its own login and the extensions of its source. */

@@ -7,6 +7,7 @@ import { noteEnd } from '../requests/deliver.js';
 import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
 
+/** How a transfer ended. */
 export type TransferEnd = Pick<TransferRecord, 'state' | 'failure'> &
   Partial<Pick<TransferRecord, 'remains' | 'totals'>>;
 

@@ -3,6 +3,7 @@ import { type Environment, walkRoot } from '@tessarion/engine';
 
 const ALL = new Set(['authored', 'collected', 'local', 'derived', 'unclassified'] as const);
 
+/** How large an environment is; sizes in bytes. */
 export interface MeasuredSize {
   readonly files: number;
   readonly fileBytes: number;

@@ -35,6 +35,7 @@ export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, '
 /** File changes of change sets that a transfer has read, by the name of the set: they are asked for at most steps. */
 const readFiles = new WeakMap<TransferContext, Map<string, readonly FileChange[]>>();
 
+/** The files of a change set, each turned as its reader wants it; read once for a transfer. */
 export async function filesOf(
   context: TransferContext,
   changes: string,

@@ -4,6 +4,7 @@ import type { TransferContext } from './context.js';
 
 /** How long one may take; those for which visitors are held share what the hold is lengthened by. */
 const TASK_SECONDS = 600;
+/** Seconds that a task may take while writing on the site is held. */
 export const HELD_TASK_SECONDS = 10;
 /** Of what a task says, the end is on record. */
 const SAID = 2000;

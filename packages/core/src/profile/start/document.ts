@@ -16,6 +16,7 @@ export interface Finding {
   readonly reason: string;
 }
 
+/** A first profile for a site that has none, and what it was made of. */
 export interface StartedProfile {
   /** A profile document; what is open stands in it as a comment. */
   readonly text: string;

@@ -9,6 +9,7 @@ export interface SiteFacts {
   readonly configurations: readonly ConfigurationFacts[];
 }
 
+/** What a database says of a column. */
 export interface ColumnFacts {
   readonly name: string;
   readonly type: string;
@@ -18,6 +19,7 @@ export interface ColumnFacts {
   readonly samples: readonly string[];
 }
 
+/** What a database says of a table. */
 export interface TableFacts {
   /** As a profile calls it: without the default schema. */
   readonly name: string;
@@ -51,6 +53,7 @@ export interface Lookup {
   readonly found: number;
 }
 
+/** A folder of a file root, and how many files lie below it. */
 export interface FolderFacts {
   /** Relative to the root. */
   readonly path: string;
@@ -70,6 +73,7 @@ export type SettingFact =
   | { readonly database: string; readonly part: 'host' | 'port' | 'name' | 'user' | 'password' | 'url' }
   | { readonly root: string };
 
+/** How sure a suggestion is: `open` ones are for people to decide. */
 export type Certainty = 'sure' | 'likely' | 'open';
 
 /** One rule that a first profile gets, or for `open` ones could get. */

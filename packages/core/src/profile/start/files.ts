@@ -78,6 +78,7 @@ const textPatterns = (paths: readonly string[]): string[] => [
   ...new Set(paths.map((path) => (path.includes('/') ? `${path.split('/')[0]}/**` : path)).sort()),
 ];
 
+/** A setting that a first profile could have, as it is written there. */
 export interface SettingSuggestion {
   readonly name: string;
   readonly in: { file: string; format: ConfigurationFacts['format']; key: string };

@@ -4,6 +4,7 @@ import type { Suggestion, TableFacts } from './facts.js';
 import { plural, wordsOf } from './names.js';
 import type { ReferenceRule } from './references.js';
 
+/** A kind of item that a first profile could have, as it is written there. */
 export interface ItemSuggestion {
   readonly kind: string;
   readonly plural?: string;

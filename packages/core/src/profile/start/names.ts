@@ -16,6 +16,7 @@ export function singular(word: string): string {
   return /s$/.test(word) && word.length > 2 ? word.slice(0, -1) : word;
 }
 
+/** The plural of an English noun in lower case, by the common rules. */
 export const plural = (word: string): string =>
   /[^aeiou]y$/.test(word) ? `${word.slice(0, -1)}ies` : /(ch|sh|x|z|s)$/.test(word) ? `${word}es` : `${word}s`;
 

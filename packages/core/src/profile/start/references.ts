@@ -1,5 +1,6 @@
 import type { Suggestion, TableFacts } from './facts.js';
 
+/** A reference that a first profile could have, as it is written there. */
 export interface ReferenceRule {
   readonly from: string;
   readonly to: string;

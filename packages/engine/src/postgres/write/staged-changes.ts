@@ -18,6 +18,7 @@ import { quoteName } from '../describe.js';
 import type { Session } from '../sessions.js';
 import { type UniqueRule, uniqueRules } from '../unique-rules.js';
 
+/** The changes of one table in a temporary one, from which they are written in few statements. */
 export interface StagedTable {
   readonly shape: TableShape;
   readonly temporary: string;

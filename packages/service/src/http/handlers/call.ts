@@ -52,7 +52,9 @@ export interface Call<Params = unknown, Query = unknown, Body = unknown> {
   ): Promise<void>;
 }
 
+/** Answers one call of the interface. */
 export type Handler<N extends EndpointName> = (
   call: Call<ParamsOf<N>, QueryOf<N>, BodyOf<N>>,
 ) => Promise<ResponseOf<N>>;
+/** Answers to some calls, by name. */
 export type Handlers<N extends EndpointName> = { readonly [K in N]: Handler<K> };

@@ -19,6 +19,7 @@ import type { Procedure } from '../procedure.js';
 import { runTasks } from '../tasks.js';
 import { removeEverything } from './remove.js';
 
+/** What a clone is given. */
 export interface CloneInput extends Partial<CopyWishes> {
   readonly origin: Origin;
   /** The environment whose form and profile the copy takes; for a snapshot the one it was taken of. */
@@ -41,6 +42,7 @@ async function ends(context: TransferContext) {
   };
 }
 
+/** Makes an environment as another one is, or was when a snapshot was taken. */
 export const clone: Procedure = {
   kind: 'clone',
   steps: [

@@ -48,6 +48,7 @@ const backward = (context: TransferContext): ChangeSet => ({
 
 const destinationOf = (context: TransferContext): Promise<Environment> => context.environment(context.record.onto_path);
 
+/** Writes what one environment changed onto another; pulls and restores do so too. */
 export const push: Procedure = {
   kind: 'push',
   steps: [

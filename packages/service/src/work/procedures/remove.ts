@@ -19,6 +19,7 @@ export async function removeEverything(context: TransferContext, path: string): 
   await context.publishRoutes();
 }
 
+/** Takes an environment away, and with it everything that was made for it. */
 export const remove: Procedure = {
   kind: 'remove',
   steps: [

@@ -11,6 +11,7 @@ import { measure } from '../measure.js';
 import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 
+/** What a change of name is given. */
 export interface RenameInput {
   /** The copy as it was called before. */
   readonly from: string;

@@ -21,6 +21,7 @@ import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { runStagedTasks, settleIn } from './clone.js';
 
+/** What a reset is given. */
 export interface ResetInput {
   readonly origin: Origin;
   readonly source: string;

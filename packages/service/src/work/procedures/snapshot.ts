@@ -47,6 +47,7 @@ export async function takeSnapshot(
   return id;
 }
 
+/** Takes a snapshot of an environment. */
 export const snapshot: Procedure = {
   kind: 'snapshot',
   steps: [
