@@ -16,7 +16,7 @@ import {
 } from '@tessarion/core';
 import type { DatabaseView, ReadingMoment } from '../ports/database.js';
 import { readable, type TableShape } from '../ports/shapes.js';
-import { canonicalTable } from '../site/canonical-rows.js';
+import { type CanonicalTable, canonicalTable } from '../site/canonical-rows.js';
 import type { PackStore } from '../store/pack-store.js';
 import { blockList, readImageRanges, readRowImage } from '../store/row-image.js';
 import { mergeTable } from './merge-tables.js';
@@ -56,16 +56,7 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
   const found: FoundTable[] = [];
   for (const shape of tables) {
     const other = sourceTables.get(tablePath(shape));
-    const one = await tableToCompare(
-      plan,
-      database,
-      { view, moment },
-      shape,
-      other,
-      { ...source, moment: sourceMoment },
-      notes,
-      ends,
-    );
+    const one = await tableToCompare(plan, ends, { own: moment, source: sourceMoment }, shape, other, notes);
     if (one) found.push(one);
   }
   for (const table of sourceTables.values()) {
@@ -86,30 +77,26 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
   return found;
 }
 
-async function tableToCompare(
+/** What the baseline's snapshots hold of a table. */
+type Stored = (side: 'source' | 'destination') => TableManifest | undefined;
+
+/** Whether a table's rows are compared; what is to be said of it besides, or instead, goes into the notes. */
+async function takesPart(
   plan: ComparisonPlan,
-  database: string,
-  { view, moment }: { readonly view: DatabaseView; readonly moment: ReadingMoment | undefined },
-  own: TableShape,
+  { name: database, view, source }: DatabaseEnds,
+  { shape, rules }: CanonicalTable,
   other: TableShape | undefined,
-  source: SourceSide & { readonly moment: ReadingMoment | undefined },
+  stored: Stored,
   notes: Note[],
-  { schema, reshaped }: DatabaseEnds,
-): Promise<FoundTable | undefined> {
-  const { destination, baseline, direction, library } = plan;
-  const canonical = canonicalTable(destination, view, own, new Rewriter(destination.place));
-  const { shape, rules } = canonical;
+): Promise<boolean> {
+  const { destination, baseline, direction } = plan;
   const label = calledIn(destination.profile, shape);
-  const stored = (side: 'source' | 'destination') =>
-    baseline?.[side].databases
-      .find((one) => one.name === database)
-      ?.tables.find((one) => tablePath(one) === tablePath(shape));
   const isCollected = rules.class === 'collected' && !rules.hasRowGroups;
   if (isCollected && direction === 'up') {
     const rows = await view.countRows(shape);
     const more = baseline ? Math.max(0, rows - (stored('destination')?.rows ?? 0)) : 0;
     notes.push({ type: 'collected', of: shape, table: label, rows, more });
-    return undefined;
+    return false;
   }
   if (rules.class === 'unclassified' && direction === 'up') {
     const rows = other ? await source.count(other) : 0;
@@ -117,15 +104,31 @@ async function tableToCompare(
     if (rows > 0 && rows !== (before?.contents === 'rows' ? before.rows : 0))
       notes.push({ type: 'unclassified', database, table: label, rows });
   }
-  const takesPart = rules.class === 'authored' || rules.hasRowGroups || isCollected;
-  if (!takesPart) {
-    notes.push({ type: 'never-moves', table: label, because: rules.class });
-    return undefined;
-  }
-  if (baseline?.leftOut.tables.includes(label)) {
-    notes.push({ type: 'never-moves', table: label, because: 'left out of the copy' });
-    return undefined;
-  }
+  const isLeftOut = baseline?.leftOut.tables.includes(label);
+  const isOfClass = rules.class === 'authored' || rules.hasRowGroups || isCollected;
+  if (isOfClass && !isLeftOut) return true;
+  notes.push({ type: 'never-moves', table: label, because: isOfClass ? 'left out of the copy' : rules.class });
+  return false;
+}
+
+async function tableToCompare(
+  plan: ComparisonPlan,
+  databaseEnds: DatabaseEnds,
+  moments: { readonly own: ReadingMoment | undefined; readonly source: ReadingMoment | undefined },
+  own: TableShape,
+  other: TableShape | undefined,
+  notes: Note[],
+): Promise<FoundTable | undefined> {
+  const { destination, baseline, library } = plan;
+  const { name: database, view, source, schema, reshaped } = databaseEnds;
+  const canonical = canonicalTable(destination, view, own, new Rewriter(destination.place));
+  const { shape } = canonical;
+  const label = calledIn(destination.profile, shape);
+  const stored: Stored = (side) =>
+    baseline?.[side].databases
+      .find((one) => one.name === database)
+      ?.tables.find((one) => tablePath(one) === tablePath(shape));
+  if (!(await takesPart(plan, databaseEnds, canonical, other, stored, notes))) return undefined;
   if (!other) {
     if (!schema) notes.push({ type: 'schema', table: label, message: `only the destination has the table ${label}` });
     // A table of the destination's own; what the source had of it is gone there, and stays here.
@@ -162,30 +165,12 @@ async function tableToCompare(
       ...shapeOf(shape, other, columns),
       fills: Object.fromEntries(columns.map((column) => [column, fill(column)])),
     });
-  const from = 'environment' in plan.source ? plan.source.environment : plan.source.of;
-  const paired = (end: 'from' | 'to') =>
-    (baseline?.keys ?? []).flatMap((pair) => (pair.table === table.id ? [pair[end]] : []));
-  const ends: TableEnd[] | undefined =
-    isKnown && source.view
-      ? [
-          {
-            path: from.path,
-            view: source.view,
-            moment: source.moment,
-            shape: other,
-            image: images.source as TableManifest,
-            paired: paired('from'),
-          },
-          {
-            path: destination.path,
-            view,
-            moment,
-            shape: own,
-            image: images.destination as TableManifest,
-            paired: paired('to'),
-          },
-        ]
-      : undefined;
+  const ends = isKnown
+    ? endsOf(plan, table.id, view, source.view, [
+        { moment: moments.source, shape: other, image: images.source as TableManifest },
+        { moment: moments.own, shape: own, image: images.destination as TableManifest },
+      ])
+    : undefined;
   const toRead =
     ends && plan.method === 'merge'
       ? await whatToRead(plan.changes?.tables.get(table.id), library.store, ends, rulesOf(plan, table))
@@ -221,6 +206,26 @@ async function tableToCompare(
   };
   return { table, open, ends };
 }
+
+/** Both ends of a table, where the source can tell what was written since. */
+function endsOf(
+  { source, destination, baseline }: ComparisonPlan,
+  table: string,
+  view: DatabaseView,
+  sourceView: DatabaseView | undefined,
+  [first, second]: readonly [OfEnd, OfEnd],
+): TableEnd[] | undefined {
+  if (!sourceView) return undefined;
+  const from = 'environment' in source ? source.environment : source.of;
+  const paired = (end: 'from' | 'to') =>
+    (baseline?.keys ?? []).flatMap((pair) => (pair.table === table ? [pair[end]] : []));
+  return [
+    { ...first, path: from.path, view: sourceView, paired: paired('from') },
+    { ...second, path: destination.path, view, paired: paired('to') },
+  ];
+}
+
+type OfEnd = Pick<TableEnd, 'moment' | 'shape' | 'image'>;
 
 /** The columns in which rows are compared: those that both have alike, and those that the destination gets. */
 function columnsToCompare(

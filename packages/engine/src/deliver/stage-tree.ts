@@ -66,22 +66,7 @@ export async function stageTree(
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
 
-  const remains: Remain[] = [];
-  const applied = new Map<ByteString, FileChange>();
-  for (const change of changes) {
-    const is = mode === 'over' ? undefined : await readState(environment, root, change.path, rewriter);
-    if (is === undefined || sameFile(is, change.before)) applied.set(change.path, change);
-    // Taking back may have been done already, or find what was never written.
-    else if (mode === 'strict' || !sameFile(is, change.after))
-      remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
-  }
-  if (mode === 'strict' && remains[0])
-    throw new EngineError(
-      'outdated',
-      `${remains[0].key} was changed meanwhile${remains.length > 1 ? ` (and ${remains.length - 1} more)` : ''}.`,
-      'Make a new forecast: the destination has changed since this one.',
-    );
-
+  const { applied, remains } = await whatApplies(environment, root, changes, mode, rewriter);
   await server.remove(to);
   const top = await server.nodeAt(from);
   await server.makeFolder(to, top?.mode, top);
@@ -115,25 +100,9 @@ export async function stageTree(
   }
   for (const change of applied.values()) {
     checkpoint(work);
-    if (change.after.type === 'absent') continue;
     // What takes a file's place belongs to whom that belonged.
-    const owner = before.get(change.path);
-    await server.makeFolder(`${to}/${change.path}`.split('/').slice(0, -1).join('/'));
-    if (change.after.type === 'link')
-      await server.makeLink(`${to}/${change.path}`, rewriter.materialise(change.after.target), owner);
-    else {
-      const area = areaOf(areasOf(environment.profile), change.path);
-      const { pieces, mode: fileMode } = change.after;
-      await server.writeFile(
-        `${to}/${change.path}`,
-        form.isTranslated(change.path, area)
-          ? form.materialise(change.path, area, await readPieces(store, pieces))
-          : storedPieces(store, pieces),
-        fileMode,
-        { owner },
-      );
-    }
-    work.count({ files: 1 });
+    await writeChanged(`${to}/${change.path}`, change, before.get(change.path), form, store);
+    if (change.after.type !== 'absent') work.count({ files: 1 });
   }
   await carry((path) => !isFolder(path) && (applied.get(path)?.after.type ?? 'file') === 'file');
   const ownSince = ownFiles ? began?.changedAtNs : undefined;
@@ -157,6 +126,52 @@ export async function stageTree(
       }
     }
   }
+}
+
+/** Which changes find what they expect. @throws {EngineError} `outdated` where all have to, and one does not */
+async function whatApplies(
+  environment: Environment,
+  root: string,
+  changes: readonly FileChange[],
+  mode: Mode,
+  rewriter: Rewriter,
+): Promise<{ readonly applied: ReadonlyMap<ByteString, FileChange>; readonly remains: readonly Remain[] }> {
+  const remains: Remain[] = [];
+  const applied = new Map<ByteString, FileChange>();
+  for (const change of changes) {
+    const is = mode === 'over' ? undefined : await readState(environment, root, change.path, rewriter);
+    if (is === undefined || sameFile(is, change.before)) applied.set(change.path, change);
+    // Taking back may have been done already, or find what was never written.
+    else if (mode === 'strict' || !sameFile(is, change.after))
+      remains.push({ table: `root ${root}`, key: showPath(change.path), what: 'was changed meanwhile' });
+  }
+  if (mode === 'strict' && remains[0])
+    throw new EngineError(
+      'outdated',
+      `${remains[0].key} was changed meanwhile${remains.length > 1 ? ` (and ${remains.length - 1} more)` : ''}.`,
+      'Make a new forecast: the destination has changed since this one.',
+    );
+  return { applied, remains };
+}
+
+/** Writes what a path holds after a change, as the environment has it. */
+async function writeChanged(
+  to: ByteString,
+  { path, after }: FileChange,
+  owner: Owner | undefined,
+  form: FileForm,
+  store: PackStore,
+): Promise<void> {
+  const { server, profile } = form.environment;
+  if (after.type === 'absent') return;
+  await server.makeFolder(to.split('/').slice(0, -1).join('/'));
+  if (after.type === 'link') return server.makeLink(to, form.rewriter.materialise(after.target), owner);
+  const area = areaOf(areasOf(profile), path);
+  const { pieces, mode } = after;
+  const content = form.isTranslated(path, area)
+    ? form.materialise(path, area, await readPieces(store, pieces))
+    : storedPieces(store, pieces);
+  await server.writeFile(to, content, mode, { owner });
 }
 
 const pick = ({ path, type, target, uid, gid }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> & Owner => ({

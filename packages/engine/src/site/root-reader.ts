@@ -106,16 +106,14 @@ export const realPathOf = (environment: Environment, root: string, { path, kept 
 
 /** How a root's files turn into canonical content and back. */
 export class FileForm {
-  readonly #rewriter: Rewriter;
   readonly #settings: ReturnType<typeof fileSettings>;
   /** Addresses and paths that became tokens, by file. */
   readonly rewritten = new Map<ByteString, number>();
 
   constructor(
     readonly environment: Environment,
-    rewriter: Rewriter,
+    readonly rewriter: Rewriter,
   ) {
-    this.#rewriter = rewriter;
     this.#settings = fileSettings(environment.profile);
   }
 
@@ -129,7 +127,7 @@ export class FileForm {
     if (!this.isTranslated(path, area)) return content;
     let text = content.toString('latin1');
     if (isRewrittenText(area, path)) {
-      const result = this.#rewriter.canonicalise(text);
+      const result = this.rewriter.canonicalise(text);
       this.rewritten.set(path, result.rewritten);
       text = result.value;
     }
@@ -201,7 +199,7 @@ export class FileForm {
         );
       text = inFile(path, () => writeSetting(text, setting.in.format, setting.in.key, value));
     }
-    if (isRewrittenText(area, path)) text = this.#rewriter.materialise(text);
+    if (isRewrittenText(area, path)) text = this.rewriter.materialise(text);
     return Buffer.from(text, 'latin1');
   }
 

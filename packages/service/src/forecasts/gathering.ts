@@ -1,7 +1,9 @@
 import { createHash } from 'node:crypto';
 import type { Check } from '@tessarion/contract';
 import {
+  type Amount,
   type ByteString,
+  type Change,
   type ChangedItem,
   checksOf,
   collectedAmounts,
@@ -16,14 +18,18 @@ import {
   imageChange,
   isChosen,
   type KeyPair,
+  type ListedTask,
   listTasks,
   type MergePlan,
   ownWork,
+  type PushSentence,
   planMerge,
   pushSentence,
   readTableId,
   type SchemaChange,
   type Selectable,
+  type Settled,
+  type SettledFile,
   type Settlement,
   schemaItem,
   schemaSelectable,
@@ -90,23 +96,9 @@ export class Gathering {
     const { comparison, destination, wish } = this;
     const { merge } = comparison;
     const isUndo = 'undoes' in source;
-    // A push by replace never asks: what cannot go stays.
-    const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
-    const isSettled = Object.keys(wish.wishes.settlements).length > 0;
-    const settlements = isSettled ? this.#rows.settlements() : new Map<string, Settlement>();
     this.#rows.noteStamps(await stampNames(comparison, this.from, destination));
     const chosen = (id: string): boolean => isChosen(wish.wishes, this.#selectable.get(id) as Selectable);
-    const settled = await settle(
-      comparison.rows,
-      merge,
-      { isChosen: chosen, settlements, rest },
-      comparison.facts,
-      (outcome) => this.#rows.itemOf(outcome),
-    );
-    const files = settleFiles(comparison.files, (outcome) => {
-      const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
-      return wished?.take === 'edited' ? undefined : (wished?.take ?? rest);
-    });
+    const { settled, files } = await this.#settle(chosen);
     const keysToDraw = freshKeysOf(comparison.rows, settled);
     const known = this.baseline?.keys ?? [];
     const plan = (drawn: ReadonlyMap<ByteString, ByteString>): MergePlan =>
@@ -128,56 +120,10 @@ export class Gathering {
     const tasks = listTasks(destination.profile, wish.wishes);
     const changes = [...provisionally.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)];
 
-    const checks: Check[] = checksOf(
-      comparison,
-      this.from,
-      destination,
-      wish,
-      this.#selectable.values(),
-      this.#collector,
-    );
-    if (!checks.some((check) => check.state === 'failed'))
-      checks.push(await checkFit(destination, withoutNewPlaces(changes, comparison.schema, schemaChanges)));
-    if (!isUndo && !('snapshot' in source) && this.from.kind === destination.kind)
-      checks.push({
-        name: 'lane',
-        state: 'failed',
-        message: `${this.from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
-        remedy: `Take one of them up: tessarion push --from ${this.from.path}`,
-      });
-    checks.push(...unlikeColumnsCheck(comparison.schema, changes, destination.path));
-    checks.push(...unreadCheck(settled.written, destination.profile), ...tasksCheck(tasks, wish.wishes));
-    const stray = strayAddresses(changes, this.otherHosts);
-    if (stray.length > 0) checks.push(strayCheck(stray, destination.profile));
+    const checks = await this.#checks(source, changes, settled, tasks, schemaChanges);
     const collector = this.#collector;
-    const written = collector
-      .amounts((item) => item.outcome === 'written')
-      .map((one) => (one.kind === 'schema' ? { ...one, kind: 'schema change', plural: 'schema changes' } : one));
-    const lost = collector.amounts((item) => item.outcome === 'written' && item.overwrites);
-    const unsettled = [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length;
-    const kept = isUndo
-      ? collector.amounts(staysAsItIs)
-      : merge.direction === 'up'
-        ? collectedAmounts(comparison, destination.profile)
-        : ownWork(comparison, collector, destination.profile);
-    const titled = kept.filter((one) => !one.kind.startsWith('row of '));
-    const stay = (titled.length > 0 ? titled : kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
-    const facts = {
-      direction: isUndo ? ('back' as const) : merge.direction,
-      from: isUndo
-        ? source.undoes
-        : 'snapshot' in source
-          ? `${this.from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
-          : this.from.path,
-      onto: destination.path,
-      written: [
-        ...written,
-        ...followedAmounts(comparison, provisionally, (one) => this.#rows.isFollowing(one), destination.profile),
-      ],
-      stay,
-      lost,
-      collisions: unsettled,
-    };
+    const kept = this.#kept(isUndo);
+    const said = this.#said(source, provisionally, kept);
     return {
       direction: merge.direction,
       collector,
@@ -189,18 +135,13 @@ export class Gathering {
       schemaChanges,
       reshaped: comparison.reshaped,
       decided: this.#decided(),
-      neverMoves: comparison.notes.flatMap((note) =>
-        note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
-      ),
-      unclassified: comparison.notes.flatMap((note) =>
-        note.type === 'unclassified' ? [{ database: note.database, table: note.table, rows: note.rows }] : [],
-      ),
+      ...this.#leftAside(),
       checks,
-      sentence: pushSentence(facts),
-      button: shortSentence({ ...facts, written }),
-      written: facts.written,
-      lost,
-      unsettled,
+      sentence: pushSentence(said),
+      button: shortSentence({ ...said, written: this.#written() }),
+      written: [...said.written],
+      lost: [...said.lost],
+      unsettled: said.collisions,
       news: countNews(comparison, collector),
       editedTables: new Set(
         settled.collisions.flatMap((one) => (one.settled?.take === 'edited' ? [one.outcome.table.id] : [])),
@@ -222,6 +163,109 @@ export class Gathering {
           namesThere: this.#namesThere([...known, ...rows.pairs]),
         };
       },
+    };
+  }
+
+  /** Follows what people chose, in rows and in files. */
+  async #settle(isChosen: (id: string) => boolean): Promise<{ settled: Settled; files: SettledFile[] }> {
+    const { comparison, wish } = this;
+    // A push by replace never asks: what cannot go stays.
+    const rest = wish.method === 'replace' ? 'destination' : (wish.wishes.rest ?? undefined);
+    const isSettled = Object.keys(wish.wishes.settlements).length > 0;
+    const settlements = isSettled ? this.#rows.settlements() : new Map<string, Settlement>();
+    const settled = await settle(
+      comparison.rows,
+      comparison.merge,
+      { isChosen, settlements, rest },
+      comparison.facts,
+      (outcome) => this.#rows.itemOf(outcome),
+    );
+    const files = settleFiles(comparison.files, (outcome) => {
+      const wished = this.#wished(this.#collector.fileItem(outcome.root, outcome.path).id);
+      return wished?.take === 'edited' ? undefined : (wished?.take ?? rest);
+    });
+    return { settled, files };
+  }
+
+  /** Everything that may stand in the way, and what is worth knowing. */
+  async #checks(
+    source: TransferSource | { readonly undoes: string },
+    changes: readonly Change[],
+    settled: Settled,
+    tasks: ListedTask[],
+    schemaChanges: readonly SchemaChange[],
+  ): Promise<Check[]> {
+    const { comparison, from, destination, wish } = this;
+    const checks: Check[] = checksOf(comparison, from, destination, wish, this.#selectable.values(), this.#collector);
+    if (!checks.some((check) => check.state === 'failed'))
+      checks.push(await checkFit(destination, withoutNewPlaces(changes, comparison.schema, schemaChanges)));
+    if (!('undoes' in source) && !('snapshot' in source) && from.kind === destination.kind)
+      checks.push({
+        name: 'lane',
+        state: 'failed',
+        message: `${from.path} and ${destination.path} are both ${destination.kind}: they are compared, and nothing moves between them.`,
+        remedy: `Take one of them up: tessarion push --from ${from.path}`,
+      });
+    checks.push(...unlikeColumnsCheck(comparison.schema, changes, destination.path));
+    checks.push(...unreadCheck(settled.written, destination.profile), ...tasksCheck(tasks, wish.wishes));
+    const stray = strayAddresses(changes, this.otherHosts);
+    if (stray.length > 0) checks.push(strayCheck(stray, destination.profile));
+    return checks;
+  }
+
+  /** What the destination keeps. */
+  #kept(isUndo: boolean): Amount[] {
+    const { comparison, destination } = this;
+    if (isUndo) return this.#collector.amounts(staysAsItIs);
+    return comparison.merge.direction === 'up'
+      ? collectedAmounts(comparison, destination.profile)
+      : ownWork(comparison, this.#collector, destination.profile);
+  }
+
+  /** Items that would be written. */
+  #written(): Amount[] {
+    return this.#collector
+      .amounts((item) => item.outcome === 'written')
+      .map((one) => (one.kind === 'schema' ? { ...one, kind: 'schema change', plural: 'schema changes' } : one));
+  }
+
+  /** What the sentence above the forecast tells. */
+  #said(source: TransferSource | { readonly undoes: string }, plan: MergePlan, kept: readonly Amount[]): PushSentence {
+    const { comparison, from, destination } = this;
+    const collector = this.#collector;
+    const titled = kept.filter((one) => !one.kind.startsWith('row of '));
+    const stay = (titled.length > 0 ? titled : kept).toSorted((a, b) => b.count - a.count).slice(0, 3);
+    const followed = followedAmounts(comparison, plan, (one) => this.#rows.isFollowing(one), destination.profile);
+    const ends =
+      'undoes' in source
+        ? { direction: 'back' as const, from: source.undoes }
+        : {
+            direction: comparison.merge.direction,
+            from:
+              'snapshot' in source
+                ? `${from.path} at ${source.snapshot.takenAt.slice(0, 16).replace('T', ' ')} UTC`
+                : from.path,
+          };
+    return {
+      ...ends,
+      onto: destination.path,
+      written: [...this.#written(), ...followed],
+      stay,
+      lost: collector.amounts((item) => item.outcome === 'written' && item.overwrites),
+      collisions: [...collector.items.values()].filter((item) => item.outcome === 'needs-you').length,
+    };
+  }
+
+  /** Tables that take no part, and why. */
+  #leftAside(): Pick<TransferFacts, 'neverMoves' | 'unclassified'> {
+    const { notes } = this.comparison;
+    return {
+      neverMoves: notes.flatMap((note) =>
+        note.type === 'never-moves' ? [{ table: note.table, because: note.because }] : [],
+      ),
+      unclassified: notes.flatMap((note) =>
+        note.type === 'unclassified' ? [{ database: note.database, table: note.table, rows: note.rows }] : [],
+      ),
     };
   }
 

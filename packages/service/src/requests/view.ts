@@ -12,6 +12,7 @@ import {
   type RequestRecord,
   type ReviewerRecord,
   type RevisionItem,
+  type RevisionRecord,
   requestTag,
   ruleOfLane,
   showRule,
@@ -19,7 +20,7 @@ import {
   type VerdictRecord,
 } from './requests.js';
 import { difference } from './revisions.js';
-import { reviewerOf, standingOf } from './standing.js';
+import { reviewerOf, type Standing, standingOf } from './standing.js';
 
 type People = ReadonlyMap<string, Person>;
 
@@ -157,7 +158,6 @@ export async function showRequest(
   const threads = threadsOf(comments, people);
   const open = threads.filter(isOpen);
   const kind = await laneOnto(on, request.onto_path);
-  const items = standing.revisions.at(-1)?.items ?? [];
   return {
     ...listed,
     description: request.description,
@@ -181,24 +181,7 @@ export async function showRequest(
     },
     isApproved: standing.isApproved,
     preview: await showPreview(on, installation, request),
-    items: items.map((item): RequestItem => {
-      const judged = standing.items.get(item.id);
-      const { approvedBy = [], lapsedFor = [], missing = 0, missingTeams = [], missingGuests = 0 } = judged ?? {};
-      return {
-        ...item,
-        since: sinceWhen(
-          item,
-          standing.revisions.map((one) => one.items),
-        ),
-        approvedBy: approvedBy.map(name),
-        lapsedFor: lapsedFor.map(name),
-        missing,
-        missingTeams: [...missingTeams],
-        missingGuests,
-        isSeen: seen.get(item.id) === item.hash,
-        openThreads: open.filter((one) => one.item === item.id).length,
-      };
-    }),
+    items: itemsFor(standing, open, seen, name),
     steps: steps.map((one) => ({
       id: one.id,
       phase: one.phase,
@@ -215,17 +198,7 @@ export async function showRequest(
       at: one.at.toISOString(),
     })),
     threads,
-    revisions: standing.revisions.map((one, i) => {
-      const { added, changed, gone } = difference(standing.revisions[i - 1]?.items ?? [], one.items);
-      return {
-        number: one.number,
-        at: one.at.toISOString(),
-        person: name(one.person_id),
-        added: added.length,
-        changed: changed.length,
-        gone: gone.length,
-      };
-    }),
+    revisions: changesOf(standing.revisions, name),
     waitsFor: await waitsFor(on, request),
     wantedBy: await wantedBy(on, request),
     history: events.map((one) => ({
@@ -237,6 +210,45 @@ export async function showRequest(
     acts: await actsOf(on, request, viewer, standing),
   };
 }
+
+/** What the newest revision would write, with what reviewers have said of each. */
+function itemsFor(
+  { revisions, items }: Standing,
+  open: readonly Thread[],
+  seen: ReadonlyMap<string, string>,
+  name: (id: string) => string,
+): RequestItem[] {
+  const ofRevisions = revisions.map((one) => one.items);
+  return (ofRevisions.at(-1) ?? []).map((item) => {
+    const judged = items.get(item.id);
+    const { approvedBy = [], lapsedFor = [], missing = 0, missingTeams = [], missingGuests = 0 } = judged ?? {};
+    return {
+      ...item,
+      since: sinceWhen(item, ofRevisions),
+      approvedBy: approvedBy.map(name),
+      lapsedFor: lapsedFor.map(name),
+      missing,
+      missingTeams: [...missingTeams],
+      missingGuests,
+      isSeen: seen.get(item.id) === item.hash,
+      openThreads: open.filter((one) => one.item === item.id).length,
+    };
+  });
+}
+
+/** What each revision changed in the one before it. */
+const changesOf = (revisions: readonly RevisionRecord[], name: (id: string) => string): RequestDetail['revisions'] =>
+  revisions.map((one, i) => {
+    const { added, changed, gone } = difference(revisions[i - 1]?.items ?? [], one.items);
+    return {
+      number: one.number,
+      at: one.at.toISOString(),
+      person: name(one.person_id),
+      added: added.length,
+      changed: changed.length,
+      gone: gone.length,
+    };
+  });
 
 /** The first revision from which on an item is as it is now. */
 function sinceWhen(item: RevisionItem, revisions: readonly (readonly RevisionItem[])[]): number {
