@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { promisify } from 'node:util';
 import type { Client } from '@tessarion/client';
-import { freePort, PrivateCluster } from '@tessarion/cluster';
+import { type ClusterAccess, freePort, PrivateCluster } from '@tessarion/cluster';
 import { becomeAdministrator, type DemoPlace, ended } from '@tessarion/demo';
 import { makeDatabase, type ServerLogin, WebHost } from '@tessarion/demo-site';
 
@@ -16,6 +16,8 @@ export interface Installation {
   readonly client: Client;
   readonly gatewayPort: number;
   readonly server: ServerLogin;
+  /** The database server of the records. */
+  readonly records: ClusterAccess;
   readonly place: DemoPlace;
   /** The service, and the two database servers. */
   readonly roots: readonly number[];
@@ -60,6 +62,7 @@ export async function startInstallation(data: string): Promise<Installation> {
     client,
     gatewayPort: ready.gatewayPort,
     server,
+    records: await records.start(),
     place: { hosts, server, webHostPort, gatewayPort: ready.gatewayPort, url: ready.url },
     roots: [service.pid as number, ...(await Promise.all([postmaster(cluster), postmaster(records)]))],
     async workerPid() {
@@ -111,8 +114,11 @@ export const newDatabase = (on: Installation, name: string): Promise<void> => ma
 const postmaster = async ({ folder }: PrivateCluster): Promise<number> =>
   Number.parseInt(await fs.readFile(join(folder, 'data/postmaster.pid'), 'utf8'), 10);
 
-/** Processor time that a tree of processes has taken so far, those included that have ended. */
-export async function processorSeconds({ roots }: Pick<Installation, 'roots'>): Promise<number> {
+/** Processor time that an installation has taken so far, processes included that have ended. */
+export const processorSeconds = ({ roots }: Pick<Installation, 'roots'>): Promise<number> => processorSecondsOf(roots);
+
+/** Processor time that trees of processes have taken so far, by the processes at their roots. */
+export async function processorSecondsOf(roots: readonly number[]): Promise<number> {
   const found: { pid: number; parent: number; ticks: number }[] = [];
   for (const name of await fs.readdir('/proc')) {
     if (!/^\d+$/.test(name)) continue;

@@ -1,3 +1,4 @@
+import { budgets } from './budgets.js';
 import { consoleRooms } from './console.js';
 import { underFire } from './fire.js';
 import { forecastNoChange, mergeWide, pushThreeRows, resync } from './merge-workloads.js';
@@ -15,6 +16,7 @@ const WORKLOADS: Readonly<Record<string, () => Promise<Figure | Figure[]>>> = {
   'forecast-nochange': forecastNoChange,
   'push-3-rows': pushThreeRows,
   'merge-wide': mergeWide,
+  budget: budgets,
   'push-under-load': pushUnderLoad,
   'under-fire': underFire,
   'long-record': longRecord,

@@ -16,7 +16,7 @@ import {
   withInstallation,
 } from './workloads.js';
 
-const [LIVE, COPY] = ['threadmill/live', 'threadmill/copy'];
+export const [LIVE, COPY] = ['threadmill/live', 'threadmill/copy'];
 
 /** Both databases read whole, and the files compared by rsync: what a script must do to know that nothing changed. */
 const READ_BY_HAND = `
@@ -25,14 +25,14 @@ for d in threadmill_live $COPY_DATABASE; do
 done
 rsync -an --delete $HOSTS/threadmill--live/main/ $HOSTS/threadmill--copy/main/ > /dev/null`;
 
-interface Pair {
+export interface Pair {
   readonly on: Installation;
   readonly database: string;
   readonly pid: number;
 }
 
 /** A large site and a copy of it whose baseline is packed. */
-const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
+export const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
   withInstallation(async (on) => {
     await makeBigSite(on, 'threadmill', scaled);
     await packed(on, 'threadmill', (await cloneOnce(on, 'threadmill', 'copy')).transfer);
@@ -63,14 +63,40 @@ const pull = async (on: Installation): Promise<void> => {
   await ended(on.client, await on.client.call('pullCreate', { body: { forecast: id } }));
 };
 
-const onCopy = ({ on, database }: Pair, ...statements: string[]): Promise<void> =>
+export const onCopy = ({ on, database }: Pair, ...statements: string[]): Promise<void> =>
   inDatabase(on, database, ...statements);
 
-async function inDatabase(on: Installation, database: string, ...statements: string[]): Promise<void> {
+export async function inDatabase(on: Installation, database: string, ...statements: string[]): Promise<void> {
   const client = new pg.Client({ ...on.server, database });
   await client.connect();
   for (const sql of statements) await client.query(sql);
   await client.end();
+}
+
+/** Three rows of the copy. */
+export const changeThree = (pair: Pair, round: number): Promise<void> =>
+  onCopy(pair, `UPDATE article SET title = 'Changed ${round}' WHERE id IN (1, 2000, 30000)`);
+
+/** One row and one file in a thousand of live, scattered. */
+export async function changeScattered(on: Installation, round: number): Promise<void> {
+  await inDatabase(
+    on,
+    'threadmill_live',
+    `UPDATE article SET title = title || '.' WHERE id % 1000 = ${round}`,
+    `UPDATE comment SET body = body || '.' WHERE id % 1000 = ${round}`,
+    `UPDATE meta SET key = key || '.' WHERE id % 1000 = ${round}`,
+  );
+  for (let i = round; i < scaled.files; i += 1000)
+    await fs.appendFile(join(on.hosts, 'threadmill--live/main', String(i % 200), `${i}.bin`), 'x');
+}
+
+const WIDE = { rows: Math.round(scaled.rows / 10), files: Math.round(scaled.files / 4) };
+
+/** A tenth of all rows of the copy, and a quarter of its files. */
+export async function changeWide(pair: Pair): Promise<void> {
+  await onCopy(pair, `UPDATE article SET title = title || '.' WHERE id <= ${WIDE.rows}`);
+  for (let i = 0; i < WIDE.files; i++)
+    await fs.appendFile(join(pair.on.hosts, 'threadmill--copy/main', String(i % 200), `${i}.bin`), 'x');
 }
 
 const DATA = `${scaled.files} files, ${scaled.rows} rows`;
@@ -92,7 +118,7 @@ export const pushThreeRows = (): Promise<Figure> =>
     const [ours, hand]: [number[], number[]] = [[], []];
     for (let round = 0; round < ROUNDS; round++) {
       hand.push(await byHand(COPY_BY_HAND, { ...connection(on), COPY: `by_hand_${round}` }));
-      await onCopy(pair, `UPDATE article SET title = 'Changed ${round}' WHERE id IN (1, 2000, 30000)`);
+      await changeThree(pair, round);
       ours.push(await seconds(() => push(on)));
     }
     const note = `${DATA}; forecast and push`;
@@ -102,13 +128,10 @@ export const pushThreeRows = (): Promise<Figure> =>
 export const mergeWide = (): Promise<Figure> =>
   withPair(async (pair) => {
     const { on, pid } = pair;
-    const [rows, files] = [Math.round(scaled.rows / 10), Math.round(scaled.files / 4)];
     const hand = await byHand(COPY_BY_HAND, { ...connection(on), COPY: 'by_hand' });
-    await onCopy(pair, `UPDATE article SET title = title || '.' WHERE id <= ${rows}`);
-    for (let i = 0; i < files; i++)
-      await fs.appendFile(join(on.hosts, 'threadmill--copy/main', String(i % 200), `${i}.bin`), 'x');
+    await changeWide(pair);
     const took = await seconds(() => push(on));
-    const note = `${rows} changed rows, ${files} changed files; forecast and push`;
+    const note = `${WIDE.rows} changed rows, ${WIDE.files} changed files; forecast and push`;
     return figure('merge-wide', took, hand, await peakMegabytes(pid), '≤ 1.0', note);
   });
 
@@ -118,15 +141,7 @@ export const resync = (): Promise<Figure> =>
     const [ours, hand]: [number[], number[]] = [[], []];
     for (let round = 0; round < ROUNDS; round++) {
       hand.push(await byHand(COPY_BY_HAND, { ...connection(on), COPY: `by_hand_${round}` }));
-      await inDatabase(
-        on,
-        'threadmill_live',
-        `UPDATE article SET title = title || '.' WHERE id % 1000 = ${round}`,
-        `UPDATE comment SET body = body || '.' WHERE id % 1000 = ${round}`,
-        `UPDATE meta SET key = key || '.' WHERE id % 1000 = ${round}`,
-      );
-      for (let i = round; i < scaled.files; i += 1000)
-        await fs.appendFile(join(on.hosts, 'threadmill--live/main', String(i % 200), `${i}.bin`), 'x');
+      await changeScattered(on, round);
       ours.push(await seconds(() => pull(on)));
     }
     const [first, ...next] = ours as [number, ...number[]];

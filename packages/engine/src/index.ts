@@ -4,6 +4,7 @@ export * from './compare/former.js';
 export * from './compare/impact.js';
 export * from './compare/lookups.js';
 export * from './compare/plan.js';
+export { isUnwritten, type Standing } from './compare/standing.js';
 export { ChangeRecords } from './compare/unlike-records.js';
 export { AdvancedParts, advanceImage } from './copy/advance-image.js';
 export * from './copy/build.js';

@@ -91,7 +91,7 @@ const ACTS: readonly (readonly [string, (i: number) => Promise<unknown>])[] = [
       return nodes;
     },
   ],
-  ['lists a tree at once', () => server.listWhole(at('main/media'))],
+  ['lists a tree at once', async () => (await server.listWhole(at('main/media'))).nodes],
   ['looks at an entry', () => server.nodeAt(at('main/media/deep/file'))],
   ['writes a file', (i) => server.writeFile(at('main/media/deep/file'), Buffer.from(`own ${i}`), 0o600)],
   ['writes a new file', (i) => server.writeFile(at(`main/media/deep/new-${i}`), Buffer.from('own'), 0o666)],
@@ -110,6 +110,21 @@ const ACTS: readonly (readonly [string, (i: number) => Promise<unknown>])[] = [
   [
     'makes a second name there',
     (i) => server.makeHardLink(at(`main/media/deep/second-${i}`), at('trees/main-1/other')),
+  ],
+  [
+    'makes second names of a whole folder',
+    async (i) => {
+      await server.makeFolder(at(`second-${i}/media/deep`));
+      await server.linkTree(at(`second-${i}`), at('main'), ['media/deep/file', 'media/file']);
+    },
+  ],
+  [
+    'makes second names in a whole folder',
+    async (i) => {
+      await server.makeFolder(at(`from-${i}/media/deep`));
+      await server.writeFile(at(`from-${i}/media/deep/again-${i}`), Buffer.from('own'), 0o600);
+      await server.linkTree(at('main'), at(`from-${i}`), [`media/deep/again-${i}`]);
+    },
   ],
   ['renames into it', (i) => server.rename(at('trees/main-1/other'), at(`main/media/deep/renamed-${i}`))],
   ['renames out of it', (i) => server.rename(at('main/media/deep/file'), at(`renamed-${i}`))],

@@ -142,7 +142,7 @@ describe.runIf(isRoot)('where Tessarion is root', () => {
     expect([tree.mode & 0o7777, tool.mode & 0o7777]).toEqual([0o2755, 0o711]);
     await fs.chmod(join(own, 'trees/1/tool'), 0o4755);
     expect((await server.nodeAt(join(own, 'trees/1/tool')))?.mode).toBe(0o755);
-    expect((await server.listWhole(own)).find((node) => node.path === 'trees/1/tool')?.mode).toBe(0o755);
+    expect((await server.listWhole(own)).nodes.find((node) => node.path === 'trees/1/tool')?.mode).toBe(0o755);
     await fs.rm(join(own, 'trees'), { recursive: true });
   });
 });

@@ -140,7 +140,7 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await fs.utimes(at('a-b'), 1, 1.25);
       await fs.utimes(at('-printf'), -5, -5);
       await fs.utimes(at(' '), 0, 0);
-      const whole = [...(await server.listWhole(folder))].sort((a, b) => (a.path < b.path ? -1 : 1));
+      const whole = [...(await server.listWhole(folder)).nodes].sort((a, b) => (a.path < b.path ? -1 : 1));
       const plainly = ({ path, type, mode, bytes, identity, changedAtNs, modified, target }: TreeNode) => ({
         ...{ path, type, mode, bytes, changedAtNs, modified, target },
         identity: path === '-printf' ? '' : identity,
@@ -235,6 +235,24 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await reader;
       expect(await server.readLink(at('one'))).toBeUndefined();
       expect(await server.readLink(at('nothing'))).toBeUndefined();
+    });
+
+    it('gives the files of a tree second names below another one, and passes over what has gone', async () => {
+      const names = ['top', 'deep/a', 'deep/\xff \n', 'deep/er/b', 'deep/link'];
+      for (const name of names.slice(0, 4)) {
+        await server.makeFolder(at(`from/${name}`.split('/').slice(0, -1).join('/')));
+        await server.writeFile(at(`from/${name}`), Buffer.from(name, 'latin1'), 0o640);
+      }
+      await server.makeLink(at('from/deep/link'), 'a');
+      for (const to of ['to/deep/er', 'to/gone']) await server.makeFolder(at(to));
+      await server.linkTree(at('to'), at('from'), [...names, 'deep/never', 'gone/never']);
+      const inodes = async (path: string) =>
+        (await listed(path)).flatMap((node) =>
+          node.type === 'folder' ? [] : [`${node.path} ${node.identity.split(' ')[3]}`],
+        );
+      expect(await inodes('to')).toEqual(await inodes('from'));
+      expect(await inodes('to')).toHaveLength(names.length);
+      await expect(server.linkTree(at('to'), at('from'), ['top'])).rejects.toThrow(EngineError);
     });
 
     it('removes what is there, links and not what they lead to, and does not mind what is not', async () => {

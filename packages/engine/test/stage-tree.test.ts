@@ -50,7 +50,7 @@ async function seen(): Promise<Record<string, string>> {
 }
 
 const stateOf = async (path: string): Promise<FileState> =>
-  (await listFiles(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).get(
+  (await listFiles(site.environment, 'main', new Rewriter(site.environment.place), undefined, 'v')).files.get(
     toBytes(path),
   ) ?? { type: 'absent' };
 

@@ -2,7 +2,6 @@ import {
   type Comparison,
   columnPlace,
   compareTables,
-  type FileOutcome,
   type MergeRules,
   meansTable,
   type Note,
@@ -15,9 +14,10 @@ import { masksThatBreak } from './broken-masks.js';
 import { askDestination } from './destination-facts.js';
 import { type DescribedTable, describeUses } from './merge-tables.js';
 import type { ComparisonPlan, EnvironmentComparison } from './plan.js';
-import { compareRoot } from './root.js';
+import { type ComparedRoot, compareRoot } from './root.js';
 import { compareSchemas } from './schemas.js';
 import { openSource } from './source-side.js';
+import type { DatabaseStanding } from './standing.js';
 import { type DatabaseEnds, type FoundTable, rulesOf, tablesToCompare } from './tables.js';
 import { newRecord } from './unlike-records.js';
 
@@ -38,13 +38,14 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     // Files are listed after the databases' views are open, so that what rows name is there; and while servers count.
     const work = [compareDatabases(plan, merge, ends, notes), compareRoots(plan)] as const;
     await Promise.allSettled(work);
-    const [rows, files] = await Promise.all(work);
+    const [rows, { files, standing: roots }] = await Promise.all(work);
     const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
     const schema = ends.flatMap((one) => one.schema?.differences ?? []);
     const reshaped = ends.flatMap((one) => one.reshaped);
     const triggers = triggersOf(schemas);
     const facts = askDestination(destination, schemas, direction);
-    return { merge, rows, files, notes, facts, schema, reshaped, triggers };
+    const standing = { databases: ends.flatMap((one) => standingOf(plan, one)), roots };
+    return { merge, rows, files, notes, facts, schema, reshaped, triggers, standing };
   } finally {
     for (const { view, source } of ends) await Promise.all([view.close(), source.close()]);
   }
@@ -84,7 +85,9 @@ async function openEnds(plan: ComparisonPlan, database: SiteDatabase): Promise<D
     const schema =
       theirs &&
       (await compareSchemas(plan, { database: theirs, tables: source.value.tables() }, { database, view: view.value }));
-    return { name, view: view.value, source: source.value, schema, reshaped: [], added: [] };
+    const [own, ofSource] = await Promise.all([view.value.moment(), source.value.view?.moment()]);
+    const moments = { own, source: ofSource };
+    return { name, view: view.value, source: source.value, moments, schema, reshaped: [], added: [] };
   }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
   throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;
@@ -108,8 +111,19 @@ async function compareDatabases(
   return rows;
 }
 
-async function compareRoots(plan: ComparisonPlan): Promise<FileOutcome[]> {
-  const files: FileOutcome[] = [];
-  for (const root of plan.destination.place.roots) files.push(...(await compareRoot(plan, root.name)));
-  return files;
+async function compareRoots(plan: ComparisonPlan): Promise<ComparedRoot> {
+  const all: ComparedRoot = { files: [], standing: [] };
+  for (const root of plan.destination.place.roots) {
+    const { files, standing } = await compareRoot(plan, root.name);
+    for (const one of files) all.files.push(one);
+    all.standing.push(...standing);
+  }
+  return all;
+}
+
+/** When both ends of a database were read; a snapshot stays what it is. */
+function standingOf({ source, destination }: ComparisonPlan, { name, moments }: DatabaseEnds): DatabaseStanding[] {
+  const own = { environment: destination.path, database: name, moment: moments.own };
+  if ('snapshot' in source) return [own];
+  return [own, { environment: source.environment.path, database: name, moment: moments.source }];
 }

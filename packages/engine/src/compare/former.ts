@@ -84,7 +84,18 @@ export async function compareWithFormer(plan: UndoPlan): Promise<UndoComparison>
     for (const root of destination.place.roots) files.push(...(await compareFormerFiles(plan, root.name)));
     const schemas = new Map(open.map(({ name, view }) => [name, view.schema]));
     const facts = askDestination(destination, schemas, 'up', found.leaving);
-    return { merge, rows, files, notes, facts, schema: [], reshaped: [], triggers: triggersOf(schemas), gone };
+    return {
+      merge,
+      rows,
+      files,
+      notes,
+      facts,
+      schema: [],
+      reshaped: [],
+      triggers: triggersOf(schemas),
+      standing: undefined,
+      gone,
+    };
   } finally {
     for (const { view, questions } of open) await Promise.all([view.close(), questions.close()]);
   }
@@ -321,7 +332,7 @@ async function compareFormerFiles(plan: UndoPlan, root: string): Promise<FileOut
   const changes = plan.changes.filter((one): one is FileChange => one.part === 'file' && one.root === root);
   if (changes.length === 0) return [];
   const classes: ReadonlySet<DataClass> = new Set(direction === 'down' ? ['authored', 'collected'] : ['authored']);
-  const listed = await listFiles(
+  const { files: listed } = await listFiles(
     destination,
     root,
     new Rewriter(destination.place),

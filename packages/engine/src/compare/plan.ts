@@ -4,6 +4,7 @@ import type { Environment } from '../site/environment.js';
 import type { LeftOut } from '../site/left-out.js';
 import type { HashMemory } from '../site/list-root.js';
 import type { SnapshotLibrary } from '../store/library.js';
+import type { Standing } from './standing.js';
 import type { ChangeRecords } from './unlike-records.js';
 
 /** What two environments had when they last had things in common. */
@@ -41,6 +42,12 @@ export interface ComparisonPlan {
   readonly takes: ReadonlySet<string>;
 }
 
+/** The ends of a comparison, as far as it decides how rows and files are read; in one order whichever way it goes. */
+export function placesOf({ source, destination }: Pick<ComparisonPlan, 'source' | 'destination'>): string[] {
+  const from = 'environment' in source ? source.environment : source.of;
+  return [from, destination].map(({ path, place }) => JSON.stringify([path, place])).sort();
+}
+
 /** How a table's image looks from now on, and what its rows hold in columns that they did not have. */
 export type Reshaped = TableShape & {
   readonly fills?: Readonly<Record<string, string | null>>;
@@ -50,4 +57,6 @@ export type Reshaped = TableShape & {
 export interface EnvironmentComparison extends ComparedEnvironments {
   /** Tables whose rows were compared in other columns than an image of the baseline has. */
   readonly reshaped: readonly Reshaped[];
+  /** Undefined where nobody can prove later that it would be found so again. */
+  readonly standing: Standing | undefined;
 }

@@ -20,7 +20,7 @@ import { type CanonicalTable, canonicalTable } from '../site/canonical-rows.js';
 import type { PackStore } from '../store/pack-store.js';
 import { blockList, readImageRanges, readRowImage } from '../store/row-image.js';
 import { mergeTable } from './merge-tables.js';
-import type { ComparisonPlan, Reshaped } from './plan.js';
+import { type ComparisonPlan, placesOf, type Reshaped } from './plan.js';
 import { readAhead } from './read-ahead.js';
 import type { ComparedSchemas } from './schemas.js';
 import type { SourceSide } from './source-side.js';
@@ -31,6 +31,8 @@ export interface DatabaseEnds {
   readonly name: string;
   readonly view: DatabaseView;
   readonly source: SourceSide;
+  /** When both were read; undefined where nobody can tell later what was written since. */
+  readonly moments: { readonly own: ReadingMoment | undefined; readonly source: ReadingMoment | undefined };
   /** Undefined where the source is a snapshot. */
   readonly schema: ComparedSchemas | undefined;
   readonly reshaped: Reshaped[];
@@ -50,13 +52,10 @@ export async function tablesToCompare(plan: ComparisonPlan, ends: DatabaseEnds, 
   const { destination } = plan;
   const { tables } = view.schema;
   const sourceTables = new Map(source.tables().map((table) => [tablePath(table), table]));
-  const [moment, sourceMoment] = plan.changes
-    ? await Promise.all([view.moment(), source.view?.moment()])
-    : [undefined, undefined];
   const found: FoundTable[] = [];
   for (const shape of tables) {
     const other = sourceTables.get(tablePath(shape));
-    const one = await tableToCompare(plan, ends, { own: moment, source: sourceMoment }, shape, other, notes);
+    const one = await tableToCompare(plan, ends, shape, other, notes);
     if (one) found.push(one);
   }
   for (const table of sourceTables.values()) {
@@ -114,13 +113,12 @@ async function takesPart(
 async function tableToCompare(
   plan: ComparisonPlan,
   databaseEnds: DatabaseEnds,
-  moments: { readonly own: ReadingMoment | undefined; readonly source: ReadingMoment | undefined },
   own: TableShape,
   other: TableShape | undefined,
   notes: Note[],
 ): Promise<FoundTable | undefined> {
   const { destination, baseline, library } = plan;
-  const { name: database, view, source, schema, reshaped } = databaseEnds;
+  const { name: database, view, source, moments, schema, reshaped } = databaseEnds;
   const canonical = canonicalTable(destination, view, own, new Rewriter(destination.place));
   const { shape } = canonical;
   const label = calledIn(destination.profile, shape);
@@ -275,13 +273,10 @@ function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape)
 }
 
 /** What decides how rows are read and written in canonical form, apart from the rows themselves. */
-export const rulesOf = ({ profileVersion, source, destination }: ComparisonPlan, { columns }: MergeTable): string => {
-  const from = 'environment' in source ? source.environment : source.of;
-  const places = [from, destination].map(({ path, place }) => JSON.stringify([path, place])).sort();
-  return createHash('sha256')
-    .update([profileVersion, ...places, ...columns].join('\n'))
+export const rulesOf = (plan: ComparisonPlan, { columns }: MergeTable): string =>
+  createHash('sha256')
+    .update([plan.profileVersion, ...placesOf(plan), ...columns].join('\n'))
     .digest('hex');
-};
 
 async function* projected(
   rows: AsyncIterable<ByteString>,

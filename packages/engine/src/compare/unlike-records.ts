@@ -35,7 +35,19 @@ const ChangeRecord = z.object({
   keys: z.array(z.string()),
 });
 type ChangeRecord = z.infer<typeof ChangeRecord>;
-const RecordFile = z.object({ format: z.literal('tessarion-changes/1'), tables: z.record(z.string(), ChangeRecord) });
+/** A root in which there was nothing to say, with the marks of the folders that were listed. */
+const RootRecord = z.object({
+  /** What decides how it is compared: profile, addresses, baseline. */
+  rules: z.string(),
+  /** By the path of the environment, then by folder. */
+  ends: z.record(z.string(), z.record(z.string(), z.string())),
+});
+export type RootRecord = z.infer<typeof RootRecord>;
+const RecordFile = z.object({
+  format: z.literal('tessarion-changes/1'),
+  tables: z.record(z.string(), ChangeRecord),
+  roots: z.record(z.string(), RootRecord).default({}),
+});
 
 /**
  * Remembers for a pair of environments, table by table, that at a moment each of them held what its image of the
@@ -45,16 +57,19 @@ export class ChangeRecords {
   private constructor(
     readonly file: SealedFile,
     readonly tables: Map<string, ChangeRecord>,
+    readonly roots: Map<string, RootRecord>,
   ) {}
 
   /** One that is missing or was changed only costs reading everything once more. */
   static async open(file: SealedFile): Promise<ChangeRecords> {
     const { success, data } = RecordFile.safeParse(await file.read());
-    return new ChangeRecords(file, new Map(success ? Object.entries(data.tables) : []));
+    const entries = <T>(of: Record<string, T> | undefined) => new Map(Object.entries(of ?? {}));
+    return new ChangeRecords(file, entries(success ? data.tables : {}), entries(success ? data.roots : {}));
   }
 
   async save(): Promise<void> {
-    await this.file.write({ format: 'tessarion-changes/1', tables: Object.fromEntries(this.tables) });
+    const [tables, roots] = [this.tables, this.roots].map((one) => Object.fromEntries<unknown>(one));
+    await this.file.write({ format: 'tessarion-changes/1', tables, roots });
   }
 }
 
@@ -133,9 +148,10 @@ async function rangesToRead(
 }
 
 const isOneHistory = (a: ImageHistory, b: ImageHistory): boolean =>
-  nameOf(a.current) === nameOf(b.current) && nameOf(a.former) === nameOf(b.former);
+  isOneList(a.current, b.current) && isOneList(a.former, b.former);
 
-const nameOf = (blocks: readonly KeyedBlock[]): string => blocks.map((block) => block.hash).join();
+const isOneList = (a: readonly KeyedBlock[], b: readonly KeyedBlock[]): boolean =>
+  a === b || (a.length === b.length && a.every((block, i) => block.hash === b[i]?.hash));
 
 const keyColumn = ({ image }: TableEnd): number =>
   image.columns.filter((column) => !column.generated).findIndex((column) => column.name === image.key[0]);
@@ -225,7 +241,14 @@ async function historyOf(
 
 const hasRanges = ({ shape }: TableEnd): boolean => shape.key.length === 1 && shape.keyOrders[0] === 'integer';
 
-const areKeyed = (blocks: readonly KeyedBlock[]): boolean => blocks.every((block) => /^-?\d+$/.test(block.key));
+/** Of lists that stay in memory it is found out once. */
+const keyedLists = new WeakMap<readonly KeyedBlock[], boolean>();
+
+function areKeyed(blocks: readonly KeyedBlock[]): boolean {
+  const are = keyedLists.get(blocks) ?? blocks.every((block) => /^-?\d+$/.test(block.key));
+  keyedLists.set(blocks, are);
+  return are;
+}
 
 /** About how many rows lie in some ranges: of a block that is only touched, as many keys as the range is wide. */
 function rowsWithin(blocks: readonly KeyedBlock[], ranges: readonly KeyRange[]): number {

@@ -71,7 +71,7 @@ export async function stageTree(
   const top = await server.nodeAt(from);
   await server.makeFolder(to, top?.mode, top);
   const began = await server.nodeAt(to);
-  const nodes = await server.listWhole(from);
+  const { nodes } = await server.listWhole(from);
   const before = new Map(nodes.map((node) => [node.path, node]));
   const depth = (path: ByteString): number => path.split('/').length;
   for (const node of nodes.filter(({ type }) => type === 'folder').sort((a, b) => depth(a.path) - depth(b.path)))
@@ -83,17 +83,10 @@ export async function stageTree(
     server.writeAcls(new Map([...acls].flatMap(([path, acl]) => (isMeant(path) ? [[`${to}/${path}`, acl]] : []))));
   const isFolder = (path: ByteString): boolean => path === '.' || before.get(path)?.type === 'folder';
   await carry(isFolder);
-  await eachOf(filesOf(nodes), 16, async (node) => {
-    checkpoint(work);
-    if (applied.has(node.path)) return;
-    if (node.type === 'link') await server.makeLink(`${to}/${node.path}`, node.target as ByteString, node);
-    else
-      await whileThere(() =>
-        ownFiles ? server.copyFile(`${to}/${node.path}`, node.at) : server.makeHardLink(`${to}/${node.path}`, node.at),
-      );
-  });
+  for await (const part of unchangedParts(environment, root, nodes, { from, to }))
+    await takeOver(server, part, { isWritten: (path) => applied.has(path), ownFiles, work });
   if (known) {
-    for (const node of await server.listWhole(to)) {
+    for (const node of (await server.listWhole(to)).nodes) {
       const former = before.get(node.path);
       if (former) known.follow(node.path, former, node);
     }
@@ -107,26 +100,73 @@ export async function stageTree(
   await carry((path) => !isFolder(path) && (applied.get(path)?.after.type ?? 'file') === 'file');
   const ownSince = ownFiles ? began?.changedAtNs : undefined;
   return { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
+}
 
-  async function* filesOf(found: readonly TreeNode[]) {
-    for (const node of found) {
-      const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
-      if (node.type === 'folder') continue;
-      if (kept === undefined || isKept(environment.profile, node.path))
-        yield { ...pick(node), at: `${from}/${node.path}` };
-      else {
-        // By the profile as it is now the area is a part of the tree again.
-        const there = await server.nodeAt(kept);
-        await server.makeFolder(`${to}/${node.path}`, there?.mode, there);
-        for await (const inner of server.listTree(kept)) {
-          const path = `${node.path}/${inner.path}`;
-          if (inner.type === 'folder') await server.makeFolder(`${to}/${path}`, inner.mode, inner);
-          else yield { ...pick(inner), path, at: `${kept}/${inner.path}` };
-        }
-      }
+/** Files and links of one folder that a new tree has in the same way below another one. */
+interface UnchangedPart {
+  readonly from: ByteString;
+  readonly to: ByteString;
+  /** What paths begin with in the tree. */
+  readonly prefix: ByteString;
+  readonly nodes: readonly TreeNode[];
+}
+
+/** What a tree in use holds, and the areas that were kept beside it and by the profile as it is now are a part of it again. */
+async function* unchangedParts(
+  { server, folder, profile }: Environment,
+  root: string,
+  found: readonly TreeNode[],
+  { from, to }: Pick<StagedTree, 'from' | 'to'>,
+): AsyncGenerator<UnchangedPart> {
+  const again = new Map<TreeNode, ByteString>();
+  for (const node of found) {
+    const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
+    if (kept !== undefined && !isKept(profile, node.path)) again.set(node, kept);
+  }
+  yield { from, to, prefix: '', nodes: found.filter((node) => node.type !== 'folder' && !again.has(node)) };
+  for (const [{ path }, kept] of again) {
+    const there = await server.nodeAt(kept);
+    await server.makeFolder(`${to}/${path}`, there?.mode, there);
+    const nodes: TreeNode[] = [];
+    for await (const inner of server.listTree(kept)) {
+      if (inner.type === 'folder') await server.makeFolder(`${to}/${path}/${inner.path}`, inner.mode, inner);
+      else nodes.push(inner);
     }
+    yield { from: kept, to: `${to}/${path}`, prefix: `${path}/`, nodes };
   }
 }
+
+/** Gives a new tree what it has unchanged. */
+async function takeOver(
+  server: ServerConnection,
+  { from, to, prefix, nodes }: UnchangedPart,
+  {
+    isWritten,
+    ownFiles,
+    work,
+  }: { readonly isWritten: (path: ByteString) => boolean; readonly ownFiles: boolean; readonly work: Work },
+): Promise<void> {
+  const left = nodes.filter(({ path }) => !isWritten(`${prefix}${path}`));
+  const links = left.filter(({ type }) => type === 'link');
+  const files = left.flatMap(({ type, path }) => (type === 'link' ? [] : [path]));
+  await eachOf(links, 16, async (node) => {
+    checkpoint(work);
+    await server.makeLink(`${to}/${node.path}`, node.target as ByteString, node);
+  });
+  if (ownFiles)
+    await eachOf(files, 16, async (path) => {
+      checkpoint(work);
+      await whileThere(() => server.copyFile(`${to}/${path}`, `${from}/${path}`));
+    });
+  else
+    for (let at = 0; at < files.length; at += LINKED_AT_ONCE) {
+      checkpoint(work);
+      await server.linkTree(to, from, files.slice(at, at + LINKED_AT_ONCE));
+    }
+}
+
+/** Files between which a transfer can be stopped. */
+const LINKED_AT_ONCE = 5000;
 
 /** Which changes find what they expect. @throws {EngineError} `outdated` where all have to, and one does not */
 async function whatApplies(
@@ -174,14 +214,6 @@ async function writeChanged(
   await server.writeFile(to, content, mode, { owner });
 }
 
-const pick = ({ path, type, target, uid, gid }: TreeNode): Pick<TreeNode, 'path' | 'type' | 'target'> & Owner => ({
-  path,
-  type,
-  target,
-  uid,
-  gid,
-});
-
 /** An unchanged file is the same file in both trees: what was written in place is there already. */
 const markOf = ({ type, target, identity }: TreeNode): string =>
   type === 'link' ? `link ${target}` : (identity.split(' ')[3] as string);
@@ -205,14 +237,14 @@ export async function carryOver(
   staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string>; readonly ownSince?: bigint | undefined },
   changes: ReadonlySet<ByteString>,
 ): Promise<ByteString[]> {
-  const nodes = await server.listWhole(staged.from);
+  const { nodes } = await server.listWhole(staged.from);
   const now = marksOf(nodes);
   const { ownSince } = staged;
   const before =
     staged.seen ??
     marksOf(
       ownSince === undefined
-        ? await server.listWhole(staged.to)
+        ? (await server.listWhole(staged.to)).nodes
         : nodes.filter(({ changedAtNs }) => changedAtNs <= ownSince),
     );
   const carried: ByteString[] = [];
@@ -246,7 +278,10 @@ export async function changesByPrograms(
   written: ReadonlySet<ByteString>,
 ): Promise<FileChange[]> {
   const { server } = environment;
-  const [before, after] = [contentMarks(await server.listWhole(from)), contentMarks(await server.listWhole(to))];
+  const [before, after] = [
+    contentMarks((await server.listWhole(from)).nodes),
+    contentMarks((await server.listWhole(to)).nodes),
+  ];
   const rewriter = rewriterOf(environment);
   const changes: FileChange[] = [];
   for (const path of new Set([...before.keys(), ...after.keys()])) {

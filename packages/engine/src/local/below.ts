@@ -131,6 +131,16 @@ export class Below {
     }
   }
 
+  /** Does something in a folder at once, with many of its entries. @param act gets the open folder (see {@link inFolder}) */
+  in<T>(path: ByteString, act: (folder: number) => T): T {
+    const folder = this.openFolder(path, O_PATH);
+    try {
+      return act(folder);
+    } finally {
+      closeSync(folder);
+    }
+  }
+
   /** Makes a folder and those that it lies in. One that is there keeps its mode and owner unless they are given. */
   makeFolder(path: ByteString, mode?: number, owner?: Owner): void {
     if (path === this.#base || this.#base.startsWith(`${path}/`)) {

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import {
   type BigIntStats,
   closeSync,
@@ -17,7 +18,7 @@ import {
   writeSync,
 } from 'node:fs';
 import * as fs from 'node:fs/promises';
-import type { ByteString } from '@tessarion/core';
+import { addTo, type ByteString } from '@tessarion/core';
 import { fileChanged, fileError, readError } from '../ports/errors.js';
 import { showPath } from '../ports/paths.js';
 import {
@@ -30,6 +31,7 @@ import {
   type ServerConnection,
   type ServerReach,
   type TreeNode,
+  type WholeListing,
   whileStill,
 } from '../ports/server.js';
 import { readAcls, writeAcls } from './acl.js';
@@ -167,6 +169,26 @@ function foundNodes(output: ByteString): TreeNode[] {
   return nodes;
 }
 
+const digestOf = (text: ByteString): string => createHash('sha256').update(text, 'latin1').digest('hex');
+
+/** What `find` said of a folder: a mark is soon made of it, and its entries only where somebody wants them. */
+class FoundListing implements WholeListing {
+  readonly mark: string;
+  #output: ByteString;
+  #nodes: readonly TreeNode[] | undefined;
+
+  constructor(output: ByteString) {
+    this.mark = digestOf(output);
+    this.#output = output;
+  }
+
+  get nodes(): readonly TreeNode[] {
+    this.#nodes ??= foundNodes(this.#output);
+    this.#output = '';
+    return this.#nodes;
+  }
+}
+
 /** What stands at an entry of an open folder. */
 function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined {
   const stat = lstatSync(place, { bigint: true, throwIfNoEntry: false });
@@ -221,7 +243,7 @@ export class LocalServer implements ServerConnection {
     yield* this.#list(folder, '');
   }
 
-  async listWhole(folder: ByteString): Promise<readonly TreeNode[]> {
+  async listWhole(folder: ByteString): Promise<WholeListing> {
     return guard(folder, async () => {
       const fd = this.#below.openFolder(folder);
       try {
@@ -229,14 +251,17 @@ export class LocalServer implements ServerConnection {
         const found = await runTool('find', ['.', ...FIND], { cwd: opened(fd) });
         const isGone = (line: string): boolean => line === '' || line.endsWith(': No such file or directory');
         if (found.code === 0 || (found.output !== '' && found.errors.split('\n').every(isGone)))
-          return foundNodes(found.output);
+          return new FoundListing(found.output);
       } finally {
         closeSync(fd);
       }
       // What `find` may not read is refused when it is listed one by one.
       const nodes: TreeNode[] = [];
       for await (const node of this.listTree(folder)) nodes.push(node);
-      return nodes;
+      const lines = nodes.map(({ path, type, mode, uid, gid, identity, target }) =>
+        [type, mode, uid, gid, identity, path, target ?? ''].join('\0'),
+      );
+      return { mark: digestOf(lines.join('\0')), nodes };
     });
   }
 
@@ -362,6 +387,26 @@ export class LocalServer implements ServerConnection {
     );
   }
 
+  async linkTree(to: ByteString, from: ByteString, paths: readonly ByteString[]): Promise<void> {
+    let lastTurn = performance.now();
+    for (const [folder, names] of byFolder(paths)) {
+      for (let at = 0; at < names.length; at += MOST_AT_ONCE)
+        await guard(`${from}${folder}`, async () =>
+          this.#below.in(`${to}${folder}`, (made) =>
+            ifThere(() =>
+              this.#below.in(`${from}${folder}`, (found) => {
+                for (const name of names.slice(at, at + MOST_AT_ONCE))
+                  ifThere(() => linkSync(inFolder(found, name).path, inFolder(made, name).path));
+              }),
+            ),
+          ),
+        );
+      if (performance.now() - lastTurn <= TURN_MS) continue;
+      await new Promise((resolve) => setImmediate(resolve));
+      lastTurn = performance.now();
+    }
+  }
+
   copyFile(path: ByteString, existing: ByteString): Promise<void> {
     return guard(existing, async () => {
       const file = this.#below.openFile(existing);
@@ -485,6 +530,19 @@ export class LocalServer implements ServerConnection {
       });
     });
   }
+}
+
+/** How long work without waiting may keep the event loop from timers and connections. */
+const TURN_MS = 20;
+
+/** Names of entries by the folders that they lie in, each with a slash before it; none for what lies at the top. */
+function byFolder(paths: readonly ByteString[]): Map<ByteString, ByteString[]> {
+  const folders = new Map<ByteString, ByteString[]>();
+  for (const path of paths) {
+    const cut = path.lastIndexOf('/');
+    addTo(folders, cut === -1 ? '' : `/${path.slice(0, cut)}`, path.slice(cut + 1));
+  }
+  return folders;
 }
 
 /** Gives a file that was just written its access control list. @returns its identity */

@@ -25,6 +25,17 @@ export interface TreeNode extends Owner {
   readonly target: ByteString | undefined;
 }
 
+/** Everything below a folder, as it was listed at once. */
+export interface WholeListing {
+  /**
+   * Two listings of one folder with the same mark list the same; one where nothing has changed since may have another mark
+   * all the same. What had been written less than two seconds before may be written to once more without another one.
+   */
+  readonly mark: string;
+  /** In no order; told apart only when they are asked for. */
+  readonly nodes: readonly TreeNode[];
+}
+
 /** What a file that is made has beside its content and mode; what is not said is as for what it takes the place of. */
 export interface FileMake {
   readonly owner?: Owner | undefined;
@@ -75,7 +86,7 @@ export interface ServerConnection {
    * Everything below a folder at once and in no order: several times quicker than {@link listTree}, for those who hold
    * all of it anyway. What goes away meanwhile is passed over.
    */
-  listWhole(folder: ByteString): Promise<readonly TreeNode[]>;
+  listWhole(folder: ByteString): Promise<WholeListing>;
   /** The entries of one folder, in order; a folder that is not there has none. */
   listFolder(folder: ByteString): AsyncIterable<TreeNode>;
   /**
@@ -105,6 +116,13 @@ export interface ServerConnection {
   makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void>;
   makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void>;
   makeHardLink(path: ByteString, existing: ByteString): Promise<void>;
+  /**
+   * Gives files and links of one folder a second name in another one, each at its own path; folders are there already.
+   * What has gone since it was listed is passed over.
+   *
+   * @param paths relative to both folders, those of one folder beside each other where it should be quick
+   */
+  linkTree(to: ByteString, from: ByteString, paths: readonly ByteString[]): Promise<void>;
   /** Makes a file of its own with the content, owner, mode and time of another one; nothing may be there yet. */
   copyFile(path: ByteString, existing: ByteString): Promise<void>;
   /** Lets `path` lead to `target` in one atomic step, by way of the temporary name `via`. */

@@ -9,15 +9,20 @@ import {
   eachOf,
   FileForm,
   hashOf,
+  type Listings,
   realPathOf,
   rootFolder,
   type WholeEntry,
+  type WholeRoot,
   wholeRoot,
 } from './root-reader.js';
 
 /** The only class that goes up. */
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
 const YOUNG_NS = 2_000_000_000n;
+
+/** Whether a file was changed so lately that it may change once more without another time of change. */
+const isYoung = (changedAtNs: bigint): boolean => BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS;
 
 interface KnownFile {
   readonly identity: string;
@@ -100,7 +105,7 @@ export class KnownFiles {
   }
 
   remember(path: ByteString, { identity, mode, changedAtNs }: TreeNode, state: FileState): void {
-    if (BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS) return;
+    if (isYoung(changedAtNs)) return;
     this.files.set(path, { identity, mode, state });
     this.note();
   }
@@ -123,7 +128,15 @@ function isSameContent(before: TreeNode, after: TreeNode): boolean {
   return size === sizeNow && written === writtenNow && inode === inodeNow && before.mode === after.mode;
 }
 
-/** The files and links of a root whose areas are of some classes (authored by itself), by path, in canonical form. */
+/** What a root holds. */
+export interface ListedFiles extends WholeRoot {
+  /** Its files and links, by path, in canonical form. */
+  readonly files: Map<ByteString, FileState>;
+  /** Paths of files that may change once more and look the same in a listing. */
+  readonly young: readonly ByteString[];
+}
+
+/** The files and links of a root whose areas are of some classes (authored by itself). */
 export async function listFiles(
   environment: Environment,
   root: string,
@@ -131,12 +144,15 @@ export async function listFiles(
   memory: HashMemory | undefined,
   version: string,
   classes: ReadonlySet<DataClass> = AUTHORED,
-): Promise<Map<ByteString, FileState>> {
+  listings?: Listings,
+): Promise<ListedFiles> {
   const files = new Map<ByteString, FileState>();
   const form = new FileForm(environment, rewriter);
   const known = memory?.filesOf(root, version);
   const unknown: WholeEntry[] = [];
-  for (const entry of await wholeRoot(environment, root, classes)) {
+  const { entries, folders } = await wholeRoot(environment, root, classes, listings);
+  const young = entries.flatMap(({ path, node }) => (node.type === 'file' && isYoung(node.changedAtNs) ? [path] : []));
+  for (const entry of entries) {
     const { path, node } = entry;
     if (node.type === 'special')
       throw new EngineError(
@@ -160,7 +176,7 @@ export async function listFiles(
       files.set(path, state);
     }),
   );
-  return files;
+  return { files, entries, folders, young };
 }
 
 /** What stands at one path of a root now, in canonical form. */
@@ -189,9 +205,9 @@ export async function keepingIdentities<T>(
   act: () => Promise<T>,
 ): Promise<T> {
   const before = new Map<ByteString, TreeNode>();
-  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) before.set(path, node);
+  for (const { path, node } of (await wholeRoot(environment, root, AUTHORED)).entries) before.set(path, node);
   const result = await act();
-  for (const { path, node } of await wholeRoot(environment, root, AUTHORED)) {
+  for (const { path, node } of (await wholeRoot(environment, root, AUTHORED)).entries) {
     const former = before.get(path);
     if (former) known.follow(path, former, node);
   }

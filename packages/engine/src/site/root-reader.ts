@@ -14,7 +14,7 @@ import {
 } from '@tessarion/core';
 import { EngineError } from '../ports/errors.js';
 import { showPath } from '../ports/paths.js';
-import { type TreeNode, whileStill } from '../ports/server.js';
+import { type ServerConnection, type TreeNode, type WholeListing, whileStill } from '../ports/server.js';
 import { areasOf, type Environment, fileSettings, keptFolder, layout } from './environment.js';
 
 /** One entry of an environment's root, with its area and where its bytes really lie. */
@@ -68,16 +68,57 @@ export interface WholeEntry {
   readonly kept: { readonly folder: ByteString; readonly path: ByteString } | undefined;
 }
 
-/** Files, links and special files of a root, as {@link walkRoot} tells them, all at once and in no order. */
+/** A root as it was listed at once. */
+export interface WholeRoot {
+  /** Files, links and special files, as {@link walkRoot} tells them, in no order. */
+  readonly entries: readonly WholeEntry[];
+  /** The folders that were listed for it, with their marks (see {@link WholeListing}). */
+  readonly folders: ReadonlyMap<ByteString, string>;
+}
+
+/** Listings of one server that were made for one purpose: each folder is listed once. */
+export class Listings {
+  readonly #made = new Map<ByteString, Promise<WholeListing>>();
+
+  constructor(readonly server: ServerConnection) {}
+
+  of(folder: ByteString): Promise<WholeListing> {
+    const made = this.#made.get(folder) ?? this.server.listWhole(folder);
+    this.#made.set(folder, made);
+    return made;
+  }
+
+  /** Whether some folders have the marks still that they had. What cannot be listed any more has not. */
+  async areMarked(folders: Iterable<readonly [folder: ByteString, mark: string]>): Promise<boolean> {
+    const found = await Promise.all(
+      [...folders].map(([folder, mark]) =>
+        this.of(folder).then(
+          (listing) => listing.mark === mark,
+          () => false,
+        ),
+      ),
+    );
+    return !found.includes(false);
+  }
+}
+
+/** Lists a root whole. @param classes entries of other classes are passed over */
 export async function wholeRoot(
   environment: Environment,
   root: string,
   classes: ReadonlySet<DataClass>,
-): Promise<WholeEntry[]> {
-  const { server, folder, profile } = environment;
+  listings = new Listings(environment.server),
+): Promise<WholeRoot> {
+  const { folder, profile } = environment;
   const areas = areasOf(profile);
   const entries: WholeEntry[] = [];
-  for (const node of await server.listWhole(rootFolder(environment, root))) {
+  const folders = new Map<ByteString, string>();
+  const list = async (path: ByteString): Promise<readonly TreeNode[]> => {
+    const { mark, nodes } = await listings.of(path);
+    folders.set(path, mark);
+    return nodes;
+  };
+  for (const node of await list(rootFolder(environment, root))) {
     if (node.type === 'folder') continue;
     const area = areaOf(areas, node.path);
     const kept = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
@@ -86,14 +127,14 @@ export async function wholeRoot(
       entries.push({ path: node.path, area, node, kept: undefined });
       continue;
     }
-    for (const inner of await server.listWhole(kept)) {
+    for (const inner of await list(kept)) {
       const path = `${node.path}/${inner.path}`;
       const own = areaOf(areas, path);
       if (inner.type !== 'folder' && classes.has(own.class))
         entries.push({ path, area: own, node: inner, kept: { folder: kept, path: inner.path } });
     }
   }
-  return entries;
+  return { entries, folders };
 }
 
 /** Where a root leads, as its web server reaches it. */

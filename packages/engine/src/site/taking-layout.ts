@@ -59,7 +59,7 @@ export async function keptLinks(
   root: string,
   tree: ByteString,
 ): Promise<{ readonly link: ByteString; readonly lies: ByteString }[]> {
-  return (await server.listWhole(tree)).flatMap((node) => {
+  return (await server.listWhole(tree)).nodes.flatMap((node) => {
     const lies = node.type === 'link' ? keptFolder(folder, root, node.target) : undefined;
     return lies === undefined ? [] : [{ link: `${tree}/${node.path}`, lies }];
   });

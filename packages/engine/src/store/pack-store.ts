@@ -21,11 +21,18 @@ const deflateOffThread = promisify(deflateRaw) as (content: Uint8Array, options:
 
 const PACK_BYTES = 8 * 1024 * 1024;
 
-/** Indexes that were read lately, by path; a pack never changes. */
-const recentIndexes = new Map<string, { readonly key: Buffer; readonly spots: readonly [string, Spot][] }>();
-/** Blobs whose places stay in memory so, of all stores together. */
-const RECENT_SPOTS = 300_000;
-let recentSpots = 0;
+/** The packs of a folder as this process knows them. All its stores of the folder share it, and only look which packs there are. */
+interface OpenIndex {
+  readonly key: Buffer;
+  /** Names of the packs whose blobs are in it; a pack never changes. */
+  readonly packs: Set<string>;
+  readonly spots: Map<string, Spot>;
+}
+
+/** By folder, the one that was opened last at the end. */
+const openIndexes = new Map<string, OpenIndex>();
+/** Blobs whose places stay in memory so, of all folders together. */
+const MOST_OPEN_SPOTS = 300_000;
 
 /** Packs below this are small, and so many of them are joined. */
 const SMALL_PACK_BYTES = 1024 * 1024;
@@ -69,13 +76,11 @@ async function indexText(path: string, key: Buffer): Promise<string | undefined>
   return /^[\da-f]{64} \d+ /.test(stored.toString('latin1', 0, 80)) ? stored.toString() : undefined;
 }
 
-async function packIndex(path: string, key: Buffer): Promise<readonly [string, Spot][]> {
-  const recent = recentIndexes.get(path);
-  if (recent?.key.equals(key)) return recent.spots;
+/** The blobs of a pack; undefined where its index is damaged or gone. */
+async function packIndex(path: string, key: Buffer): Promise<readonly [string, Spot][] | undefined> {
   const pack = basename(path, '.index');
   const text = await indexText(path, key);
-  // Its blobs are missed by name when they are wanted, and stored anew by whoever has their content; the others go on.
-  if (text === undefined) return [];
+  if (text === undefined) return undefined;
   const spots: [string, Spot][] = [];
   for (const line of text.split('\n')) {
     const [hash, offset, stored, size, how] = line.split(' ');
@@ -85,14 +90,35 @@ async function packIndex(path: string, key: Buffer): Promise<readonly [string, S
         { pack, offset: Number(offset), stored: Number(stored), size: Number(size), deflated: how === 'deflate' },
       ]);
   }
-  recentIndexes.set(path, { key, spots });
-  recentSpots += spots.length;
-  for (const [oldest, known] of recentIndexes) {
-    if (recentSpots <= RECENT_SPOTS) break;
-    recentIndexes.delete(oldest);
-    recentSpots -= known.spots.length;
-  }
   return spots;
+}
+
+/** The places of all blobs that a folder holds now. */
+async function openIndex(folder: string, key: Buffer): Promise<Map<string, Spot>> {
+  const names = (await fs.readdir(folder)).flatMap((name) =>
+    name.endsWith('.index') ? [basename(name, '.index')] : [],
+  );
+  const there = new Set(names);
+  const open = openIndexes.get(folder);
+  // Packs are only removed where their blobs have been written anew, or are named by nobody.
+  const isWhole = open?.key.equals(key) === true && [...open.packs].every((pack) => there.has(pack));
+  const index = isWhole ? open : { key, packs: new Set<string>(), spots: new Map<string, Spot>() };
+  for (const pack of names) {
+    if (index.packs.has(pack)) continue;
+    const spots = await packIndex(join(folder, `${pack}.index`), key);
+    // Its blobs are missed by name when they are wanted, and stored anew by whoever has their content; the others go on.
+    if (!spots) continue;
+    for (const [hash, spot] of spots) index.spots.set(hash, spot);
+    index.packs.add(pack);
+  }
+  openIndexes.delete(folder);
+  openIndexes.set(folder, index);
+  let spots = 0;
+  for (const [path, one] of [...openIndexes].reverse()) {
+    spots += one.spots.size;
+    if (spots > MOST_OPEN_SPOTS && one !== index) openIndexes.delete(path);
+  }
+  return index.spots;
 }
 
 /** Small blobs that were read lately, by folder and hash, the last one last: what is compared is often compared again. */
@@ -137,13 +163,10 @@ export class PackStore {
 
   async #spots(): Promise<Map<string, Spot>> {
     if (this.#index) return this.#index;
-    const index = new Map<string, Spot>();
-    await fs.mkdir(join(this.#folder, 'packs'), { recursive: true, mode: 0o700 });
-    for (const name of await fs.readdir(join(this.#folder, 'packs')))
-      if (name.endsWith('.index'))
-        for (const [hash, spot] of await packIndex(join(this.#folder, 'packs', name), this.#key)) index.set(hash, spot);
-    this.#index = index;
-    return index;
+    const packs = join(this.#folder, 'packs');
+    await fs.mkdir(packs, { recursive: true, mode: 0o700 });
+    this.#index = await openIndex(packs, this.#key);
+    return this.#index;
   }
 
   /** Packs are written anew while their indexes are read: what is missed is looked for once more. */
@@ -268,7 +291,7 @@ export class PackStore {
     const small: { path: string; entries: readonly [string, Spot][] }[] = [];
     for (const name of await fs.readdir(folder).catch(() => [] as string[])) {
       if (!name.endsWith('.index')) continue;
-      const entries = await packIndex(join(folder, name), this.#key);
+      const entries = (await packIndex(join(folder, name), this.#key)) ?? [];
       const bytes = entries.reduce((sum, [, spot]) => sum + spot.stored, 0);
       // What is not understood stays as it is, for whoever can still read something in it.
       if (entries.length > 0 && bytes < SMALL_PACK_BYTES)

@@ -69,17 +69,31 @@ export class RowImageWriter {
   }
 }
 
+/** Block lists that were read lately, by hash, the last one last: what is compared is often compared again. */
+const recentLists = new Map<string, readonly KeyedBlock[]>();
+const MOST_RECENT_BLOCKS = 100_000;
+
 /** The blocks of a stored table, in order; keys as COPY text, empty where the table has none. */
 export async function blockList(
   store: PackStore,
   table: Pick<TableManifest, 'blocks'> | undefined,
-): Promise<KeyedBlock[]> {
+): Promise<readonly KeyedBlock[]> {
   if (table?.blocks === undefined) return [];
+  const recent = recentLists.get(table.blocks);
+  if (recent && (await store.has(table.blocks))) return recent;
   const lines = (await store.get(table.blocks)).toString('latin1').slice(0, -1).split('\n');
-  return lines.map((line) => {
+  const blocks = lines.map((line) => {
     const [hash, rows, ...key] = line.split(' ');
     return { hash: hash as string, rows: Number(rows), key: key.join(' ') };
   });
+  recentLists.delete(table.blocks);
+  recentLists.set(table.blocks, blocks);
+  let kept = 0;
+  for (const [hash, list] of [...recentLists].reverse()) {
+    kept += list.length;
+    if (kept > MOST_RECENT_BLOCKS && list !== blocks) recentLists.delete(hash);
+  }
+  return blocks;
 }
 
 /** Reads the stored rows of a table as batches of lines, in key order. */

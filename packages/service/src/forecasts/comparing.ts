@@ -1,4 +1,4 @@
-import { createHmac } from 'node:crypto';
+import { createHash, createHmac } from 'node:crypto';
 import type { Check, ForecastWishes } from '@tessarion/contract';
 import { type ByteString, isChosen, isSchemaId, lowerOf, maskValue, schemaSelectable } from '@tessarion/core';
 import {
@@ -7,12 +7,14 @@ import {
   compareEnvironments,
   type Environment,
   HashMemory,
+  isUnwritten,
+  type SnapshotLibrary,
   type TransferSource,
 } from '@tessarion/engine';
 import { otherHosts } from '../fleet/other-hosts.js';
 import { profileOfSite } from '../fleet/profiles.js';
 import { packedBaseline } from '../stored/packing.js';
-import { libraryOf } from '../stored/snapshots.js';
+import { libraryOf, type PackedBaseline } from '../stored/snapshots.js';
 import type { Installation } from '../transfers/installation.js';
 import { Gathering } from './gathering.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
@@ -27,42 +29,83 @@ const schemaTakes = (wishes: ForecastWishes): Set<string> =>
     ),
   );
 
-/** Compares two environments and gathers everything a forecast says. Read only. */
+/** What a comparison goes by beside its two ends: all of it is on record. */
+interface Basis {
+  readonly pair: PackedBaseline | undefined;
+  readonly edition: string;
+  readonly hosts: readonly string[];
+  /** A digest of it, of the ends as they are on record, and of what was wished. */
+  readonly digest: string;
+}
+
+async function basisOf(
+  installation: Installation,
+  source: TransferSource,
+  destination: Environment,
+  wish: TransferWish,
+): Promise<Basis> {
+  const from = 'snapshot' in source ? source.of : source.environment;
+  const lower = lowerOf(from, destination);
+  const upper = lower === from.path ? destination.path : from.path;
+  const pair = 'snapshot' in source ? undefined : await packedBaseline(installation, lower, upper);
+  const version = await profileOfSite(installation.records, destination.site);
+  const hosts = await otherHosts(installation, destination);
+  const digest = createHash('sha256');
+  const onRecord = ({ profile: _profile, server, databases, settings, ...rest }: Environment): unknown => ({
+    ...rest,
+    server: server.reach,
+    databases: databases.map(({ name, login, system }) => ({ name, login, system: system.name })),
+    settings: [...settings],
+  });
+  for (const part of [
+    onRecord(from),
+    onRecord(destination),
+    'snapshot' in source ? source.snapshot.id : '',
+    pair ?? '',
+    [version?.edition ?? '', ...hosts],
+    [wish.method, wish.wishes, wish.follows === true],
+  ])
+    digest.update(`${JSON.stringify(part)}\n`);
+  return { pair, edition: version?.edition ?? '', hosts, digest: digest.digest('hex') };
+}
+
+/**
+ * Compares two environments and gathers everything a forecast says. Read only.
+ *
+ * @param former what was found before: it is taken as it is where nothing was written since, to either end or on record
+ */
 export async function gatherFacts(
   installation: Installation,
   source: TransferSource,
   destination: Environment,
   wish: TransferWish,
+  former?: TransferFacts,
 ): Promise<TransferFacts> {
-  const { records, folder } = installation;
+  const basis = await basisOf(installation, source, destination, wish);
+  if (former?.standing && former.basis === basis.digest) {
+    const ends = 'snapshot' in source ? [destination] : [source.environment, destination];
+    if (await isUnwritten(former.standing, ends)) return former;
+  }
+  return compareNow(installation, source, destination, wish, basis);
+}
+
+async function compareNow(
+  installation: Installation,
+  source: TransferSource,
+  destination: Environment,
+  wish: TransferWish,
+  { pair, edition, hosts, digest }: Basis,
+): Promise<TransferFacts> {
+  const { folder } = installation;
   const from = 'snapshot' in source ? source.of : source.environment;
   const direction = RANK[from.kind] > RANK[destination.kind] ? 'down' : 'up';
   const library = libraryOf(folder, destination.site);
-  const lower = lowerOf(from, destination);
-  const upper = lower === from.path ? destination.path : from.path;
-  const pair = 'snapshot' in source ? undefined : await packedBaseline(installation, lower, upper);
-  let baseline: Baseline | undefined;
-  if (pair) {
-    const below = await library.load(pair.lower_manifest);
-    const above = await library.load(pair.upper_manifest);
-    const isLowerSource = pair.lower === from.path;
-    baseline = {
-      source: isLowerSource ? below : above,
-      destination: isLowerSource ? above : below,
-      leftOut: pair.left_out,
-      isDerived: pair.derived,
-      seen: new Set(below.seen ?? []),
-      keys: (below.pairs ?? []).map(({ table, lower: down, upper: up }) =>
-        isLowerSource ? { table, from: down, to: up } : { table, from: up, to: down },
-      ),
-    };
-  }
-  const version = await profileOfSite(records, destination.site);
+  const baseline = pair && (await baselineOf(library, pair, from.path));
   const memories = {
     source: await HashMemory.open(folder.memory(from.path)),
     destination: await HashMemory.open(folder.memory(destination.path)),
   };
-  const changes = pair && (await ChangeRecords.open(folder.changes(lower, upper)));
+  const changes = pair && (await ChangeRecords.open(folder.changes(pair.lower, pair.upper)));
   const maskKey = folder.keys.derive(`mask ${destination.site}`);
   const hash = (value: ByteString): Buffer => createHmac('sha256', maskKey).update(value, 'latin1').digest();
   const comparison = await compareEnvironments({
@@ -72,7 +115,7 @@ export async function gatherFacts(
     library,
     memories,
     changes,
-    profileVersion: version?.edition ?? '',
+    profileVersion: edition,
     method: wish.method,
     direction,
     mask: (rule, value) => maskValue(rule, value, hash),
@@ -81,29 +124,33 @@ export async function gatherFacts(
   await memories.source.save();
   await memories.destination.save();
   await changes?.save();
-  const gathering = new Gathering(
-    comparison,
-    from,
-    destination,
-    wish,
-    baseline,
-    await otherHosts(installation, destination),
-  );
-  const facts = await gathering.facts(
-    source,
-    pair && {
-      createdAt: pair.created_at,
-      ids: {
-        lower: pair.lower,
-        upper: pair.upper,
-        lowerManifest: pair.lower_manifest,
-        upperManifest: pair.upper_manifest,
-      },
-    },
-  );
+  const gathering = new Gathering(comparison, from, destination, wish, baseline, hosts);
+  const facts = await gathering.facts(source, digest, pair && knownAs(pair));
   if (direction === 'up') facts.checks.push(...(await foreignCheck(installation, from.path)));
   return facts;
 }
+
+/** What both ends had in common, seen from the source. */
+async function baselineOf(library: SnapshotLibrary, pair: PackedBaseline, source: string): Promise<Baseline> {
+  const below = await library.load(pair.lower_manifest);
+  const above = await library.load(pair.upper_manifest);
+  const isLowerSource = pair.lower === source;
+  return {
+    source: isLowerSource ? below : above,
+    destination: isLowerSource ? above : below,
+    leftOut: pair.left_out,
+    isDerived: pair.derived,
+    seen: new Set(below.seen ?? []),
+    keys: (below.pairs ?? []).map(({ table, lower: down, upper: up }) =>
+      isLowerSource ? { table, from: down, to: up } : { table, from: up, to: down },
+    ),
+  };
+}
+
+const knownAs = ({ created_at, lower, upper, lower_manifest, upper_manifest }: PackedBaseline) => ({
+  createdAt: created_at,
+  ids: { lower, upper, lowerManifest: lower_manifest, upperManifest: upper_manifest },
+});
 
 /** What a copy holds that came from another site is said before it goes up. */
 async function foreignCheck({ records, environments }: Installation, from: string): Promise<Check[]> {

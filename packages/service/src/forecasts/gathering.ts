@@ -89,8 +89,10 @@ export class Gathering {
     this.#rows = new GatheredRows(this.#collector, this.#selectable, this, (name) => this.#wished(name));
   }
 
+  /** @param basis a digest of what the comparison goes by beside its ends */
   async facts(
     source: TransferSource | { readonly undoes: string },
+    basis: string,
     pair: { createdAt: Date; ids: NonNullable<TransferFacts['baselineIds']> } | undefined,
   ): Promise<TransferFacts> {
     const { comparison, destination, wish } = this;
@@ -153,6 +155,8 @@ export class Gathering {
       baselineAt: pair?.createdAt,
       baselineIds: pair?.ids,
       keysToDraw,
+      basis,
+      standing: comparison.standing,
       plan: (drawn) => {
         const rows = plan(drawn);
         return {

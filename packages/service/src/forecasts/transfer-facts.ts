@@ -9,7 +9,7 @@ import type {
   SchemaChange,
   SentencePiece,
 } from '@tessarion/core';
-import type { EnvironmentComparison } from '@tessarion/engine';
+import type { EnvironmentComparison, Standing } from '@tessarion/engine';
 
 /** How two environments are to be brought together. */
 export interface TransferWish {
@@ -55,6 +55,10 @@ export interface TransferFacts {
   readonly baselineIds: { lower: string; upper: string; lowerManifest: string; upperManifest: string } | undefined;
   /** Fresh keys that must be drawn before {@link plan}. */
   readonly keysToDraw: ReturnType<typeof freshKeysOf>;
+  /** A digest of all on record that it was found by: ends, baseline, profile, wishes. */
+  readonly basis: string;
+  /** Undefined where nobody can prove later that it would be found so again. */
+  readonly standing: Standing | undefined;
   plan(drawn: ReadonlyMap<ByteString, ByteString>): WrittenPlan;
 }
 

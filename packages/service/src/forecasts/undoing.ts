@@ -39,6 +39,7 @@ export async function gatherUndo(
   await memory.save();
   const facts = await new Gathering(comparison, destination, destination, wish, undefined, []).facts(
     { undoes: transfer.id },
+    '',
     undefined,
   );
   const gone = [...new Set(comparison.gone.map((one) => calledIn(destination.profile, tableOf(one))))];

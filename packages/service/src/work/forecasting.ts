@@ -7,6 +7,7 @@ import { gatherFacts } from '../forecasts/comparing.js';
 import { aboveOf, driftOf } from '../forecasts/drift.js';
 import { storeItems } from '../forecasts/forecast-items.js';
 import type { ForecastRecord, ForecastResult } from '../forecasts/forecasts.js';
+import { keptFacts } from '../forecasts/kept-facts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { gatherUndo } from '../forecasts/undoing.js';
 import { checkHealth, unwellChecks } from '../front/health.js';
@@ -54,9 +55,14 @@ export async function computeForecast(installation: Installation, id: string): P
             record,
           )
         : await gatherUndo(installation, await installation.transfers.get(records, record.undoes), destination, record);
-    facts.checks.push(...(await held), ...inPlaceChecks(destination, facts.collector.parts.values()));
-    facts.checks.push(...unwellChecks(destination.path, await checkHealth(installation, destination)));
-    if (!(await store(installation, record, facts))) return;
+    const checks = [
+      ...facts.checks,
+      ...(await held),
+      ...inPlaceChecks(destination, facts.collector.parts.values()),
+      ...unwellChecks(destination.path, await checkHealth(installation, destination)),
+    ];
+    if (!(await store(installation, record, facts, checks))) return;
+    keptFacts(installation).keep(id, facts);
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
       const above = await aboveOf(records, environments, ends.from);
       if (above?.path === record.onto_path)
@@ -99,7 +105,12 @@ const isEverything = ({ method, wishes }: ForecastRecord): boolean =>
   method === 'merge' && wishes.only.length === 0 && wishes.except.length === 0;
 
 /** @returns false where the forecast is no longer that one: another worker was first, or somebody wished otherwise since */
-async function store(installation: Installation, record: ForecastRecord, facts: TransferFacts): Promise<boolean> {
+async function store(
+  installation: Installation,
+  record: ForecastRecord,
+  facts: TransferFacts,
+  checks: readonly Check[],
+): Promise<boolean> {
   const items = [...facts.collector.items.values()].sort((a, b) => ORDER.indexOf(a.outcome) - ORDER.indexOf(b.outcome));
   const result: ForecastResult = {
     sentence: facts.sentence,
@@ -115,8 +126,8 @@ async function store(installation: Installation, record: ForecastRecord, facts: 
     rewrites: facts.rewrites,
     touched: facts.touched,
     tasks: facts.tasks,
-    checks: facts.checks,
-    ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull', facts.checks)),
+    checks: [...checks],
+    ...(await fromThePast(installation, record, facts.direction === 'up' ? 'push' : 'pull', checks)),
     baselineAt: facts.baselineAt?.toISOString() ?? null,
     fingerprint: facts.fingerprint,
     itemCount: items.length,

@@ -3,6 +3,7 @@ import { collectedRows, drawKeys, EngineError, type Environment, storeContents }
 import { gatherFacts } from '../../forecasts/comparing.js';
 import { aboveOf } from '../../forecasts/drift.js';
 import { staysAsItIs } from '../../forecasts/gathering.js';
+import { keptFacts } from '../../forecasts/kept-facts.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../../forecasts/transfer-facts.js';
 import { gatherUndo } from '../../forecasts/undoing.js';
 import { checkHealth, judgeHealth, type PageHealth } from '../../front/health.js';
@@ -63,7 +64,8 @@ export const push: Procedure = {
         const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
         // A restore makes the destination what it was.
         const wish = forecast ?? { method: 'replace' as const, wishes: NO_WISHES };
-        const facts = await factsOf(context, destination, wish);
+        const former = forecast && keptFacts(context.installation).take(forecast.id);
+        const facts = await factsOf(context, destination, wish, former);
         if (forecast) await compareWithForecast(context, forecast, facts);
         const failed = facts.checks.find((check) => check.state === 'failed');
         await context.installation.transfers.update(context.installation.records, context.record.id, {
@@ -95,7 +97,8 @@ export const push: Procedure = {
           chosenTasks: wish.wishes.tasks ?? [],
           health: await checkHealth(context.installation, destination),
         });
-        return `${counted(facts.collector.items.size, 'item')}${input.forecast === undefined ? '' : ', as forecast'}`;
+        const how = facts === former ? ', as forecast: nothing was written since' : ', as forecast';
+        return `${counted(facts.collector.items.size, 'item')}${forecast === undefined ? '' : how}`;
       },
     },
     {
@@ -194,7 +197,13 @@ export const push: Procedure = {
   },
 };
 
-async function factsOf(context: TransferContext, destination: Environment, wish: TransferWish): Promise<TransferFacts> {
+/** @param former what the forecast found, where it is still known: nothing is compared again where nothing was written since */
+async function factsOf(
+  context: TransferContext,
+  destination: Environment,
+  wish: TransferWish,
+  former: TransferFacts | undefined,
+): Promise<TransferFacts> {
   const { installation, record } = context;
   if (record.undo_of !== null)
     return gatherUndo(
@@ -207,7 +216,7 @@ async function factsOf(context: TransferContext, destination: Environment, wish:
   const from = await context.environment(path);
   const source =
     snapshot === undefined ? { environment: from } : { snapshot: await context.library().load(snapshot), of: from };
-  return gatherFacts(installation, source, destination, wish);
+  return gatherFacts(installation, source, destination, wish, former);
 }
 
 /** Puts back what both had in common. */

@@ -1,0 +1,44 @@
+import type { Installation } from '../transfers/installation.js';
+import type { TransferFacts } from './transfer-facts.js';
+
+/**
+ * What this process's forecasts found lately: a transfer takes it from here where it can prove that nothing was written
+ * since, and compares again otherwise. Nothing hangs on it: whoever starts anew compares again.
+ */
+export class KeptFacts {
+  readonly #kept = new Map<string, TransferFacts>();
+
+  /** @param forecast its id */
+  keep(forecast: string, facts: TransferFacts): void {
+    this.#kept.delete(forecast);
+    // Nobody could prove later that it still holds.
+    if (!facts.standing) return;
+    this.#kept.set(forecast, facts);
+    let weight = 0;
+    for (const [id, one] of [...this.#kept].reverse()) {
+      weight += weightOf(one);
+      if (weight > MOST_KEPT && id !== forecast) this.#kept.delete(id);
+    }
+  }
+
+  /** @returns what was found, which others then do not find here any more */
+  take(forecast: string): TransferFacts | undefined {
+    const found = this.#kept.get(forecast);
+    this.#kept.delete(forecast);
+    return found;
+  }
+}
+
+/** Changes and items that are kept beside those of the last forecast, which may be any number; each takes a few kilobytes. */
+const MOST_KEPT = 20_000;
+
+const weightOf = ({ changes, collector }: TransferFacts): number => changes.length + collector.items.size;
+
+const ofInstallations = new WeakMap<Installation, KeptFacts>();
+
+/** What the forecasts of an installation found that this process computed. */
+export function keptFacts(installation: Installation): KeptFacts {
+  const kept = ofInstallations.get(installation) ?? new KeptFacts();
+  ofInstallations.set(installation, kept);
+  return kept;
+}
