@@ -11,14 +11,15 @@ import {
 import type { SiteDatabase } from '../ports/database.js';
 import type { SchemaShape } from '../ports/shapes.js';
 import { masksThatBreak } from './broken-masks.js';
+import { databaseStandings } from './database-standings.js';
 import { askDestination } from './destination-facts.js';
 import { type DescribedTable, describeUses } from './merge-tables.js';
 import type { ComparisonPlan, EnvironmentComparison } from './plan.js';
 import { type ComparedRoot, compareRoot } from './root.js';
 import { compareSchemas } from './schemas.js';
 import { openSource } from './source-side.js';
-import type { DatabaseStanding } from './standing.js';
-import { type DatabaseEnds, type FoundTable, rulesOf, tablesToCompare } from './tables.js';
+
+import { type DatabaseEnds, type FoundTable, type ReadTable, rulesOf, tablesToCompare } from './tables.js';
 import { newRecord } from './unlike-records.js';
 
 /** Compares two environments three ways: database by database, then root by root. Read only. */
@@ -38,13 +39,13 @@ export async function compareEnvironments(plan: ComparisonPlan): Promise<Environ
     // Files are listed after the databases' views are open, so that what rows name is there; and while servers count.
     const work = [compareDatabases(plan, merge, ends, notes), compareRoots(plan)] as const;
     await Promise.allSettled(work);
-    const [rows, { files, standing: roots }] = await Promise.all(work);
+    const [{ rows, read }, { files, standing: roots }] = await Promise.all(work);
     const schemas = new Map(ends.map(({ name, view }) => [name, view.schema]));
     const schema = ends.flatMap((one) => one.schema?.differences ?? []);
     const reshaped = ends.flatMap((one) => one.reshaped);
     const triggers = triggersOf(schemas);
     const facts = askDestination(destination, schemas, direction);
-    const standing = { databases: ends.flatMap((one) => standingOf(plan, one)), roots };
+    const standing = { databases: databaseStandings(plan, ends, read, rows), roots };
     return { merge, rows, files, notes, facts, schema, reshaped, triggers, standing };
   } finally {
     for (const { view, source } of ends) await Promise.all([view.close(), source.close()]);
@@ -87,7 +88,7 @@ async function openEnds(plan: ComparisonPlan, database: SiteDatabase): Promise<D
       (await compareSchemas(plan, { database: theirs, tables: source.value.tables() }, { database, view: view.value }));
     const [own, ofSource] = await Promise.all([view.value.moment(), source.value.view?.moment()]);
     const moments = { own, source: ofSource };
-    return { name, view: view.value, source: source.value, moments, schema, reshaped: [], added: [] };
+    return { name, view: view.value, source: source.value, moments, schema, reshaped: [], counted: [], added: [] };
   }
   for (const one of [view, source]) if (one.status === 'fulfilled') await one.value.close();
   throw view.status === 'rejected' ? view.reason : (source as PromiseRejectedResult).reason;
@@ -98,18 +99,28 @@ async function compareDatabases(
   merge: MergeRules,
   ends: readonly DatabaseEnds[],
   notes: Note[],
-): Promise<Comparison> {
+): Promise<{ readonly rows: Comparison; readonly read: readonly ReadTable[] }> {
   const found: FoundTable[] = [];
   for (const one of ends) found.push(...(await tablesToCompare(plan, one, notes)));
   const tables = describeUses(plan.destination, shapesOf(ends), found);
   const rows = await compareTables(tables, merge, plan.baseline?.keys ?? []);
-  for (const { table, ends } of tables) {
-    const record = ends && newRecord(ends, rulesOf(plan, table), rows.unlike.get(table.id) ?? 'too many');
+  const all: ReadTable[] = [];
+  for (const { table, ends, read } of tables) {
+    const counted = await Promise.all(read.map(withRows));
+    all.push(...counted);
+    const rowsOf = counted.map((one) => one.rows);
+    const record = ends && newRecord(ends, rowsOf, rulesOf(plan, table), rows.unlike.get(table.id) ?? 'too many');
     if (record) plan.changes?.tables.set(table.id, record);
     else plan.changes?.tables.delete(table.id);
   }
-  return rows;
+  return { rows, read: all };
 }
+
+/** A count tells later that nothing has gone. */
+const withRows = async (table: ReadTable): Promise<ReadTable> => ({
+  ...table,
+  rows: table.rows ?? (await table.view.countRows(table.shape)),
+});
 
 async function compareRoots(plan: ComparisonPlan): Promise<ComparedRoot> {
   const all: ComparedRoot = { files: [], standing: [] };
@@ -119,11 +130,4 @@ async function compareRoots(plan: ComparisonPlan): Promise<ComparedRoot> {
     all.standing.push(...standing);
   }
   return all;
-}
-
-/** When both ends of a database were read; a snapshot stays what it is. */
-function standingOf({ source, destination }: ComparisonPlan, { name, moments }: DatabaseEnds): DatabaseStanding[] {
-  const own = { environment: destination.path, database: name, moment: moments.own };
-  if ('snapshot' in source) return [own];
-  return [own, { environment: source.environment.path, database: name, moment: moments.source }];
 }

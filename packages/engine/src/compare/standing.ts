@@ -1,9 +1,12 @@
 import { createHash } from 'node:crypto';
+import { isDeepStrictEqual } from 'node:util';
 import { type ByteString, type DataClass, type FileState, Rewriter, sameFile } from '@tessarion/core';
 import type { ReadingMoment, SiteDatabase } from '../ports/database.js';
+import type { TableShape } from '../ports/shapes.js';
 import type { Environment } from '../site/environment.js';
 import { readState } from '../site/list-root.js';
 import { Listings, type WholeEntry, wholeRoot } from '../site/root-reader.js';
+import { canTell } from './unlike-records.js';
 
 /** When a comparison read its ends: by it can be proved later that nothing was written to them since. */
 export interface Standing {
@@ -17,6 +20,16 @@ export interface DatabaseStanding {
   readonly database: string;
   /** Undefined where nobody can tell later what was written since. */
   readonly moment: ReadingMoment | undefined;
+  /** How all its tables are made. */
+  readonly shapes: readonly TableShape[];
+  readonly tables: readonly TableStanding[];
+}
+
+/** A table that a comparison goes by. */
+export interface TableStanding {
+  readonly shape: TableShape;
+  /** How many rows it had; undefined where it does not matter that one goes. */
+  readonly rows: number | undefined;
 }
 
 /** A root of an environment, when it was listed. */
@@ -53,9 +66,9 @@ export async function isUnwritten(
 ): Promise<boolean> {
   const byPath = new Map(environments.map((one) => [one.path, one]));
   const proofs = [
-    ...databases.map(async ({ environment, database, moment }) => {
-      const own = byPath.get(environment)?.databases.find(({ name }) => name === database);
-      return own !== undefined && moment !== undefined && (await isQuiet(own, moment));
+    ...databases.map(async (standing) => {
+      const own = byPath.get(standing.environment)?.databases.find(({ name }) => name === standing.database);
+      return own !== undefined && (await isUnwrittenIn(own, standing));
     }),
     ...roots.map(async (root) => {
       const own = byPath.get(root.environment);
@@ -66,18 +79,23 @@ export async function isUnwritten(
   return (await Promise.all(proofs)).every((one) => one);
 }
 
-/** No transaction of the database's server has ended since, or all have written nothing. */
-async function isQuiet(database: SiteDatabase, then: ReadingMoment): Promise<boolean> {
+/** Either no transaction of the server has ended since, or no table that counts has rows of a later one, and each has as many. */
+async function isUnwrittenIn(
+  database: SiteDatabase,
+  { moment: then, shapes, tables }: DatabaseStanding,
+): Promise<boolean> {
+  if (!then) return false;
   const view = await database.system.view(database);
   try {
     const now = await view.moment();
-    return (
-      now !== undefined &&
-      now.database === then.database &&
-      BigInt(now.next) <= BigInt(then.transaction) &&
-      BigInt(now.transaction) >= BigInt(then.transaction) &&
-      isSameTables(now.tables, then.tables)
-    );
+    if (!now || !canTell(then, now) || !isSameTables(now.tables, then.tables)) return false;
+    if (BigInt(now.next) <= BigInt(then.transaction)) return true;
+    if (!isDeepStrictEqual(view.schema.tables, shapes)) return false;
+    for (const { shape, rows } of tables) {
+      const found = await view.writtenSince(shape, then.transaction, 0);
+      if (found.written > 0 || (rows !== undefined && found.rows !== rows)) return false;
+    }
+    return true;
   } finally {
     await view.close();
   }

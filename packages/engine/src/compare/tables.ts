@@ -24,7 +24,7 @@ import { type ComparisonPlan, placesOf, type Reshaped } from './plan.js';
 import { readAhead } from './read-ahead.js';
 import type { ComparedSchemas } from './schemas.js';
 import type { SourceSide } from './source-side.js';
-import { type TableEnd, whatToRead } from './unlike-records.js';
+import { type Reading, type TableEnd, whatToRead } from './unlike-records.js';
 
 /** One database of both ends, open for reading. */
 export interface DatabaseEnds {
@@ -36,6 +36,8 @@ export interface DatabaseEnds {
   /** Undefined where the source is a snapshot. */
   readonly schema: ComparedSchemas | undefined;
   readonly reshaped: Reshaped[];
+  /** Tables of the source that nobody has classified, and how many rows they have. */
+  readonly counted: ReadTable[];
   /** Tables that the destination gets with this transfer. */
   readonly added: TableShape[];
 }
@@ -44,6 +46,17 @@ export interface DatabaseEnds {
 export interface FoundTable extends TableToCompare {
   /** Set where both ends have an image of the table, and can tell what was written since. */
   readonly ends: readonly TableEnd[] | undefined;
+  /** Where its rows are read, source first; a snapshot's are not, for they stay what they are. */
+  readonly read: readonly ReadTable[];
+}
+
+/** A table of one end that a comparison goes by. */
+export interface ReadTable {
+  readonly environment: string;
+  readonly view: DatabaseView;
+  readonly shape: TableShape;
+  /** How many rows it has; undefined where that is not known by then. */
+  readonly rows: number | undefined;
 }
 
 /** The tables of a database that take part; what is to be said of the others goes into the notes. */
@@ -82,7 +95,7 @@ type Stored = (side: 'source' | 'destination') => TableManifest | undefined;
 /** Whether a table's rows are compared; what is to be said of it besides, or instead, goes into the notes. */
 async function takesPart(
   plan: ComparisonPlan,
-  { name: database, view, source }: DatabaseEnds,
+  { name: database, view, source, counted }: DatabaseEnds,
   { shape, rules }: CanonicalTable,
   other: TableShape | undefined,
   stored: Stored,
@@ -99,6 +112,7 @@ async function takesPart(
   }
   if (rules.class === 'unclassified' && direction === 'up') {
     const rows = other ? await source.count(other) : 0;
+    if (other && source.view) counted.push({ environment: sourceOf(plan), view: source.view, shape: other, rows });
     const before = stored('source');
     if (rows > 0 && rows !== (before?.contents === 'rows' ? before.rows : 0))
       notes.push({ type: 'unclassified', database, table: label, rows });
@@ -169,10 +183,10 @@ async function tableToCompare(
         { moment: moments.own, shape: own, image: images.destination as TableManifest },
       ])
     : undefined;
-  const toRead =
+  const { toRead, rows }: Reading =
     ends && plan.method === 'merge'
       ? await whatToRead(plan.changes?.tables.get(table.id), library.store, ends, rulesOf(plan, table))
-      : 'whole';
+      : { toRead: 'whole', rows: [] };
   const image = (side: 'source' | 'destination'): AsyncIterable<ByteString> => ({
     [Symbol.asyncIterator]: () =>
       readAhead(
@@ -202,8 +216,15 @@ async function tableToCompare(
       baseline: isKnown ? { source: ofSource, destination: isOne ? ofSource : image('destination') } : undefined,
     };
   };
-  return { table, open, ends };
+  const read = [
+    ...(source.view ? [{ environment: sourceOf(plan), view: source.view, shape: other, rows: rows[0] }] : []),
+    { environment: destination.path, view, shape: own, rows: rows[1] },
+  ];
+  return { table, open, ends, read };
 }
+
+const sourceOf = ({ source }: ComparisonPlan): string =>
+  'environment' in source ? source.environment.path : source.of.path;
 
 /** Both ends of a table, where the source can tell what was written since. */
 function endsOf(
@@ -264,6 +285,7 @@ function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape)
   return {
     table,
     ends: undefined,
+    read: ends.source.view ? [{ environment: sourceOf(plan), view: ends.source.view, shape, rows: undefined }] : [],
     open: () => ({
       source: { [Symbol.asyncIterator]: () => readAhead(ends.source.rows(shape)[Symbol.asyncIterator]()) },
       destination: none,

@@ -24,6 +24,8 @@ const EndRecord = z.object({
   database: z.string(),
   table: z.string(),
   transaction: z.string(),
+  /** How many rows the table had then; records of former versions do not say. */
+  rows: z.number().optional(),
   /** Hash of the image's block list; absent where it has no rows. */
   image: z.string().optional(),
 });
@@ -87,6 +89,15 @@ export interface TableEnd {
 /** What of a table must be read: everything, or the rows of some ranges of its key. */
 export type ToRead = 'whole' | readonly KeyRange[];
 
+/** What of a table must be read, and how many rows each end has, where that is known by then. */
+export interface Reading {
+  readonly toRead: ToRead;
+  /** Source first. */
+  readonly rows: readonly (number | undefined)[];
+}
+
+const WHOLE: Reading = { toRead: 'whole', rows: [] };
+
 /** Looking keys up is worth it as long as it spares more than it costs. */
 const MOST_OF_ROWS = 0.6;
 
@@ -101,10 +112,10 @@ export async function whatToRead(
   store: PackStore,
   ends: readonly TableEnd[],
   rules: string,
-): Promise<ToRead> {
-  if (record?.rules !== rules || !ends.every((end) => stillHolds(record, end))) return 'whole';
+): Promise<Reading> {
+  if (record?.rules !== rules || !ends.every((end) => stillHolds(record, end))) return WHOLE;
   const histories = await Promise.all(ends.map((end) => historyOf(store, end, record.ends[end.path]?.image)));
-  if (histories.includes(undefined)) return 'whole';
+  if (histories.includes(undefined)) return WHOLE;
   const images = histories as ImageHistory[];
   const isKeyed = ends.every(hasRanges) && images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
   if (!isKeyed) return isWholeTableSame(record, images, ends);
@@ -116,7 +127,7 @@ async function rangesToRead(
   store: PackStore,
   ends: readonly TableEnd[],
   images: readonly ImageHistory[],
-): Promise<ToRead> {
+): Promise<Reading> {
   const [{ image }, { current: blocks }] = [ends[0] as TableEnd, images[0] as ImageHistory];
   const most = MOST_OF_ROWS * image.rows;
   const noted = new Set([...record.keys, ...ends.flatMap((end) => end.paired)]);
@@ -124,27 +135,28 @@ async function rangesToRead(
     // Where nothing is masked both images are one.
     if (i > 0 && isOneHistory(history, images[0] as ImageHistory)) continue;
     const moved = movedBlocks(history);
-    if ([...moved.current, ...moved.former].reduce((sum, block) => sum + block.rows, 0) > 2 * most) return 'whole';
+    if ([...moved.current, ...moved.former].reduce((sum, block) => sum + block.rows, 0) > 2 * most) return WHOLE;
     for (const key of await keysThatDiffer(store, moved, keyColumn(ends[i] as TableEnd))) noted.add(key);
   }
   const since = await Promise.all(
     ends.map((end) => rowsSince(end, record.ends[end.path]?.transaction as string, noted, most)),
   );
-  if (since.includes(undefined)) return 'whole';
+  if (since.includes(undefined)) return WHOLE;
+  const rows = since.map((one, i) => (one === 'quiet' ? record.ends[(ends[i] as TableEnd).path]?.rows : one?.rows));
   const keys = new Set(noted);
   for (const one of since) if (one !== 'quiet') for (const key of one?.written ?? []) keys.add(key);
-  if (keys.size > most) return 'whole';
+  if (keys.size > most) return { toRead: 'whole', rows };
   const ranges = rangesAround(keys);
   const asked = since.flatMap((one, i) => (one && one !== 'quiet' ? [{ end: ends[i] as TableEnd, since: one }] : []));
-  if (asked.length === 0) return ranges;
+  if (asked.length === 0) return { toRead: ranges, rows };
   const held = await keysHeld(store, blocks, keyColumn(ends[0] as TableEnd), keys);
   for (const one of asked) {
     const missing = rowsMissing(blocks, one.since, noted, held);
-    if (missing < 0) return 'whole';
+    if (missing < 0) return { toRead: 'whole', rows };
     if (missing > 0) ranges.push(...(await findMissing(record, blocks, one, noted, held)));
   }
   const joined = joinRanges(ranges);
-  return rowsWithin(blocks, joined) > most ? 'whole' : joined;
+  return { toRead: rowsWithin(blocks, joined) > most ? 'whole' : joined, rows };
 }
 
 const isOneHistory = (a: ImageHistory, b: ImageHistory): boolean =>
@@ -157,6 +169,7 @@ const keyColumn = ({ image }: TableEnd): number =>
   image.columns.filter((column) => !column.generated).findIndex((column) => column.name === image.key[0]);
 
 interface RowsSince extends TableSince {
+  readonly rows: number;
   /** Noted keys whose rows are there and were not written since. */
   readonly notedStill: readonly ByteString[];
 }
@@ -178,6 +191,7 @@ async function rowsSince(
   const there = await view.heldKeys(shape, [...noted]);
   const unnoted = keys.filter((key) => !noted.has(key));
   return {
+    rows,
     still: rows - unnoted.length - there.length,
     written: unnoted,
     notedStill: there.filter((key) => !written.has(key)),
@@ -203,18 +217,18 @@ async function isWholeTableSame(
   record: ChangeRecord,
   images: readonly ImageHistory[],
   ends: readonly TableEnd[],
-): Promise<ToRead> {
-  if (record.keys.length > 0 || ends.some((end) => end.paired.length > 0)) return 'whole';
-  if (images.some(({ current, former }) => current !== former)) return 'whole';
-  const same = await Promise.all(
+): Promise<Reading> {
+  if (record.keys.length > 0 || ends.some((end) => end.paired.length > 0)) return WHOLE;
+  if (images.some(({ current, former }) => current !== former)) return WHOLE;
+  const found = await Promise.all(
     ends.map(async ({ view, shape, path, moment, image }) => {
       const then = record.ends[path]?.transaction as string;
-      if (moment && BigInt(moment.next) <= BigInt(then)) return true;
+      if (moment && BigInt(moment.next) <= BigInt(then)) return { rows: image.rows, isSame: true };
       const { rows, written } = await view.writtenSince(shape, then, 0);
-      return written === 0 && rows === image.rows;
+      return { rows, isSame: written === 0 && rows === image.rows };
     }),
   );
-  return same.includes(false) ? 'whole' : [];
+  return { toRead: found.every(({ isSame }) => isSame) ? [] : 'whole', rows: found.map(({ rows }) => rows) };
 }
 
 /** Half a turn of the counter is where versions can no longer be told apart; well before that a record is too old. */
@@ -222,10 +236,14 @@ const LONGEST = 2n ** 31n - 100_000_000n;
 
 function stillHolds(record: ChangeRecord, { path, moment, shape }: TableEnd): boolean {
   const then = record.ends[path];
-  if (!then || !moment || then.database !== moment.database) return false;
-  if (then.table !== moment.tables.get(tablePath(shape))) return false;
-  const passed = BigInt(moment.transaction) - BigInt(then.transaction);
-  return passed >= 0n && passed < LONGEST;
+  if (!then || !moment || then.table !== moment.tables.get(tablePath(shape))) return false;
+  return canTell(then, moment);
+}
+
+/** Whether versions of rows tell at one moment what was written since another one. */
+export function canTell(then: Pick<ReadingMoment, 'database' | 'transaction'>, now: ReadingMoment): boolean {
+  const passed = BigInt(now.transaction) - BigInt(then.transaction);
+  return then.database === now.database && passed >= 0n && passed < LONGEST;
 }
 
 async function historyOf(
@@ -265,21 +283,27 @@ function rowsWithin(blocks: readonly KeyedBlock[], ranges: readonly KeyRange[]):
   return rows;
 }
 
-/** What is to be remembered of a table that was compared; undefined where the next comparison must read it whole. */
+/**
+ * What is to be remembered of a table that was compared; undefined where the next comparison must read it whole.
+ *
+ * @param rows how many each end has
+ */
 export function newRecord(
   ends: readonly TableEnd[],
+  rows: readonly (number | undefined)[],
   rules: string,
   unlike: readonly ByteString[] | 'too many',
 ): ChangeRecord | undefined {
   if (unlike === 'too many' || (unlike.length > 0 && !ends.every(hasRanges))) return undefined;
   const found: ChangeRecord['ends'] = {};
-  for (const { path, moment, shape, image } of ends) {
+  for (const [i, { path, moment, shape, image }] of ends.entries()) {
     const table = moment?.tables.get(tablePath(shape));
     if (!moment || table === undefined) return undefined;
     found[path] = {
       database: moment.database,
       table,
       transaction: moment.transaction,
+      ...(rows[i] === undefined ? {} : { rows: rows[i] }),
       ...(image.blocks === undefined ? {} : { image: image.blocks }),
     };
   }

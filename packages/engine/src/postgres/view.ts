@@ -94,6 +94,7 @@ export class PostgresView implements DatabaseView {
   }
 
   async writtenSince(table: TableShape, since: string, most: number): Promise<WrittenSince> {
+    if (most === 0) return this.#countWritten(table, since);
     const key = table.keyOrders.length === 1 && table.keyOrders[0] === 'integer' ? table.key[0] : undefined;
     const result = await this.#client.query<{ rows: string; written: string; keys: string[] | null }>(
       `SELECT rows, cardinality(written) AS written, CASE WHEN cardinality(written) <= $2 THEN written END AS keys
@@ -107,6 +108,15 @@ export class PostgresView implements DatabaseView {
       written: Number(written),
       keys: key === undefined ? 'too many' : (keys ?? 'too many'),
     };
+  }
+
+  async #countWritten(table: TableShape, since: string): Promise<WrittenSince> {
+    const result = await this.#client.query<{ rows: string; written: string }>(
+      `SELECT count(*) AS rows, count(*) FILTER (WHERE ${WRITTEN_SINCE}) AS written FROM ONLY ${quoteTable(table)}`,
+      [since],
+    );
+    const [rows, written] = [Number(result.rows[0]?.rows), Number(result.rows[0]?.written)];
+    return { rows, written, keys: written === 0 ? [] : 'too many' };
   }
 
   async countStill(table: TableShape, bounds: readonly ByteString[], since: string): Promise<number[]> {
