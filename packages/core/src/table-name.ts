@@ -15,14 +15,17 @@ const USUAL_SCHEMA = 'public';
 
 /** `schema.table`, as change sets name a table beside its database. What would part a schema's name is written as in a URL. */
 export const tablePath = ({ schema, name }: NameInDatabase): string =>
-  `${schema.replaceAll(/[%./]/g, encodedOf)}.${name}`;
+  `${MARKED.test(schema) ? schema.replaceAll(/[%./]/g, encodedOf) : schema}.${name}`;
+
+const MARKED = /[%./]/;
 
 const encodedOf = (letter: string): string => `%${letter.charCodeAt(0).toString(16).toUpperCase()}`;
 
 /** Reads what {@link tablePath} wrote; a table's own name may hold dots. */
 export function readTablePath(path: string): NameInDatabase {
   const at = path.indexOf('.');
-  return { schema: decodeURIComponent(path.slice(0, at)), name: path.slice(at + 1) };
+  const schema = path.slice(0, at);
+  return { schema: schema.includes('%') ? decodeURIComponent(schema) : schema, name: path.slice(at + 1) };
 }
 
 /** `database/schema.table`: tells a table from all others of its site. */

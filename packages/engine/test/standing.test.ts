@@ -45,6 +45,9 @@ beforeEach(async () => {
   }
 }, 60_000);
 
+const MANY_TRANSACTIONS = `DO $$ BEGIN FOR i IN 1..150 LOOP
+  INSERT INTO visit (at) VALUES ('many'); COMMIT; END LOOP; END $$`;
+
 /** @param method a merge without a baseline takes nothing away, a replacement does */
 async function compared(method: 'merge' | 'replace' = 'merge'): Promise<Standing> {
   const { standing } = await compareEnvironments({
@@ -87,6 +90,15 @@ describe('that nothing was written since', () => {
     await live.query('ANALYZE');
     await fs.writeFile(join(live.root, 'cache/two'), 'of the site’s own');
     expect(await isProved(standing)).toBe(true);
+  });
+
+  it('is told as well after more transactions than anybody would name one by one', async () => {
+    const standing = await compared();
+    await live.query(MANY_TRANSACTIONS);
+    expect(await isProved(standing)).toBe(true);
+    await copy.query("UPDATE page SET body = 'changed' WHERE id = 3");
+    await live.query(MANY_TRANSACTIONS);
+    expect(await isProved(standing)).toBe(false);
   });
 
   const ROWS: Readonly<Record<string, string>> = {

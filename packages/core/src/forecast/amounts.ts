@@ -16,8 +16,7 @@ export const collectedAmounts = ({ notes }: ComparedEnvironments, profile: Profi
 
 /** The item that a row of the destination's own belongs to. */
 function ownerOf(collector: ItemCollector, { table, key, values }: OwnChange): { id: string; kind: string } {
-  const row = Object.fromEntries(table.columns.map((name, i) => [name, values?.[i] ?? null]));
-  return collector.ownerOf(table.name, key, row);
+  return collector.ownerOf(table.name, key, (column) => values?.[table.columns.indexOf(column)]);
 }
 
 const isOwnNews = ({ table, isNews }: OwnChange): boolean => isNews && table.rules.class !== 'collected';

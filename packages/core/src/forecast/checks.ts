@@ -3,7 +3,7 @@ import type { RowOutcome } from '../merge/compare-table.js';
 import { calledIn } from '../profile/named-tables.js';
 import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
-import { tableId, tableOf } from '../table-name.js';
+import { tableOf } from '../table-name.js';
 import type { Change } from '../transfer/change.js';
 import type { ItemCollector } from '../transfer/items.js';
 import { counted } from '../transfer/sentence.js';
@@ -22,9 +22,8 @@ export function touchedTables(
   const rows = new Map<string, { readonly table: string; rows: number }>();
   for (const change of changes) {
     if (change.part !== 'row') continue;
-    const table = tableOf(change);
-    const id = tableId(table);
-    const counted = rows.get(id) ?? { table: calledIn(profile, table), rows: 0 };
+    const id = `${change.database}/${change.table}`;
+    const counted = rows.get(id) ?? { table: calledIn(profile, tableOf(change)), rows: 0 };
     counted.rows++;
     rows.set(id, counted);
   }

@@ -13,10 +13,17 @@ import { itemForTable } from '../profile/item-rules.js';
 import { isPersonalColumn } from '../profile/personal-fields.js';
 import { toBytes, toText } from '../rows/condition.js';
 import type { RowChange } from '../transfer/change.js';
-import { type Changed, type ItemCollector, type ItemCollision, type Standing, shownValue } from '../transfer/items.js';
+import {
+  type Changed,
+  type ItemCollector,
+  type ItemCollision,
+  type ItemOfRow,
+  type Standing,
+  shownValue,
+} from '../transfer/items.js';
 import { collisionWords } from './collision-words.js';
 import type { ComparedEnvironments, ForecastEnd } from './comparison.js';
-import { asChange, fieldsOf, rowOf, standsFor } from './item-fields.js';
+import { asChange, fieldsOf, standsFor } from './item-fields.js';
 import { rowStamp, type StampNames, shownStamp } from './stamps.js';
 
 /** How people read canonical values: with an environment's own addresses, and values of settings by their names. */
@@ -43,6 +50,7 @@ export class GatheredRows {
   readonly #wished: (name: string) => Settlement | undefined;
   readonly #spell: (value: ByteString) => ByteString;
   readonly #stamps = new Map<string, Changed>();
+  readonly #owners = new Map<RowOutcome, ItemOfRow>();
 
   /**
    * @param selectable what can be chosen, by id; what rows belong to is added to it
@@ -69,11 +77,22 @@ export class GatheredRows {
     return decision.is === 'updated' && decision.cells.every((cell) => cell.is === 'taken' && cell.follows);
   }
 
+  /** The item that a row is, or is a part of: found by the row as the source knows it, where it knows it. */
+  ownerOf(outcome: RowOutcome): ItemOfRow {
+    const known = this.#owners.get(outcome);
+    if (known) return known;
+    const { table, raw, sourceKey } = outcome;
+    const values = raw.source ?? raw.baseSource ?? raw.destination;
+    const owner = this.#collector.ownerOf(table.name, sourceKey, (column) => values?.[table.columns.indexOf(column)]);
+    this.#owners.set(outcome, owner);
+    return owner;
+  }
+
   /** The item that a row is, or is a part of. @returns its id; that of work of the destination's own begins with `own ` */
   itemOf(outcome: RowOutcome): string {
     const { name } = outcome.table;
     const isOwn = !outcome.raw.source && !outcome.raw.baseSource;
-    const owner = this.#collector.ownerOf(name, outcome.sourceKey, rowOf(outcome));
+    const owner = this.ownerOf(outcome);
     const id = isOwn ? `own ${owner.id}` : owner.id;
     if (!this.#selectable.has(id))
       this.#selectable.set(id, { id, kind: owner.kind, part: this.#collector.partOf(name), path: undefined });
@@ -126,7 +145,7 @@ export class GatheredRows {
   #collisionName(outcome: RowOutcome, column: number | undefined): string {
     const { name } = outcome.table;
     const label = this.#collector.partOf(name);
-    const owner = this.#collector.ownerOf(name, outcome.sourceKey, rowOf(outcome));
+    const owner = this.ownerOf(outcome);
     const row = owner.isOwner ? '' : `/${label} ${outcome.sourceKey.map((one) => toText(one ?? '')).join(' ')}`;
     return `${owner.id}${row}${column === undefined ? '' : `/${outcome.table.columns[column]}`}`;
   }
@@ -204,7 +223,7 @@ export class GatheredRows {
         (decision.is === 'inserted' || decision.is === 'deleted') && decision.overwrites
           ? true
           : decision.is === 'updated' && decision.cells.some((cell) => cell.is === 'taken' && cell.overwrites);
-      this.#collector.addRow(change, rowOf(outcome), overwrites, standing, outcome.sourceKey);
+      this.#collector.addPart(change, this.ownerOf(outcome), overwrites, standing);
     }
   }
 

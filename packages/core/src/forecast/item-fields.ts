@@ -62,9 +62,7 @@ export function standsFor(
 ): unknown {
   const { table, raw, sides, sourceKey } = outcome;
   const of = { table: table.id, key: sourceKey };
-  const authored = table.columns.flatMap((name, i) =>
-    table.rules.columns.find((column) => column.name === name)?.class === 'authored' ? [i] : [],
-  );
+  const authored = authoredOf(table);
   const source = (i: number): unknown => raw.source?.[i] ?? null;
   const both = (i: number): unknown => [table.columns[i], sides.destination?.[i] ?? null, source(i)];
   if (becomes === 'kept') return { ...of, stays: raw.source ? authored.map(source) : null };
@@ -80,6 +78,19 @@ export function standsFor(
       .filter((i) => colliding.has(i))
       .map((i) => (colliding.get(i) === 'destination' ? [table.columns[i], source(i)] : both(i))),
   };
+}
+
+const authoredColumns = new WeakMap<MergeTable, readonly number[]>();
+
+/** Positions of a table's authored columns. */
+function authoredOf(table: MergeTable): readonly number[] {
+  const known = authoredColumns.get(table);
+  if (known) return known;
+  const authored = table.columns.flatMap((name, i) =>
+    table.rules.columns.find((column) => column.name === name)?.class === 'authored' ? [i] : [],
+  );
+  authoredColumns.set(table, authored);
+  return authored;
 }
 
 const MOST_FIELDS = 24;
@@ -119,10 +130,4 @@ export function fieldsOf(
       collision: collisions.some((one) => one.column === i) ? nameOf(i) : null,
     };
   });
-}
-
-/** A row by which its item is found: as the source knows it, where it knows it. */
-export function rowOf({ table, raw }: RowOutcome): Record<string, ByteString | null> {
-  const values = raw.source ?? raw.baseSource ?? raw.destination ?? [];
-  return Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null]));
 }

@@ -1,5 +1,5 @@
-import type { ByteString } from '../address/place.js';
 import { writeLine } from '../rows/copy-text.js';
+import type { RowKey } from '../rows/keys.js';
 import { placeOfRows, type RowChange } from '../transfer/change.js';
 import type { RowOutcome } from './compare-table.js';
 import { isSame } from './decide-row.js';
@@ -17,7 +17,7 @@ export function changesBetween(table: MergeTable, before: Values | undefined, af
   const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
   if (!before) return after ? [{ ...on(after), op: 'insert', row: named(after) }] : [];
   if (!after) return [{ ...on(before), op: 'delete', row: named(before) }];
-  if (keyText(keyFor(table, before)) !== keyText(keyFor(table, after)))
+  if (!isSameKey(keyFor(table, before), keyFor(table, after)))
     return [
       { ...on(before), op: 'delete', row: named(before) },
       { ...on(after), op: 'insert', row: named(after) },
@@ -28,8 +28,10 @@ export function changesBetween(table: MergeTable, before: Values | undefined, af
   return cells.length === 0 ? [] : [{ ...on(before), op: 'update', cells: Object.fromEntries(cells) }];
 }
 
+const isSameKey = (a: RowKey, b: RowKey): boolean => a.length === b.length && a.every((one, i) => one === b[i]);
+
 /** By what a change names a row: its key, or the whole line where the table has none. */
-export const keyFor = (table: MergeTable, row: Values): readonly (ByteString | null)[] =>
+export const keyFor = (table: MergeTable, row: Values): RowKey =>
   table.key.length > 0 ? keyOf(table, row) : [writeLine(row)];
 
 /** Adds a change; a row that goes where another comes becomes that one in place. */

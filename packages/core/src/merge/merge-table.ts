@@ -43,8 +43,13 @@ export interface MergeTable {
   readonly uniques: readonly (readonly number[])[];
 }
 
-/** A key as a string that can be looked up. */
-export const keyText = (key: RowKey): string => JSON.stringify(key);
+/** A key as a string that can be looked up: JSON. Most keys are one number or word, which needs no spelling. */
+export function keyText(key: RowKey): string {
+  const [first] = key;
+  return key.length === 1 && typeof first === 'string' && PLAIN.test(first) ? `["${first}"]` : JSON.stringify(key);
+}
+
+const PLAIN = /^[\w-]*$/;
 
 /** The key of a row. */
 export const keyOf = (table: MergeTable, values: Values): RowKey =>

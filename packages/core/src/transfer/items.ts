@@ -101,6 +101,16 @@ export interface ChangedPart {
 /** A stable hash of a text, handed in. */
 export type TextDigest = (text: string) => string;
 
+/** The item that a row is, or is a part of. */
+export interface ItemOfRow {
+  readonly id: string;
+  readonly kind: string;
+  readonly title: string;
+  readonly key: string;
+  /** Whether the row is the item's own, rather than a part of it. */
+  readonly isOwner: boolean;
+}
+
 type RowValues = Readonly<Record<string, ByteString | null>>;
 
 const FIELD_LENGTH = 400;
@@ -165,9 +175,18 @@ export class ItemCollector {
    * @param key the row's key as the source knows it, by which the item goes
    */
   addRow(change: RowChange, row: RowValues, overwrites: boolean, standing?: Standing, key: RowKey = change.key): void {
+    this.addPart(
+      change,
+      this.ownerOf(tableOf(change), key, (column) => row[column]),
+      overwrites,
+      standing,
+    );
+  }
+
+  /** Adds what happens to a row, the item of which is known. */
+  addPart(change: RowChange, owner: ItemOfRow, overwrites: boolean, standing?: Standing): void {
     const fields = standing?.fields ?? fieldsOf(change);
-    const table = tableOf(change);
-    const part = this.partOf(table);
+    const part = this.partOf(tableOf(change));
     if (!standing || standing.outcome === 'written') {
       const counts = this.#part(part, 'table');
       if (change.op === 'insert') counts.inserted++;
@@ -175,7 +194,6 @@ export class ItemCollector {
       else counts.deleted++;
       for (const field of fields) counts.bytes += field.after?.length ?? 0;
     }
-    const owner = this.ownerOf(table, key, row);
     const kind = owner.isOwner ? CHANGES[change.op] : 'changed';
     this.#merge({ ...owner, part, change: kind, overwrites }, fields, standing, change);
   }
@@ -267,12 +285,8 @@ export class ItemCollector {
     return item ? `${item.kind}:${apart}${key}` : `row:${called}:${key}`;
   }
 
-  /** The item that a row belongs to. */
-  ownerOf(
-    table: TableName,
-    rowKey: RowKey,
-    row: RowValues,
-  ): { id: string; kind: string; title: string; key: string; isOwner: boolean } {
+  /** The item that a row belongs to. @param cell what the row holds in a column */
+  ownerOf(table: TableName, rowKey: RowKey, cell: (column: string) => ByteString | null | undefined): ItemOfRow {
     const spelled = (value: ByteString): string => toText(this.#spell(value));
     const key = rowKey.map((value) => spelled(value ?? '')).join(' ');
     const { called, item, isPersonal, part, apart } = this.#of(table);
@@ -281,11 +295,11 @@ export class ItemCollector {
         id: this.itemId(table, key),
         kind: item.kind,
         // A title goes into records, mails and calendars, where nobody asks who may see it.
-        title: isPersonal ? `${item.kind} ${key}` : shorten(spelled(row[item.title] ?? key)),
+        title: isPersonal ? `${item.kind} ${key}` : shorten(spelled(cell(item.title) ?? key)),
         key,
         isOwner: true,
       };
-    const owner = part ? row[part.column] : undefined;
+    const owner = part ? cell(part.column) : undefined;
     if (part && owner) {
       const { kind } = part.item;
       return {

@@ -41,14 +41,14 @@ interface Reference {
   readonly when: Readonly<Record<string, readonly string[]>>;
 }
 
-/** A statement's worth of keys. */
-const MOST_KEYS = 2000;
+/** So many keys of a table are looked up; a change of more says enough by itself. */
+export const MOST_KEYS = 2000;
 
 /**
  * Counts what in an environment's databases refers to things that a transfer changes: by declared foreign keys, and by
  * the profile's references.
  *
- * @param keys by {@link tableId}; at most 2,000 of each are looked up
+ * @param keys by {@link tableId}; {@link MOST_KEYS} of each are looked up
  */
 export async function usesOf(
   lookups: Lookups,

@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { isDeepStrictEqual } from 'node:util';
 import {
   addTo,
   type ByteString,
@@ -40,10 +40,11 @@ export async function advanceImage(
   reshaped: readonly Reshaped[] = [],
 ): Promise<SnapshotManifest> {
   const databases = [];
+  const byTable = done.byTable(rows);
   for (const database of image.databases) {
     const tables = [];
     for (const { table, into } of reshape(database, reshaped)) {
-      const changes = rows.filter((change) => change.database === database.name && change.table === tablePath(table));
+      const changes = byTable.get(`${database.name}/${tablePath(table)}`) ?? [];
       tables.push(
         changes.length === 0 && !into
           ? table
@@ -68,14 +69,26 @@ export async function advanceImage(
 
 /** Parts that both images of a baseline have alike, and that change alike: they are made once. */
 export class AdvancedParts {
-  readonly #made = new Map<string, unknown>();
+  readonly #made = new Map<string, { readonly changes: readonly Change[]; readonly result: unknown }[]>();
+  readonly #byTable = new WeakMap<readonly RowChange[], ReadonlyMap<string, readonly RowChange[]>>();
 
+  /** What `make` makes of a part by some changes; where another one was made of the same by the same, that one. */
   async once<T>(of: string, changes: readonly Change[], make: () => Promise<T>): Promise<T> {
-    const digest = createHash('sha256').update(of);
-    for (const change of changes) digest.update(JSON.stringify(change));
-    const at = digest.digest('hex');
-    if (!this.#made.has(at)) this.#made.set(at, await make());
-    return this.#made.get(at) as T;
+    const known = this.#made.get(of)?.find((one) => one.changes === changes || isDeepStrictEqual(one.changes, changes));
+    if (known) return known.result as T;
+    const result = await make();
+    addTo(this.#made, of, { changes, result });
+    return result;
+  }
+
+  /** Changes by `database/schema.table`; those of one array are told apart once. */
+  byTable(rows: readonly RowChange[]): ReadonlyMap<string, readonly RowChange[]> {
+    const known = this.#byTable.get(rows);
+    if (known) return known;
+    const found = new Map<string, RowChange[]>();
+    for (const change of rows) addTo(found, `${change.database}/${change.table}`, change);
+    this.#byTable.set(rows, found);
+    return found;
   }
 }
 
@@ -190,6 +203,13 @@ async function advanceTable(
     if (starts[block] === undefined) return true;
     return end === undefined ? block === stored.length - 1 : compareKeys(change.key, end, orders) < 0;
   };
+  // Most keys are one column and stand first.
+  const keyOf = (line: ByteString): RowKey => {
+    if (keyColumns.length === 0) return [line];
+    if (keyColumns.length === 1 && keyColumns[0] === 0) return readLine(line.split('\t', 1)[0] as ByteString);
+    const values = readLine(line);
+    return keyColumns.map((column) => values[column] ?? null);
+  };
   let bytes = table.bytes;
   let next = 0;
   let out: ByteString[] = [];
@@ -210,11 +230,18 @@ async function advanceTable(
       image.keep(block);
       continue;
     }
-    const batch = (await library.store.get(block.hash)).toString('latin1');
-    bytes -= batch.length;
-    for (const line of (into ? into(batch) : batch).slice(0, -1).split('\n')) {
-      const values = readLine(line);
-      const key = keyColumns.length === 0 ? [line] : keyColumns.map((column) => values[column] ?? null);
+    const stored = (await library.store.get(block.hash)).toString('latin1');
+    bytes -= stored.length;
+    const batch = into ? into(stored) : stored;
+    for (let [at, end] = [0, 0]; at < batch.length; at = end) {
+      // The rest of a block in which nothing more changes stays as it is.
+      if (!isTouched(i)) {
+        out.push(batch.slice(at));
+        break;
+      }
+      end = batch.indexOf('\n', at) + 1;
+      const line = batch.slice(at, end - 1);
+      const key = keyOf(line);
       insertBefore(key);
       const change = sorted[next];
       if (!change || compareKeys(change.key, key, orders) !== 0) {
@@ -231,7 +258,7 @@ async function advanceTable(
       const changed =
         change.op === 'insert'
           ? columns.map((name) => change.row[name] ?? null)
-          : values.map((value, i) => {
+          : readLine(line).map((value, i) => {
               const cell = change.cells[columns[i] as string];
               return cell ? cell.after : value;
             });

@@ -1,15 +1,16 @@
-import { areaOf, type ByteString, type FileChange, Rewriter, sameFile } from '@tessarion/core';
+import { areaOf, type ByteString, type FileChange, type FileState, Rewriter, sameFile } from '@tessarion/core';
 import { EngineError } from '../ports/errors.js';
 import { showPath } from '../ports/paths.js';
 import { checkpoint, type Work } from '../ports/progress.js';
 import type { Mode, Remain } from '../ports/rows.js';
-import { type Owner, type ServerConnection, type TreeNode, whileThere } from '../ports/server.js';
+import { type Owner, type ServerConnection, type TreeNode, type WholeListing, whileThere } from '../ports/server.js';
 import { areasOf, type Environment, keptFolder, layout, rewriterOf } from '../site/environment.js';
 import { type KnownFiles, readState } from '../site/list-root.js';
 import { eachOf, FileForm, rootFolder } from '../site/root-reader.js';
 import type { PackStore, PackWriter } from '../store/pack-store.js';
 import { readPieces, storedPieces } from '../store/read-tree.js';
 import { isKept } from './kept-files.js';
+import { removeOldTrees } from './old-trees.js';
 
 /** A new tree that stands ready beside the one in use. */
 export interface StagedTree {
@@ -22,6 +23,8 @@ export interface StagedTree {
   readonly ownSince: bigint | undefined;
   /** What stood in the former tree when it was last looked at, by path (see {@link markOf}). */
   seen: Map<ByteString, string>;
+  /** That listing's mark, once it was looked at with the second names that its files got. */
+  seenMark?: string;
 }
 
 /** The tree that a root leads to now. @throws {EngineError} when the root is not a link */
@@ -41,7 +44,7 @@ export interface Staging {
   readonly store: PackStore;
   readonly mode: Mode;
   readonly work: Work;
-  /** Hashes of the root's files, to be known still though files get a second name. */
+  /** Hashes of the root's files: what is known need not be read again. */
   readonly known?: KnownFiles | undefined;
   /** Whether files are copied rather than linked. */
   readonly ownFiles?: boolean;
@@ -66,13 +69,19 @@ export async function stageTree(
   const rewriter = rewriterOf(environment);
   const form = new FileForm(environment, rewriter);
 
-  const { applied, remains } = await whatApplies(environment, root, changes, mode, rewriter);
+  const { nodes } = await server.listWhole(from);
+  const before = new Map(nodes.map((node) => [node.path, node]));
+  const isNow = async (path: ByteString): Promise<FileState> => {
+    const node = before.get(path);
+    const found = node?.type === 'file' ? known?.recall(path, node) : undefined;
+    return found ?? readState(environment, root, path, rewriter);
+  };
+  const { applied, remains } = await whatApplies(root, changes, mode, isNow);
   await server.remove(to);
+  await removeOldTrees(environment, root, from);
   const top = await server.nodeAt(from);
   await server.makeFolder(to, top?.mode, top);
   const began = await server.nodeAt(to);
-  const { nodes } = await server.listWhole(from);
-  const before = new Map(nodes.map((node) => [node.path, node]));
   const depth = (path: ByteString): number => path.split('/').length;
   for (const node of nodes.filter(({ type }) => type === 'folder').sort((a, b) => depth(a.path) - depth(b.path)))
     await server.makeFolder(`${to}/${node.path}`, node.mode, node);
@@ -85,11 +94,11 @@ export async function stageTree(
   await carry(isFolder);
   for await (const part of unchangedParts(environment, root, nodes, { from, to }))
     await takeOver(server, part, { isWritten: (path) => applied.has(path), ownFiles, work });
-  if (known) {
-    for (const node of (await server.listWhole(to)).nodes) {
-      const former = before.get(node.path);
-      if (former) known.follow(node.path, former, node);
-    }
+  // Second names that came and went have changed when a file was changed last, and nothing else of it.
+  const linked = await server.listWhole(from);
+  for (const node of linked.nodes) {
+    const former = before.get(node.path);
+    if (former) known?.follow(node.path, former, node);
   }
   for (const change of applied.values()) {
     checkpoint(work);
@@ -99,7 +108,9 @@ export async function stageTree(
   }
   await carry((path) => !isFolder(path) && (applied.get(path)?.after.type ?? 'file') === 'file');
   const ownSince = ownFiles ? began?.changedAtNs : undefined;
-  return { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
+  const staged: StagedTree = { root, from, to, written: applied.size, remains, ownSince, seen: marksOf(nodes) };
+  await carryOver(environment, staged, new Set(changes.map(({ path }) => path)), linked);
+  return staged;
 }
 
 /** Files and links of one folder that a new tree has in the same way below another one. */
@@ -170,16 +181,15 @@ const LINKED_AT_ONCE = 5000;
 
 /** Which changes find what they expect. @throws {EngineError} `outdated` where all have to, and one does not */
 async function whatApplies(
-  environment: Environment,
   root: string,
   changes: readonly FileChange[],
   mode: Mode,
-  rewriter: Rewriter,
+  isNow: (path: ByteString) => Promise<FileState>,
 ): Promise<{ readonly applied: ReadonlyMap<ByteString, FileChange>; readonly remains: readonly Remain[] }> {
   const remains: Remain[] = [];
   const applied = new Map<ByteString, FileChange>();
   for (const change of changes) {
-    const is = mode === 'over' ? undefined : await readState(environment, root, change.path, rewriter);
+    const is = mode === 'over' ? undefined : await isNow(change.path);
     if (is === undefined || sameFile(is, change.before)) applied.set(change.path, change);
     // Taking back may have been done already, or find what was never written.
     else if (mode === 'strict' || !sameFile(is, change.after))
@@ -227,17 +237,23 @@ const marksOf = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
 
 /**
  * Carries over what was written to the former tree since it was last looked at, but for the paths that the transfer
- * writes itself. Called right before the switch and once more after it. A worker that took over has not looked at the
+ * writes itself. Its listing is made unless it is given. Called right before the switch and once more after it. A worker that took over has not looked at the
  * former tree before; then the two trees are compared, or where they share no files, the time is asked.
  *
  * @returns the paths carried over
  */
 export async function carryOver(
   { server }: Environment,
-  staged: Pick<StagedTree, 'from' | 'to'> & { seen?: Map<ByteString, string>; readonly ownSince?: bigint | undefined },
+  staged: Pick<StagedTree, 'from' | 'to' | 'seenMark'> & {
+    seen?: Map<ByteString, string>;
+    readonly ownSince?: bigint | undefined;
+  },
   changes: ReadonlySet<ByteString>,
+  given?: WholeListing,
 ): Promise<ByteString[]> {
-  const { nodes } = await server.listWhole(staged.from);
+  const listing = given ?? (await server.listWhole(staged.from));
+  if (listing.mark === staged.seenMark) return [];
+  const { nodes } = listing;
   const now = marksOf(nodes);
   const { ownSince } = staged;
   const before =
@@ -264,6 +280,7 @@ export async function carryOver(
     carried.push(path);
   }
   staged.seen = now;
+  staged.seenMark = listing.mark;
   return carried.sort();
 }
 

@@ -46,6 +46,8 @@ export class HashMemory {
   #version = '';
   readonly #roots = new Map<string, Map<ByteString, KnownFile>>();
   #hasNews = false;
+  #soon: NodeJS.Timeout | undefined;
+  #failure: unknown;
 
   private constructor(readonly file: SealedFile) {}
 
@@ -81,13 +83,29 @@ export class HashMemory {
     });
   }
 
-  async save(): Promise<void> {
-    if (!this.#hasNews) return;
+  /** Lets what is news be written soon: a memory that is lost only costs reading files again. @throws why it could not be written before */
+  save(): void {
+    const failure = this.#failure;
+    this.#failure = undefined;
+    if (failure) throw failure;
+    if (this.#hasNews) this.#soon ??= setTimeout(() => void this.#write(), WRITTEN_AFTER_MS).unref();
+  }
+
+  async #write(): Promise<void> {
+    this.#soon = undefined;
     this.#hasNews = false;
     const roots = Object.fromEntries([...this.#roots].map(([root, files]) => [root, [...files]]));
-    await this.file.write({ format: 'tessarion-hashes/1', version: this.#version, roots });
+    try {
+      await this.file.write({ format: 'tessarion-hashes/1', version: this.#version, roots });
+    } catch (error) {
+      this.#failure = error;
+      this.#hasNews = true;
+    }
   }
 }
+
+/** What a comparison and the transfer after it learn is written at once. */
+const WRITTEN_AFTER_MS = 3000;
 
 /** Files whose hashes stay in memory between comparisons, of all environments together. */
 const MOST_OPEN_FILES = 60_000;
@@ -195,21 +213,4 @@ export async function readState(
     return { type: 'link', target: canonicalLink(environment, rewriter, path, node.target as ByteString) };
   const form = new FileForm(environment, rewriter);
   return form.read(path, areaOf(areasOf(profile), path), node.mode, realPath, hashOf);
-}
-
-/** Does something that takes second names of a root's files away, and lets a memory know them still. */
-export async function keepingIdentities<T>(
-  environment: Environment,
-  root: string,
-  known: KnownFiles,
-  act: () => Promise<T>,
-): Promise<T> {
-  const before = new Map<ByteString, TreeNode>();
-  for (const { path, node } of (await wholeRoot(environment, root, AUTHORED)).entries) before.set(path, node);
-  const result = await act();
-  for (const { path, node } of (await wholeRoot(environment, root, AUTHORED)).entries) {
-    const former = before.get(path);
-    if (former) known.follow(path, former, node);
-  }
-  return result;
 }

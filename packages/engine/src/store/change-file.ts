@@ -1,12 +1,13 @@
 import { createCipheriv, createDecipheriv, randomBytes, timingSafeEqual } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { basename, dirname } from 'node:path';
-import { createInterface } from 'node:readline';
+import { StringDecoder } from 'node:string_decoder';
 import type { Change } from '@tessarion/core';
 import { EngineError, fileError, messageOf } from '../ports/errors.js';
 import { IV_BYTES, SEAL_BYTES, sealFor } from './sealed.js';
 
 const WRITE_CHARACTERS = 1 << 20;
+const READING = { autoClose: false, highWaterMark: 1 << 20 };
 const PURPOSE = 'changes';
 
 /**
@@ -78,8 +79,13 @@ export async function* readChangeFile(path: string, key: Buffer): AsyncGenerator
     const iv = Buffer.alloc(IV_BYTES);
     await file.read(iv, 0, IV_BYTES, 0);
     const plain = createDecipheriv('aes-256-ctr', key, iv);
-    const content = file.createReadStream({ start: IV_BYTES, end, autoClose: false });
-    for await (const line of createInterface({ input: content.pipe(plain) })) yield JSON.parse(line) as Change;
+    const text = new StringDecoder('utf8');
+    let rest = '';
+    for await (const piece of file.createReadStream({ start: IV_BYTES, end, ...READING })) {
+      const lines = `${rest}${text.write(plain.update(piece as Buffer))}`.split('\n');
+      rest = lines.pop() as string;
+      for (const line of lines) yield JSON.parse(line) as Change;
+    }
   } finally {
     await file.close();
   }
@@ -89,7 +95,7 @@ export async function* readChangeFile(path: string, key: Buffer): AsyncGenerator
 async function isWhole(file: fs.FileHandle, key: Buffer, end: number): Promise<boolean> {
   if (end < IV_BYTES - 1) return false;
   const seal = sealFor(key, PURPOSE);
-  for await (const piece of file.createReadStream({ start: 0, end, autoClose: false })) seal.update(piece as Buffer);
+  for await (const piece of file.createReadStream({ start: 0, end, ...READING })) seal.update(piece as Buffer);
   const stored = Buffer.alloc(SEAL_BYTES);
   await file.read(stored, 0, SEAL_BYTES, end + 1);
   return timingSafeEqual(stored, seal.digest());

@@ -121,8 +121,8 @@ async function compareNow(
     mask: (rule, value) => maskValue(rule, value, hash),
     takes: schemaTakes(wish.wishes),
   });
-  await memories.source.save();
-  await memories.destination.save();
+  memories.source.save();
+  memories.destination.save();
   await changes?.save();
   const gathering = new Gathering(comparison, from, destination, wish, baseline, hosts);
   const facts = await gathering.facts(source, digest, pair && knownAs(pair));

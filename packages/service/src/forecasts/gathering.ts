@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { isDeepStrictEqual } from 'node:util';
 import type { Check } from '@tessarion/contract';
 import {
   type Amount,
@@ -105,6 +106,7 @@ export class Gathering {
     const known = this.baseline?.keys ?? [];
     const plan = (drawn: ReadonlyMap<ByteString, ByteString>): MergePlan =>
       planMerge(comparison.rows, settled, merge, known, drawn);
+    // As long as no key is to be drawn it is also what will be written.
     const provisionally = plan(
       new Map(keysToDraw.map(({ placeholder, former, isMoving }) => [placeholder, provisional(former, isMoving)])),
     );
@@ -116,7 +118,7 @@ export class Gathering {
       const [one, dependent] = [this.#collector.items.get(item), this.#collector.items.get(because)];
       if (one && !chosen(item)) one.takenAlongFor = dependent?.title ?? because;
     }
-    await noteMore(this.#collector, comparison, this.from, destination);
+    await noteMore(this.#collector, comparison, this.from, destination, (outcome) => this.#rows.ownerOf(outcome));
     const writtenFiles = files.filter((file) => this.#files.isWritten(file, chosen));
     const schemaChanges = this.#schemaChanges();
     const tasks = listTasks(destination.profile, wish.wishes);
@@ -158,11 +160,13 @@ export class Gathering {
       basis,
       standing: comparison.standing,
       plan: (drawn) => {
-        const rows = plan(drawn);
+        const rows = keysToDraw.length === 0 ? provisionally : plan(drawn);
+        const source = [...rows.source.map(imageChange), ...this.#files.edits(files, chosen, 'source')];
+        const destination = [...rows.destination.map(imageChange), ...this.#files.edits(files, chosen, 'destination')];
         return {
           changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
-          source: [...rows.source.map(imageChange), ...this.#files.edits(files, chosen, 'source')],
-          destination: [...rows.destination.map(imageChange), ...this.#files.edits(files, chosen, 'destination')],
+          source,
+          destination: isDeepStrictEqual(source, destination) ? source : destination,
           pairs: rows.pairs,
           namesThere: this.#namesThere([...known, ...rows.pairs]),
         };

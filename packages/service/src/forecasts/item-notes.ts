@@ -4,8 +4,9 @@ import {
   type ByteString,
   type FileOutcome,
   type ItemCollector,
+  type ItemOfRow,
   isPersonalColumn,
-  rowOf,
+  type RowOutcome,
   shownValue,
   toBytes,
 } from '@tessarion/core';
@@ -13,6 +14,7 @@ import {
   type Environment,
   type EnvironmentComparison,
   Lookups,
+  MOST_KEYS,
   mentionsOf,
   titlesOf,
   type UsedBy,
@@ -25,10 +27,11 @@ export async function noteMore(
   comparison: EnvironmentComparison,
   from: Environment,
   destination: Environment,
+  ownerOf: (outcome: RowOutcome) => ItemOfRow,
 ): Promise<void> {
   const lookups = new Lookups();
   try {
-    await noteUses(lookups, collector, comparison, destination);
+    await noteUses(lookups, collector, comparison, destination, ownerOf);
     await findTitles(lookups, collector, from, destination);
   } finally {
     await lookups.close();
@@ -41,15 +44,17 @@ async function noteUses(
   collector: ItemCollector,
   comparison: EnvironmentComparison,
   destination: Environment,
+  ownerOf: (outcome: RowOutcome) => ItemOfRow,
 ): Promise<void> {
   const keys = new Map<string, ByteString[]>();
   const items = new Map<string, string>();
   for (const outcome of comparison.rows.outcomes) {
-    const { table, sourceKey, sides, decision } = outcome;
+    const { table, sides, decision } = outcome;
     const [own] = outcome.key;
     if (!sides.destination || decision.is === 'untouched' || decision.is === 'agreed' || typeof own !== 'string')
       continue;
-    const owner = collector.ownerOf(table.name, sourceKey, rowOf(outcome));
+    if ((keys.get(table.id)?.length ?? 0) >= MOST_KEYS) continue;
+    const owner = ownerOf(outcome);
     if (!owner.isOwner || !collector.items.has(owner.id)) continue;
     addTo(keys, table.id, own);
     items.set(`${table.id} ${own}`, owner.id);

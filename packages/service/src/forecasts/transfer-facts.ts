@@ -66,6 +66,7 @@ export interface TransferFacts {
 export interface WrittenPlan {
   readonly changes: readonly Change[];
   readonly source: readonly Change[];
+  /** The same array where both become alike. */
   readonly destination: readonly Change[];
   readonly pairs: MergePlan['pairs'];
   /** How the destination knows items that have another key there, by how the source knows them. */

@@ -36,7 +36,7 @@ export async function gatherUndo(
     memory,
     profileVersion: version?.edition ?? '',
   });
-  await memory.save();
+  memory.save();
   const facts = await new Gathering(comparison, destination, destination, wish, undefined, []).facts(
     { undoes: transfer.id },
     '',

@@ -1,21 +1,20 @@
-import type { Change, FileChange, MergePlan, RowChange, SnapshotManifest } from '@tessarion/core';
-import {
-  AdvancedParts,
-  advanceImage,
-  asReadBack,
-  type EnvironmentComparison,
-  type PackWriter,
-} from '@tessarion/engine';
+import type { FileChange, MergePlan, RowChange, SnapshotManifest } from '@tessarion/core';
+import { AdvancedParts, advanceImage, type EnvironmentComparison, type PackWriter } from '@tessarion/engine';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { newId } from '../ground/data-folder.js';
-import { nameOfRow, readBackOf } from '../stored/read-back.js';
+import { readBackOf } from '../stored/read-back.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
 import type { TransferContext } from './context.js';
-import { ownOf } from './recorded-changes.js';
+import { asItTurnedOut, changesOf, ownOf } from './recorded-changes.js';
 
 /** Names of the change sets by which both images of the baseline move on. */
-export const imageChanges = (context: TransferContext, end: 'source' | 'destination'): string =>
-  `${context.record.id}-${end}`;
+export const imageChanges = (
+  { id, data }: { readonly id: string; readonly data: Readonly<Record<string, unknown>> },
+  end: 'source' | 'destination',
+): string => `${id}-${data[ONE_IMAGE] === true ? 'source' : end}`;
+
+/** Set where both images move on alike, as they do wherever nothing is masked: then one set is recorded for both. */
+export const ONE_IMAGE = 'isOneImage';
 
 /** Both images of the baseline become what they are by what was written, found equal or settled. */
 export async function advanceBaseline(context: TransferContext): Promise<void> {
@@ -31,11 +30,18 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
   const done = new AdvancedParts();
   const reshaped = (context.data.reshaped as EnvironmentComparison['reshaped'] | undefined) ?? [];
   const decided = (context.data.decided as string[] | undefined) ?? [];
+  let [rows, files]: [RowChange[], FileChange[]] = [[], []];
+  let read = '';
   const advanced = async (writer: PackWriter, manifest: string, end: 'source' | 'destination') => {
-    const [rows, files]: [RowChange[], FileChange[]] = [[], []];
-    for await (const change of library.readChanges(imageChanges(context, end)) as AsyncIterable<Change>) {
-      if (change.part === 'file') files.push(change);
-      else rows.push(end === 'source' ? change : asReadBack(change, found.get(nameOfRow(change))));
+    const name = imageChanges(ownOf(context), end);
+    // What was read back of rows is the destination's alone.
+    if (read !== name || found.size > 0) {
+      [rows, files] = [[], []];
+      for await (const change of changesOf(context, name)) {
+        if (change.part === 'file') files.push(change);
+        else rows.push(end === 'source' ? change : asItTurnedOut(change, found));
+      }
+      read = name;
     }
     return advanceImage(
       library,

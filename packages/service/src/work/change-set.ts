@@ -132,7 +132,7 @@ export async function stageChanges(
       known,
       ownFiles,
     });
-    await memory.save();
+    memory.save();
     state.trees.push(staged);
     await rememberRemains(context, staged.remains);
   }

@@ -11,7 +11,6 @@ import {
   toBytes,
 } from '@tessarion/core';
 import {
-  asReadBack,
   type CollectedProof,
   type CollectedRows,
   type Environment,
@@ -25,9 +24,9 @@ import {
 } from '@tessarion/engine';
 import { otherHosts } from '../fleet/other-hosts.js';
 import { type PageHealth, pageChecks } from '../front/health.js';
-import { nameOfRow, readBackOf } from '../stored/read-back.js';
+import { readBackOf } from '../stored/read-back.js';
 import type { TransferContext } from './context.js';
-import { filesOf, ownOf } from './recorded-changes.js';
+import { asItTurnedOut, changesOf, filesOf, ownOf } from './recorded-changes.js';
 
 /**
  * Reads the destination again after a transfer, and says point by point what holds: what was written is there, what
@@ -53,9 +52,9 @@ export async function prove(
 /** The rows of a transfer's change set as they turned out. */
 async function* writtenRows(context: TransferContext, database?: string): AsyncGenerator<RowChange> {
   const found = await readBackOf(context.library(), ownOf(context));
-  for await (const change of context.library().readChanges(context.record.id))
+  for await (const change of changesOf(context, context.record.id))
     if (change.part === 'row' && (database === undefined || change.database === database))
-      yield asReadBack(change, found.get(nameOfRow(change)));
+      yield asItTurnedOut(change, found);
 }
 
 async function rowCheck(context: TransferContext, destination: Environment): Promise<Check[]> {

@@ -24,6 +24,7 @@ import { nameOfRow, readBackOf } from '../stored/read-back.js';
 import { findBaseline, type PackedBaseline, saveBaseline } from '../stored/snapshots.js';
 import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
+import { imageChanges } from './advance-baseline.js';
 import type { TransferContext } from './context.js';
 /**
  * Both images of a baseline become what they were before a transfer, for what an undo took back of it; what later
@@ -47,7 +48,7 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
   const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);
   const [lower, upper] = await library.store.write(async (writer) => {
     const back = async (now: string, before: string, end: 'source' | 'destination') => {
-      const changes: ImageChanges = { of: `${undone.id}-${end}`, taken, isOpenAgain, isWhole };
+      const changes: ImageChanges = { of: imageChanges(undone, end), taken, isOpenAgain, isWhole };
       const edits = await editsOf(context, undone, end, changes, { now, before });
       const listings = await formerFiles(library, changes, { now, before });
       return advanceImage(library, writer, await library.load(now), newId('b'), takenAt, edits, listings, done);

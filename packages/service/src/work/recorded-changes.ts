@@ -1,4 +1,4 @@
-import type { FileChange, RowChange } from '@tessarion/core';
+import type { Change, FileChange, RowChange } from '@tessarion/core';
 import { asReadBack, type Mode } from '@tessarion/engine';
 import { nameOfRow, readBackOf } from '../stored/read-back.js';
 import type { TransferRecord } from '../transfers/transfers.js';
@@ -18,13 +18,41 @@ export interface ChangeSet {
   readonly alsoFiles?: string;
 }
 
+/** Change sets that this worker has written for a transfer, by name: most of its steps go by them. */
+const written = new WeakMap<TransferContext, Map<string, readonly Change[]>>();
+/** A transfer of more reads them again, so that memory does not grow with it. */
+const MOST_IN_MEMORY = 150_000;
+
+/** Records a change set, and hands it on to the steps to come. */
+export async function recordChanges(context: TransferContext, name: string, changes: readonly Change[]): Promise<void> {
+  await context.library().saveChanges(name, changes);
+  if (changes.length > MOST_IN_MEMORY) return;
+  const known = written.get(context) ?? new Map<string, readonly Change[]>();
+  written.set(context, known.set(name, changes));
+}
+
+/** The changes of a recorded set. @throws {EngineError} as {@link SnapshotLibrary.readChanges} */
+export async function* changesOf(context: TransferContext, name: string): AsyncGenerator<Change> {
+  const known = written.get(context)?.get(name);
+  if (known) yield* known;
+  else yield* context.library().readChanges(name);
+}
+
+/** Change sets that nobody needs in memory any more. */
+export const forgetChanges = (context: TransferContext, ...names: readonly string[]): void => {
+  for (const name of names) written.get(context)?.delete(name);
+};
+
 /** The rows of a change set that belong into a database, in the order in which they were planned. */
 export async function* rowsOf(context: TransferContext, set: ChangeSet, database: string): AsyncGenerator<RowChange> {
   const found = set.undoes ? await readBackOf(context.library(), ownOf(context)) : new Map<string, RowChange>();
-  for await (const change of context.library().readChanges(set.id))
-    if (change.part === 'row' && change.database === database)
-      yield set.row(asReadBack(change, found.get(nameOfRow(change))));
+  for await (const change of changesOf(context, set.id))
+    if (change.part === 'row' && change.database === database) yield set.row(asItTurnedOut(change, found));
 }
+
+/** A change as it turned out. @param found what was read back of rows, by {@link nameOfRow}; mostly nothing */
+export const asItTurnedOut = (change: RowChange, found: ReadonlyMap<string, RowChange>): RowChange =>
+  found.size === 0 ? change : asReadBack(change, found.get(nameOfRow(change)));
 
 /** A transfer and what its steps remember of it now. */
 export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, 'id' | 'data'> => ({
@@ -46,7 +74,7 @@ export async function filesOf(
   let files = sets.get(changes);
   if (!files) {
     const found: FileChange[] = [];
-    for await (const change of context.library().readChanges(changes)) if (change.part === 'file') found.push(change);
+    for await (const change of changesOf(context, changes)) if (change.part === 'file') found.push(change);
     files = found;
     sets.set(changes, files);
   }

@@ -1,5 +1,5 @@
 import { counted, type FileChange, invert, type RowChange } from '@tessarion/core';
-import { collectedRows, drawKeys, EngineError, type Environment, storeContents } from '@tessarion/engine';
+import { collectedRows, drawKeys, EngineError, type Environment } from '@tessarion/engine';
 import { gatherFacts } from '../../forecasts/comparing.js';
 import { aboveOf } from '../../forecasts/drift.js';
 import { staysAsItIs } from '../../forecasts/gathering.js';
@@ -11,19 +11,18 @@ import { notHeld } from '../../front/held.js';
 import { failureOf } from '../../ground/problems.js';
 import type { PushInput } from '../../transfers/inputs.js';
 import { recordWhence } from '../../transfers/transfer-items.js';
-import { advanceBaseline, imageChanges } from '../advance-baseline.js';
+import { advanceBaseline, imageChanges, ONE_IMAGE } from '../advance-baseline.js';
 import { applyBack, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import type { TransferContext } from '../context.js';
-import { keepNewContents } from '../keep-contents.js';
+import { keepContents } from '../keep-contents.js';
 import { changeSchema, madeSchema, revertSchema, schemaChangesOf } from '../make-schema.js';
 import { measure, sizeAfter } from '../measure.js';
-import { removeOldTrees } from '../old-trees.js';
 import { noteOwnSettings } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { prove } from '../proof.js';
 import { putBaselineBack } from '../put-baseline-back.js';
-import { type ChangeSet, filesOf } from '../recorded-changes.js';
+import { type ChangeSet, filesOf, recordChanges } from '../recorded-changes.js';
 import { deliveryGoesForward, deliverySteps, isDelivered, mustStillBeOpen } from './delivery.js';
 
 const RECORDED_ITEMS = 500;
@@ -74,13 +73,17 @@ export const push: Procedure = {
         if (failed)
           throw new EngineError('outdated', failed.message, failed.remedy ?? 'Look at the checks of this transfer.');
         const plan = facts.plan(await drawKeys(destination, facts.keysToDraw));
-        const library = context.library();
-        await library.saveChanges(context.record.id, plan.changes);
-        await library.saveChanges(imageChanges(context, 'source'), plan.source);
-        await library.saveChanges(imageChanges(context, 'destination'), plan.destination);
-        await recordItems(context, facts, plan.namesThere);
+        const data = { [ONE_IMAGE]: plan.source === plan.destination };
+        const own = { id: context.record.id, data };
+        const save = async (): Promise<void> => {
+          await recordChanges(context, own.id, plan.changes);
+          await recordChanges(context, imageChanges(own, 'source'), plan.source);
+          if (!data[ONE_IMAGE]) await recordChanges(context, imageChanges(own, 'destination'), plan.destination);
+        };
+        await Promise.all([save(), recordItems(context, facts, plan.namesThere)]);
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
+          ...data,
           notHeld: notHeld(forecast?.result?.checks ?? []),
           changes: plan.changes.length + facts.schemaChanges.length > 0,
           // Downward they are the source's.
@@ -108,10 +111,10 @@ export const push: Procedure = {
         const input = context.input<PushInput>();
         const files = await filesOf(context, context.record.id, (change) => change);
         await context.library().store.write(async (writer) => {
-          await storeContents(await destinationOf(context), files, 'before', writer);
+          await keepContents(context, await destinationOf(context), files, 'before', writer);
           // What an undo brings back was kept when it was overwritten.
           if (input.snapshot === undefined && context.record.kind !== 'undo')
-            await keepNewContents(context, await context.environment(input.from), files, writer);
+            await keepContents(context, await context.environment(input.from), files, 'after', writer);
         });
         return counted(files.length, 'file');
       },
@@ -174,7 +177,6 @@ export const push: Procedure = {
         const destination = await destinationOf(context);
         if (context.record.kind === 'undo') await noteUndone(context);
         else await advanceBaseline(context);
-        await removeOldTrees(context, destination);
         const { environments, records } = context.installation;
         const files = await filesOf(context, context.record.id, (change) => change);
         const { size } = await environments.get(records, destination.path);
@@ -234,7 +236,6 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
   await context.say('The transfer failed after its switch; what it wrote is taken back.');
   await releaseVisitors(context, destination, forward(context));
   await applyBack(context, destination, backward(context));
-  await removeOldTrees(context, destination);
   // By now somebody may use what was made.
   return madeSchema(context).map((id) => `${id.slice('schema:'.length)} was made, and stays.`);
 }
