@@ -1,3 +1,4 @@
+import { isDeepStrictEqual } from 'node:util';
 import {
   type ChangedItem,
   type ComparedEnvironments,
@@ -6,6 +7,8 @@ import {
   type ForecastEnd,
   GatheredRows,
   ItemCollector,
+  imageChange,
+  isOneImage,
   keyText,
   listTasks,
   type MergePlan,
@@ -132,6 +135,21 @@ describe('what a forecast lists', () => {
         for (const one of itemsOf(collector)) if (one.outcome === 'written') expect(written.has(one.id)).toBe(true);
       }),
     );
+  });
+
+  it('moves both images on as one exactly where they move on alike', async () => {
+    const found = new Set<boolean>();
+    await fc.assert(
+      fc.asyncProperty(fc.array(edit, { maxLength: 10 }), async (edits) => {
+        const { plan } = await gathered(edits, 'destination');
+        const [source, destination] = [plan.source, plan.destination].map((edits) => edits.map(imageChange));
+        const isOne = isOneImage(plan);
+        found.add(isOne);
+        expect(isOne).toBe(isDeepStrictEqual(source, destination));
+      }),
+      { seed: 20261201 },
+    );
+    expect(found).toEqual(new Set([true, false]));
   });
 
   it('waits for a person exactly where something collides, and says so in words', async () => {

@@ -125,6 +125,20 @@ export function planMerge(
   return { changes: [...changes.values()], source, destination, pairs: [...pairs.values()] };
 }
 
+/** Whether both images move on alike, as they do wherever nothing is masked and no key is another one. */
+export function isOneImage({ source, destination }: Pick<MergePlan, 'source' | 'destination'>): boolean {
+  const isSameRow = (a: Values | undefined, b: Values | undefined): boolean =>
+    a === b || (a?.length === b?.length && a?.every((value, i) => value === b?.[i]) === true);
+  return (
+    source.length === destination.length &&
+    source.every((one, i) => {
+      const other = destination[i];
+      if (!other || one.counterpart || other.counterpart || one.table.id !== other.table.id) return false;
+      return isSameRow(one.key, other.key) && isSameRow(one.values, other.values);
+    })
+  );
+}
+
 const isSpelledOtherwise = (a: RowKey, b: RowKey): boolean =>
   keyText(a) !== keyText(b) && a.every((one, i) => isSame(one, b[i]));
 

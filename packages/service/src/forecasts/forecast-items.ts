@@ -6,6 +6,8 @@ import type { Installation } from '../transfers/installation.js';
 
 /** More than this many are counted, not listed. */
 const STORED_ITEMS = 20_000;
+/** In one statement. */
+const STORED_AT_ONCE = 5000;
 const AT_ONCE = 500;
 
 /** An item before its fields were given a look. */
@@ -42,12 +44,20 @@ export async function storeItems(
   items: readonly ChangedItem[],
 ): Promise<void> {
   await trx('forecast_item').where({ forecast_id }).delete();
-  for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += AT_ONCE)
-    await trx('forecast_item').insert(
-      items
-        .slice(at, Math.min(at + AT_ONCE, STORED_ITEMS))
-        .map((item, i) => ({ forecast_id, position: at + i, ...toRow(item, keys) })),
+  for (let at = 0; at < Math.min(items.length, STORED_ITEMS); at += STORED_AT_ONCE) {
+    const rows = items.slice(at, Math.min(at + STORED_AT_ONCE, STORED_ITEMS)).map((item) => toRow(item, keys));
+    await trx.raw(
+      `INSERT INTO forecast_item (forecast_id, position, item, fields)
+       SELECT ?, position, item::jsonb, nullif(fields, '')
+       FROM unnest(?::integer[], ?::text[], ?::text[]) AS one (position, item, fields)`,
+      [
+        forecast_id,
+        rows.map((_row, i) => at + i),
+        rows.map(({ item }) => item),
+        rows.map(({ fields }) => fields ?? ''),
+      ],
     );
+  }
 }
 
 /** Seals what a former version stored in the clear. */

@@ -18,6 +18,7 @@ import {
   ItemCollector,
   imageChange,
   isChosen,
+  isOneImage,
   type KeyPair,
   type ListedTask,
   listTasks,
@@ -161,12 +162,14 @@ export class Gathering {
       standing: comparison.standing,
       plan: (drawn) => {
         const rows = keysToDraw.length === 0 ? provisionally : plan(drawn);
-        const source = [...rows.source.map(imageChange), ...this.#files.edits(files, chosen, 'source')];
-        const destination = [...rows.destination.map(imageChange), ...this.#files.edits(files, chosen, 'destination')];
+        const edits = (end: 'source' | 'destination') => this.#files.edits(files, chosen, end);
+        const [filesOfSource, filesOfDestination] = [edits('source'), edits('destination')];
+        const isOne = isOneImage(rows) && isDeepStrictEqual(filesOfSource, filesOfDestination);
+        const source = [...rows.source.map(imageChange), ...filesOfSource];
         return {
           changes: [...rows.changes.map((one) => one.change), ...writtenFiles.flatMap(fileChange)],
           source,
-          destination: isDeepStrictEqual(source, destination) ? source : destination,
+          destination: isOne ? source : [...rows.destination.map(imageChange), ...filesOfDestination],
           pairs: rows.pairs,
           namesThere: this.#namesThere([...known, ...rows.pairs]),
         };
