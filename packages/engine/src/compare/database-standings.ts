@@ -21,7 +21,9 @@ export function databaseStandings(
   const known = [...read, ...ends.flatMap(({ counted }) => counted)];
   return ends.flatMap(({ name, moments, view, source: from }) => {
     const tablesOf = (environment: string): TableStanding[] =>
-      known.filter((one) => one.environment === environment && one.shape.database === name);
+      known.flatMap(({ environment: of, shape, rows }) =>
+        of === environment && shape.database === name ? [{ shape, rows }] : [],
+      );
     const own = {
       environment: destination.path,
       database: name,

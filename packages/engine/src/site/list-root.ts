@@ -1,3 +1,4 @@
+import { rm } from 'node:fs/promises';
 import { areaOf, type ByteString, type DataClass, type FileState, type Rewriter, toText } from '@tessarion/core';
 import { z } from 'zod';
 import { EngineError } from '../ports/errors.js';
@@ -48,6 +49,7 @@ export class HashMemory {
   #hasNews = false;
   #soon: NodeJS.Timeout | undefined;
   #failure: unknown;
+  #isGone = false;
 
   private constructor(readonly file: SealedFile) {}
 
@@ -66,6 +68,17 @@ export class HashMemory {
       if (files > MOST_OPEN_FILES && memory !== open) HashMemory.#open.delete(memory.file.path);
     }
     return open;
+  }
+
+  /** Forgets an environment that is gone, or is called otherwise by now, with what would still be written of it. */
+  static async forget({ path }: SealedFile): Promise<void> {
+    const open = HashMemory.#open.get(path);
+    HashMemory.#open.delete(path);
+    if (open) {
+      clearTimeout(open.#soon);
+      open.#isGone = true;
+    }
+    await rm(path, { force: true });
   }
 
   get #size(): number {
@@ -88,7 +101,7 @@ export class HashMemory {
     const failure = this.#failure;
     this.#failure = undefined;
     if (failure) throw failure;
-    if (this.#hasNews) this.#soon ??= setTimeout(() => void this.#write(), WRITTEN_AFTER_MS).unref();
+    if (this.#hasNews && !this.#isGone) this.#soon ??= setTimeout(() => void this.#write(), WRITTEN_AFTER_MS).unref();
   }
 
   async #write(): Promise<void> {

@@ -13,7 +13,11 @@ export class KeptFacts {
     this.#kept.delete(forecast);
     // Nobody could prove later that it still holds.
     if (!facts.standing) return;
+    if (weightOf(facts) > MOST_ALONE) return;
     this.#kept.set(forecast, facts);
+    setTimeout(() => {
+      if (this.#kept.get(forecast) === facts) this.#kept.delete(forecast);
+    }, KEPT_MS).unref();
     let weight = 0;
     for (const [id, one] of [...this.#kept].reverse()) {
       weight += weightOf(one);
@@ -29,8 +33,11 @@ export class KeptFacts {
   }
 }
 
-/** Changes and items that are kept beside those of the last forecast, which may be any number; each takes a few kilobytes. */
+/** Changes and items that are kept, and how many the last forecast may have by itself; each takes a few kilobytes. */
 const MOST_KEPT = 20_000;
+const MOST_ALONE = 300_000;
+/** Whoever looks at a forecast for longer waits for another comparison. */
+const KEPT_MS = 20 * 60_000;
 
 const weightOf = ({ changes, collector }: TransferFacts): number => changes.length + collector.items.size;
 

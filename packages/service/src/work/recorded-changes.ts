@@ -38,11 +38,6 @@ export async function* changesOf(context: TransferContext, name: string): AsyncG
   else yield* context.library().readChanges(name);
 }
 
-/** Change sets that nobody needs in memory any more. */
-export const forgetChanges = (context: TransferContext, ...names: readonly string[]): void => {
-  for (const name of names) written.get(context)?.delete(name);
-};
-
 /** The rows of a change set that belong into a database, in the order in which they were planned. */
 export async function* rowsOf(context: TransferContext, set: ChangeSet, database: string): AsyncGenerator<RowChange> {
   const found = set.undoes ? await readBackOf(context.library(), ownOf(context)) : new Map<string, RowChange>();

@@ -1,6 +1,6 @@
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
-import { type Environment, keptLinks, layout } from '@tessarion/engine';
+import { type Environment, HashMemory, keptLinks, layout } from '@tessarion/engine';
 import { ProblemError } from '../../ground/problems.js';
 import { endScope } from '../../ground/scopes.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
@@ -111,7 +111,7 @@ export const leave: Procedure = {
         }
         await endScope(records, record.onto_path);
         await endScope(records, record.site);
-        await fs.rm(folder.memory(record.onto_path).path, { force: true });
+        await HashMemory.forget(folder.memory(record.onto_path));
         await fs.rm(folder.store(record.site), { recursive: true, force: true });
         await records.transaction(async (trx) => {
           await trx('snapshot').where({ site: record.site }).delete();

@@ -1,3 +1,4 @@
+import { HashMemory } from '@tessarion/engine';
 import { endScope } from '../../ground/scopes.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
 import { forgetBaselines } from '../../stored/forget-baselines.js';
@@ -14,6 +15,7 @@ export async function removeEverything(context: TransferContext, path: string): 
     await installation.servers.admin(server).drop(...record.databases);
     await environment.server.remove(environment.folder);
     await forgetBaselines(installation, path);
+    await HashMemory.forget(installation.folder.memory(path));
     await installation.environments.remove(installation.records, path);
   }
   await context.publishRoutes();

@@ -1,5 +1,4 @@
-import * as fs from 'node:fs/promises';
-import { type Environment, layout, switchTrees } from '@tessarion/engine';
+import { type Environment, HashMemory, layout, switchTrees } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../../fleet/environments.js';
 import { copyDatabases, copyPlace } from '../../fleet/new-copy.js';
 import { renameEnvironment } from '../../fleet/rename.js';
@@ -132,7 +131,7 @@ export const rename: Procedure = {
         const admin = installation.servers.admin(await installation.servers.get(installation.records, former.server));
         await admin.drop(...former.databases);
         await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
-        await fs.rm(installation.folder.memory(context.input<RenameInput>().from).path, { force: true });
+        await HashMemory.forget(installation.folder.memory(context.input<RenameInput>().from));
         for (const { login, system } of environment.databases) await system.refreshStatistics(login);
         await installation.environments.update(installation.records, environment.path, {
           size: await measure(environment),
