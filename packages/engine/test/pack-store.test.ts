@@ -34,9 +34,13 @@ describe('the blob store', () => {
         const contents = given.map((one) => Buffer.from(one));
         const hashes = await put(new PackStore(folder, KEY), ...contents);
         expect(hashes).toEqual(contents.map(sha256));
-        const other = new PackStore(folder, KEY);
+        // Who has never seen it reads it from the disk alone.
+        const elsewhere = await fs.mkdtemp(join(tmpdir(), 'tessarion-store-'));
+        await fs.cp(folder, elsewhere, { recursive: true });
+        const other = new PackStore(elsewhere, KEY);
         for (const [i, hash] of hashes.entries())
           expect((await other.get(hash)).equals(contents[i] as Buffer)).toBe(true);
+        await fs.rm(elsewhere, { recursive: true });
       }),
       { numRuns: 30 },
     );
@@ -157,6 +161,26 @@ describe('the blob store', () => {
       ),
       { numRuns: 25 },
     );
+  });
+
+  it('gives what is kept to others all the while that packs are written anew', async () => {
+    const contents = Array.from({ length: 400 }, () => randomBytes(2000));
+    const hashes = await put(new PackStore(folder, KEY), ...contents);
+    const kept = hashes.filter((_hash, i) => i % 2 === 0);
+    let isOver = false;
+    let read = 0;
+    const reading = (async () => {
+      while (!isOver)
+        for (const hash of kept.slice(0, 20)) {
+          expect((await new PackStore(folder, KEY).read(hash)).length).toBe(2000);
+          read++;
+        }
+    })();
+    const freed = await new PackStore(folder, KEY).collect(new Set(kept), LONG_AGO);
+    isOver = true;
+    await reading;
+    expect(freed.blobs).toBe(200);
+    expect(read).toBeGreaterThan(0);
   });
 
   it('spares packs that are younger than the oldest writer at work', async () => {

@@ -367,8 +367,10 @@ export class PackStore {
     const writer = new PackWriter(this.#folder, this.#key, new Map());
     for (const [hash, spot] of entries)
       if (isKept(hash)) await writer.putStored(hash, content.subarray(spot.offset, spot.offset + spot.stored), spot);
-    for (const [hash] of entries) spots.delete(hash);
-    for (const [hash, spot] of await writer.close()) spots.set(hash, spot);
+    const written = await writer.close();
+    // In one go: others read by the same index meanwhile.
+    for (const [hash, spot] of entries) if (spots.get(hash) === spot) spots.delete(hash);
+    for (const [hash, spot] of written) spots.set(hash, spot);
     await fs.rm(`${path}.index`);
     await fs.rm(`${path}.pack`);
   }

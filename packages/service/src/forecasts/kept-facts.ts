@@ -39,7 +39,8 @@ const MOST_ALONE = 300_000;
 /** Whoever looks at a forecast for longer waits for another comparison. */
 const KEPT_MS = 20 * 60_000;
 
-const weightOf = ({ changes, collector }: TransferFacts): number => changes.length + collector.items.size;
+/** One that found nothing holds what it was found by all the same. */
+const weightOf = ({ changes, collector }: TransferFacts): number => 200 + changes.length + collector.items.size;
 
 const ofInstallations = new WeakMap<Installation, KeptFacts>();
 
