@@ -13,7 +13,7 @@ import {
 } from './merge-workloads.js';
 import type { Figure } from './workloads.js';
 
-/** Where the time of the large workloads goes: each is run once after a first one that is not counted. */
+/** Where the time of the large workloads goes: each is run once after a first one that is not counted, but for the widest. */
 export const budgets = (): Promise<Figure[]> =>
   withPair(async (pair) => {
     const figures: Figure[] = [];

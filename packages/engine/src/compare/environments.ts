@@ -18,7 +18,6 @@ import type { ComparisonPlan, EnvironmentComparison } from './plan.js';
 import { type ComparedRoot, compareRoot } from './root.js';
 import { compareSchemas } from './schemas.js';
 import { openSource } from './source-side.js';
-
 import { type DatabaseEnds, type FoundTable, type ReadTable, rulesOf, tablesToCompare } from './tables.js';
 import { newRecord } from './unlike-records.js';
 
