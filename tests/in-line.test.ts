@@ -1,5 +1,8 @@
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { DataFolder } from '../packages/service/src/ground/data-folder.js';
 import { Breakpoint } from './support/breakpoint.js';
+import { workersOf } from './support/processes.js';
 import { done, ended, forecastOf, makeCopy, onRecords, onSite, type Studio, startStudio } from './support/studio.js';
 
 let studio: Studio;
@@ -84,5 +87,28 @@ describe('what was accepted later', () => {
       Array.from({ length: 6 }, () => client.call('snapshotTake', { body: { environment: LIVE } })),
     );
     for (const one of waiting) await done(studio, one);
+  });
+
+  it('is left to the version that began it, where this one means something else by what it noted', async () => {
+    const { client, data } = studio;
+    const { keys } = await DataFolder.open(join(data, 'tessarion'));
+    const note = (id: string, noted: unknown) =>
+      studio.records.query('UPDATE transfer SET data = $1 WHERE id = $2', [keys.encrypt(JSON.stringify(noted)), id]);
+    await breakpoint.setGate('take');
+    const first = await client.call('snapshotTake', { body: { environment: LIVE } });
+    await breakpoint.reachedGate();
+    const second = await client.call('snapshotTake', { body: { environment: LIVE } });
+    await note(second.id, { roots: 'all of them' });
+    await breakpoint.letGo();
+    await done(studio, first);
+    const log = async () =>
+      (await client.call('transferShow', { params: { id: second.id } })).log.map(({ text }) => text);
+    await expect.poll(log, { timeout: 20_000 }).toEqual([expect.stringMatching(/another version.*roots/)]);
+    expect(await stateOf(second)).toBe('running');
+    // Nothing else waits for it but what concerns the same environment.
+    await done(studio, await client.call('snapshotTake', { body: { environment: 'threadmill/wanted' } }));
+    await note(second.id, {});
+    for (const pid of await workersOf(data)) process.kill(pid, 'SIGKILL');
+    await done(studio, second);
   });
 });

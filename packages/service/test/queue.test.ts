@@ -32,8 +32,9 @@ afterAll(async () => {
 
 const reset = async (): Promise<string> => {
   const [from, onto] = ['threadmill/live', 'threadmill/staging'];
+  const input = { origin: { from }, source: from, exact: false };
   const by = { id: 'p-0000000000', name: 'Ida', token: null };
-  const wanted = { kind: 'reset' as const, from, onto, site: 'threadmill', sentence: [], by, input: {} };
+  const wanted = { kind: 'reset' as const, from, onto, site: 'threadmill', sentence: [], by, input };
   return (await transfers.create(records, wanted)).id;
 };
 /** What the queue itself does to a job, which no test can wait for. */

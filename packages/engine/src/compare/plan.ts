@@ -1,5 +1,12 @@
-import type { ComparedEnvironments, KeyPair, MergeRules, SnapshotManifest } from '@tessarion/core';
-import type { TableShape } from '../ports/shapes.js';
+import type {
+  ComparedEnvironments,
+  KeyOrder,
+  KeyPair,
+  MergeRules,
+  SnapshotManifest,
+  TableManifest,
+  TableName,
+} from '@tessarion/core';
 import type { Environment } from '../site/environment.js';
 import type { LeftOut } from '../site/left-out.js';
 import type { HashMemory } from '../site/list-root.js';
@@ -49,9 +56,12 @@ export function placesOf({ source, destination }: Pick<ComparisonPlan, 'source' 
 }
 
 /** How a table's image looks from now on, and what its rows hold in columns that they did not have. */
-export type Reshaped = TableShape & {
+export interface Reshaped extends TableName {
+  readonly columns: readonly Readonly<TableManifest['columns'][number]>[];
+  readonly key: readonly string[];
+  readonly keyOrders: readonly KeyOrder[];
   readonly fills?: Readonly<Record<string, string | null>>;
-};
+}
 
 /** Everything that two environments differ in, and how the images of tables look from now on. */
 export interface EnvironmentComparison extends ComparedEnvironments {

@@ -174,7 +174,7 @@ async function tableToCompare(
     (image?.columns ?? []).filter((column) => !column.generated).map((column) => column.name);
   if ([images.source, images.destination].some((one) => one && into(imageColumns(one))))
     reshaped.push({
-      ...shapeOf(shape, other, columns),
+      ...imageShape(shapeOf(shape, other, columns)),
       fills: Object.fromEntries(columns.map((column) => [column, fill(column)])),
     });
   const ends = isKnown
@@ -274,13 +274,23 @@ const shapeOf = (own: TableShape, other: TableShape, columns: readonly string[])
   columns: columns.flatMap((name) => [...own.columns, ...other.columns].find((column) => column.name === name) ?? []),
 });
 
+/** A table as images hold it. */
+const imageShape = ({ database, schema, name, columns, key, keyOrders }: TableShape): Reshaped => ({
+  database,
+  schema,
+  name,
+  columns: columns.map(({ name, type, generated }) => ({ name, type, generated })),
+  key,
+  keyOrders,
+});
+
 /** A table that the destination gets with this transfer: all rows of the source's are new. */
 function addedTable(plan: ComparisonPlan, ends: DatabaseEnds, shape: TableShape): FoundTable {
   const { destination } = plan;
   const columns = readable(shape).map((column) => column.name);
   const rules = rulesForTable(destination.profile, shape, columns);
   const table = mergeTable(destination, { shape, columns, rules }, plan.baseline !== undefined);
-  ends.reshaped.push({ ...shape, columns: readable(shape) });
+  ends.reshaped.push(imageShape({ ...shape, columns: readable(shape) }));
   const none = { [Symbol.asyncIterator]: () => nothing() };
   return {
     table,

@@ -106,7 +106,7 @@ function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): Sha
   const tables = database.tables.map((table): ShapedTable => {
     const shape = own.find((one) => tablePath(one) === tablePath(table));
     if (!shape || table.contents !== 'rows') return { table, into: undefined };
-    const columns = shape.columns.map(({ name, type, generated }) => ({ name, type, generated }));
+    const columns = [...shape.columns];
     const fill = (column: string): ByteString | null => shape.fills?.[column] ?? null;
     return { table: { ...table, columns }, into: projection(names(table.columns), names(columns), fill) };
   });
@@ -117,7 +117,7 @@ function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): Sha
       table: {
         schema,
         name,
-        columns: columns.map((column) => ({ name: column.name, type: column.type, generated: column.generated })),
+        columns: [...columns],
         key: [...key],
         keyOrders: [...keyOrders],
         contents: 'rows' as const,

@@ -8,7 +8,7 @@ import { readyToGo } from '../forecasts/ready-to-go.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
 import type { Doer } from '../people/people.js';
-import type { PreviewInput } from '../transfers/inputs.js';
+import { type Inputs, inputOf } from '../transfers/inputs.js';
 import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
 import { tell } from './moves.js';
@@ -85,7 +85,7 @@ export async function beginPreview(
     );
     await environments.insert(trx, record);
   }
-  const input: PreviewInput = {
+  const input: Inputs['preview'] = {
     request: request.id,
     revision: request.revision,
     forecast: forecast.id,
@@ -149,7 +149,7 @@ export async function showPreview(
     .first('id')) as { id: string } | undefined;
   if (!newest) return null;
   const transfer = await transfers.get(on, newest.id);
-  const { revision } = transfer.input as PreviewInput;
+  const { revision } = inputOf(transfer, 'preview');
   const environment = await environments.find(on, path);
   const made = { environment: path, transfer: transfer.id };
   if (UNDER_WAY.includes(transfer.state))

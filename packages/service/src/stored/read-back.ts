@@ -3,10 +3,10 @@ import type { SnapshotLibrary } from '@tessarion/engine';
 /** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
 export async function readBackOf(
   library: SnapshotLibrary,
-  { id, data }: { readonly id: string; readonly data: Readonly<Record<string, unknown>> },
+  { id, outcome }: { readonly id: string; readonly outcome: { readonly isReadBack?: boolean | undefined } },
 ): Promise<Map<string, RowChange>> {
   const found = new Map<string, RowChange>();
-  if (data.isReadBack !== true) return found;
+  if (outcome.isReadBack !== true) return found;
   for await (const change of library.readChanges(`${id}-read-back`))
     if (change.part === 'row') found.set(nameOfRow(change), change);
   for await (const change of library.readChanges(id)) {

@@ -9,6 +9,8 @@ import { ProblemError } from '../ground/problems.js';
 import { enqueue } from '../ground/queue.js';
 import { type Doer, doneBy } from '../people/people.js';
 import type { Sight } from '../people/sight.js';
+import { outcomeOf, type TransferData, type TransferOutcome } from './data.js';
+import type { Inputs } from './inputs.js';
 
 /** A transfer in the records. */
 export interface TransferRecord {
@@ -30,10 +32,12 @@ export interface TransferRecord {
   readonly undone_by: string | null;
   readonly acknowledged: boolean;
   readonly stop_asked: boolean;
-  /** What was asked for; each kind has its own shape. Encrypted: it may hold logins. */
+  /** What was asked for; {@link inputOf} reads it. Encrypted: it may hold logins. */
   readonly input: unknown;
-  /** What later steps and a recovery need to know. Encrypted. */
-  readonly data: Record<string, unknown>;
+  /** What its steps noted for later ones and for a recovery; {@link dataOf} reads it. Encrypted. */
+  readonly noted: unknown;
+  /** Of that, what is asked of a transfer after it has ended. */
+  readonly outcome: TransferOutcome;
   readonly checks: Check[];
   /** What was found when the destination was read again. */
   readonly proof: Check[];
@@ -80,14 +84,16 @@ export interface StepRecord {
 }
 
 /** A transfer that is asked for. */
-export interface NewTransfer {
-  readonly kind: TransferKind;
+export type NewTransfer = {
+  [K in TransferKind]: NewTransferOf & { readonly kind: K; readonly input: Inputs[K] };
+}[TransferKind];
+
+interface NewTransferOf {
   readonly from: string | null;
   readonly onto: string;
   readonly site: string;
   readonly sentence: SentencePiece[];
   readonly by: Doer;
-  readonly input: unknown;
   readonly undoOf?: string;
   readonly forecast?: string;
   readonly request?: string;
@@ -109,7 +115,7 @@ const JSON_COLUMNS = [
   'remains',
   'totals',
 ] as const;
-type Row = Omit<TransferRecord, 'input' | 'data'> & { input: string; data: string };
+type Row = Omit<TransferRecord, 'input' | 'noted' | 'outcome'> & { input: string; data: string };
 
 /** The transfers on record. */
 export class Transfers {
@@ -121,9 +127,13 @@ export class Transfers {
     this.#now = now;
   }
 
-  #read(row: Row): TransferRecord {
-    const { keys } = this.#folder;
-    return { ...row, input: JSON.parse(keys.decrypt(row.input)), data: JSON.parse(keys.decrypt(row.data)) };
+  #read({ input, data, ...row }: Row): TransferRecord {
+    const noted = this.#open(data);
+    return { ...row, input: this.#open(input), noted, outcome: outcomeOf(noted) };
+  }
+
+  #open(sealed: string): unknown {
+    return JSON.parse(this.#folder.keys.decrypt(sealed));
   }
 
   /** @throws {ProblemError} `not-found` */
@@ -147,7 +157,7 @@ export class Transfers {
       sentence: json(wanted.sentence),
       ...doneBy(wanted.by),
       created_at: this.#now(),
-      input: keys.encrypt(json(wanted.input ?? {})),
+      input: keys.encrypt(json(wanted.input)),
       data: keys.encrypt('{}'),
       undo_of: wanted.undoOf ?? null,
       forecast: wanted.forecast ?? null,
@@ -169,11 +179,21 @@ export class Transfers {
     return this.get(on, id);
   }
 
-  async update(on: OnRecords, id: string, changes: Partial<TransferRecord>): Promise<void> {
+  /** Notes what steps found and did, in place of what was noted before. */
+  async note(on: OnRecords, id: string, data: TransferData): Promise<void> {
+    await on('transfer')
+      .where({ id })
+      .update({ data: this.#folder.keys.encrypt(json(data)) });
+  }
+
+  async update(
+    on: OnRecords,
+    id: string,
+    changes: Partial<Omit<TransferRecord, 'input' | 'noted' | 'outcome'>>,
+  ): Promise<void> {
     const row: Record<string, unknown> = { ...changes };
     for (const column of JSON_COLUMNS)
       if (column in changes) row[column] = changes[column] === null ? null : json(changes[column]);
-    if ('data' in changes) row.data = this.#folder.keys.encrypt(json(changes.data));
     await on('transfer').where({ id }).update(row);
   }
 
@@ -233,7 +253,7 @@ export class Transfers {
     );
     const found = new Map<string, { running?: Move; last?: Move }>();
     for (const { data, ...row } of rows) {
-      const isPastSwitch = data !== null && JSON.parse(this.#folder.keys.decrypt(data)).pastSwitch === true;
+      const isPastSwitch = data !== null && outcomeOf(this.#open(data)).pastSwitch === true;
       const entry = found.get(row.onto_path) ?? {};
       found.set(row.onto_path, { ...entry, [row.ended_at === null ? 'running' : 'last']: { ...row, isPastSwitch } });
     }
@@ -325,9 +345,9 @@ export function toTransfer(record: TransferRecord, placeInLine: number | null): 
     canUndo:
       record.state === 'done' &&
       UNDOABLE.includes(record.kind) &&
-      record.data.changes === true &&
+      record.outcome.changes === true &&
       record.undone_by === null,
-    canStop: record.state === 'waiting' || (record.state === 'running' && record.data.pastSwitch !== true),
+    canStop: record.state === 'waiting' || (record.state === 'running' && record.outcome.pastSwitch !== true),
     acknowledged: record.acknowledged,
   };
 }

@@ -1,35 +1,34 @@
-import type { FileChange, MergePlan, RowChange, SnapshotManifest } from '@tessarion/core';
-import { AdvancedParts, advanceImage, type EnvironmentComparison, type PackWriter } from '@tessarion/engine';
-import type { TransferFacts } from '../forecasts/transfer-facts.js';
+import type { FileChange, RowChange, SnapshotManifest } from '@tessarion/core';
+import { AdvancedParts, advanceImage, type PackWriter } from '@tessarion/engine';
 import { newId } from '../ground/data-folder.js';
 import { readBackOf } from '../stored/read-back.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
+import type { TransferData } from '../transfers/data.js';
+import { pushInput } from '../transfers/inputs.js';
+import type { TransferRecord } from '../transfers/transfers.js';
 import type { TransferContext } from './context.js';
 import { asItTurnedOut, changesOf, ownOf } from './recorded-changes.js';
 
 /** Names of the change sets by which both images of the baseline move on. */
 export const imageChanges = (
-  { id, data }: { readonly id: string; readonly data: Readonly<Record<string, unknown>> },
+  { id, outcome }: Pick<TransferRecord, 'id' | 'outcome'>,
   end: 'source' | 'destination',
-): string => `${id}-${data[ONE_IMAGE] === true ? 'source' : end}`;
-
-/** Set where both images move on alike, as they do wherever nothing is masked: then one set is recorded for both. */
-export const ONE_IMAGE = 'isOneImage';
+): string => `${id}-${outcome.isOneImage === true ? 'source' : end}`;
 
 /** Both images of the baseline become what they are by what was written, found equal or settled. */
 export async function advanceBaseline(context: TransferContext): Promise<void> {
-  const former = context.data.formerBaseline as TransferFacts['baselineIds'];
+  const former = context.data.formerBaseline;
   if (!former) return;
   const { installation } = context;
   const pair = await findBaseline(installation.records, former.lower, former.upper);
   if (!pair || pair.lower_manifest !== former.lowerManifest) return;
   const library = context.library();
-  const isLowerSource = context.input<{ from: string }>().from === former.lower;
+  const isLowerSource = pushInput(context.record).from === former.lower;
   const takenAt = installation.now().toISOString();
   const found = await readBackOf(context.library(), ownOf(context));
   const done = new AdvancedParts();
-  const reshaped = (context.data.reshaped as EnvironmentComparison['reshaped'] | undefined) ?? [];
-  const decided = (context.data.decided as string[] | undefined) ?? [];
+  const reshaped = context.data.reshaped ?? [];
+  const decided = context.data.decided ?? [];
   let [rows, files]: [RowChange[], FileChange[]] = [[], []];
   let read = '';
   const advanced = async (writer: PackWriter, manifest: string, end: 'source' | 'destination') => {
@@ -66,7 +65,7 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
   const lower = {
     ...below,
     ...(seen.length > 0 ? { seen } : {}),
-    pairs: pairsAfter(below.pairs ?? [], context.data.pairs, isLowerSource),
+    pairs: pairsAfter(below.pairs ?? [], context.data.pairs ?? [], isLowerSource),
   };
   await library.save(lower);
   await library.save(upper);
@@ -81,9 +80,9 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
 type Pairs = NonNullable<SnapshotManifest['pairs']>;
 
 /** Rows that both ends know by different keys: those of before, and those that this transfer made. */
-function pairsAfter(known: Pairs, found: unknown, isLowerSource: boolean): Pairs {
+function pairsAfter(known: Pairs, found: NonNullable<TransferData['pairs']>, isLowerSource: boolean): Pairs {
   const pairs = new Map(known.map((one) => [`${one.table} ${one.lower}`, one]));
-  for (const { table, from, to } of (found as MergePlan['pairs'] | undefined) ?? []) {
+  for (const { table, from, to } of found) {
     const one = isLowerSource ? { table, lower: from, upper: to } : { table, lower: to, upper: from };
     pairs.set(`${table} ${one.lower}`, one);
   }

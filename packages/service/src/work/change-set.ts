@@ -66,11 +66,9 @@ async function placedFiles(
 const treeFiles = async (...of: Parameters<typeof placedFiles>): Promise<FileChange[]> =>
   (await placedFiles(...of)).inTrees;
 
-const TASKS_WROTE = 'tasksWrote';
-
 /** The change set of what tasks wrote into the new trees, where they wrote anything. */
 export const writtenByTasks = ({ record, data }: TransferContext): { alsoFiles?: string } =>
-  data[TASKS_WROTE] === true ? { alsoFiles: `${record.id}-tasks` } : {};
+  data.tasksWrote === true ? { alsoFiles: `${record.id}-tasks` } : {};
 
 /** Notes what tasks wrote into the new trees, so that it can be put back with everything else. */
 export async function noteTaskFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
@@ -84,7 +82,7 @@ export async function noteTaskFiles(context: TransferContext, environment: Envir
   const library = context.library();
   await library.store.write((writer) => storeContents(environment, made, 'before', writer));
   await library.saveChanges(`${context.record.id}-tasks`, made);
-  await context.remember({ [TASKS_WROTE]: true });
+  await context.remember({ tasksWrote: true });
 }
 
 /** The new tree of an environment's first root, where one was staged. */
@@ -93,7 +91,7 @@ export function stagedTreeOf(
   { folder, place }: Environment,
   set: ChangeSet,
 ): ByteString | undefined {
-  const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
+  const roots = context.data.roots ?? [];
   const [first] = place.roots;
   return first && roots.some(({ root }) => root === first.name)
     ? layout.tree(folder, first.name, set.treeId)
@@ -139,7 +137,11 @@ export async function stageChanges(
   // What the roots will lead to is on the disk before they do.
   if (state.trees.length > 0) await environment.server.flush(environment.folder);
   await context.remember({
-    roots: state.trees.map(({ root, from, ownSince }) => ({ root, from, ownSince: ownSince?.toString() })),
+    roots: state.trees.map(({ root, from, ownSince }) => ({
+      root,
+      from,
+      ...(ownSince === undefined ? {} : { ownSince: ownSince.toString() }),
+    })),
   });
 
   const rows = await stageRows(context, environment, set, databases);
@@ -188,15 +190,8 @@ export async function holdVisitors(
   return `waited ${await hold(context, environment.path, moreMs)} ms for requests to end`;
 }
 
-/** A root of which a new tree was staged, as it is on record. */
-interface StagedRoot {
-  readonly root: string;
-  readonly from: string;
-  readonly ownSince?: string;
-}
-
 async function carryLateFiles(context: TransferContext, environment: Environment, set: ChangeSet): Promise<void> {
-  const roots = (context.data.roots as StagedRoot[] | undefined) ?? [];
+  const roots = context.data.roots ?? [];
   if (roots.length === 0) return;
   const files = await treeFiles(context, environment, set);
   for (const { root, from, ownSince } of roots) {
@@ -230,7 +225,7 @@ async function commitRows(context: TransferContext, environment: Environment, se
   const applied: AppliedRows[] = [];
   const writing: Writing = set.undoes ? 'transactionsBack' : 'transactions';
   const transactions = [...transactionsOf(context, writing)];
-  const edited = (context.data.editedTables as string[] | undefined) ?? [];
+  const edited = context.data.editedTables ?? [];
   const read = [...(await readBackOf(context.library(), ownOf(context))).values()];
   for (const { database, rows } of applications) {
     const own = edited.map(readTableId).filter((one) => one.database === database);
@@ -269,7 +264,7 @@ export async function switchFiles(
   environment: Environment,
   set: ChangeSet,
 ): Promise<string | undefined> {
-  const roots = (context.data.roots as { root: string }[] | undefined) ?? [];
+  const roots = context.data.roots ?? [];
   const { inPlace } = await placedFiles(context, environment, set);
   if (roots.length + inPlace.length === 0) return undefined;
   await context.checkFence(environment);
@@ -350,7 +345,7 @@ export async function applyBack(context: TransferContext, environment: Environme
 
 async function rememberRemains(context: TransferContext, remains: readonly Remain[]): Promise<void> {
   if (remains.length === 0) return;
-  const known = (context.data.remains as string[] | undefined) ?? [];
+  const known = context.data.remains ?? [];
   const found = remains.map((one) => `${one.table} ${one.key}: ${one.what}`);
   // What is tried again finds the same things again.
   await context.remember({ remains: [...new Set([...known, ...found])] });

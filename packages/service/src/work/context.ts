@@ -6,6 +6,8 @@ import { profileOfSite } from '../fleet/profiles.js';
 import { publishRoutes } from '../front/routes.js';
 import { publishEvent } from '../ground/events.js';
 import { libraryOf } from '../stored/snapshots.js';
+import { dataOf, type TransferData } from '../transfers/data.js';
+import { inputOf } from '../transfers/inputs.js';
 import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
 
@@ -14,7 +16,7 @@ const PROGRESS_MS = 250;
 /** One running transfer, as its steps meet it. */
 export class TransferContext {
   /** What later steps and a recovery need to know; kept with {@link remember}. */
-  readonly data: Record<string, unknown>;
+  data: TransferData;
   readonly work: { -readonly [part in keyof Work]: Work[part] };
   readonly #counts = { files: 0, rows: 0, bytes: 0 };
   totalBytes: number | null = null;
@@ -28,7 +30,9 @@ export class TransferContext {
     readonly epoch: number,
     signal: AbortSignal,
   ) {
-    this.data = { ...record.data };
+    // Told before anything is done, and not half-way.
+    inputOf(record, record.kind);
+    this.data = dataOf(record);
     this.work = {
       signal,
       count: (done) => {
@@ -44,13 +48,16 @@ export class TransferContext {
     return { ...this.#counts };
   }
 
-  input<T>(): T {
-    return this.record.input as T;
+  /** What an earlier step noted. @throws {Error} where none did */
+  noted<K extends keyof TransferData>(name: K): NonNullable<TransferData[K]> {
+    const found = this.data[name];
+    if (found === undefined || found === null) throw new Error(`transfer ${this.record.id} has not noted ${name}`);
+    return found;
   }
 
-  async remember(facts: Record<string, unknown>): Promise<void> {
-    Object.assign(this.data, facts);
-    await this.installation.transfers.update(this.installation.records, this.record.id, { data: this.data });
+  async remember(facts: Partial<TransferData>): Promise<void> {
+    this.data = { ...this.data, ...facts };
+    await this.installation.transfers.note(this.installation.records, this.record.id, this.data);
   }
 
   async say(text: string): Promise<void> {

@@ -25,8 +25,9 @@ import {
 } from '@tessarion/engine';
 import { missingPaths, nearestWords, tablesOf } from '../fleet/known-names.js';
 import { getSnapshot } from '../stored/snapshots.js';
+import type { Origin } from '../transfers/inputs.js';
 import type { TransferContext } from './context.js';
-import type { CopyWishes, Origin } from './copying.js';
+import type { CopyWishes } from './copying.js';
 import { measure } from './measure.js';
 
 /** Of what a copy holds, for indexes and what is written beside. */

@@ -16,6 +16,7 @@ import {
 import { markOf } from '../fleet/mark.js';
 import { enqueue } from '../ground/queue.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
+import type { Origin } from '../transfers/inputs.js';
 import type { TransferContext } from './context.js';
 
 /** Makes a copy's own folder, of the owner that the source's has: programs of a site run as that user. */
@@ -24,9 +25,6 @@ export async function makeFolderLike(source: Environment, destination: Environme
   await server.makeFolder(folder, undefined, await source.server.nodeAt(source.folder));
   await server.makeFolder(layout.trees(folder));
 }
-
-/** Where a copy's content comes from. */
-export type Origin = { readonly from: string } | { readonly snapshot: string };
 
 /** What people asked of a copy. */
 export interface CopyWishes {

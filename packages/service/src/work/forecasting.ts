@@ -161,7 +161,7 @@ async function fromThePast(
   const seconds = past
     .flatMap((one) => (one.started_at && one.ended_at ? [(+one.ended_at - +one.started_at) / 1000] : []))
     .sort((a, b) => a - b);
-  const holds = past.flatMap((one) => (typeof one.data.heldMs === 'number' ? [one.data.heldMs] : []));
+  const holds = past.flatMap((one) => (typeof one.outcome.heldMs === 'number' ? [one.outcome.heldMs] : []));
   return {
     estimateSeconds: seconds.length === 0 ? null : Math.ceil(seconds[seconds.length >> 1] as number),
     holdMilliseconds: holds.length === 0 || notHeld(checks) ? null : Math.max(...holds),

@@ -9,7 +9,7 @@ const DRAIN_MS = 2000;
 const keeping = new WeakMap<TransferContext, NodeJS.Timeout>();
 
 /** How long the hold of a transfer lasts where nobody keeps it. */
-const leaseMs = ({ data }: TransferContext): number => (data.leaseMs as number | undefined) ?? LEASE_MS;
+const leaseMs = ({ data }: TransferContext): number => data.leaseMs ?? LEASE_MS;
 
 /**
  * Lets the front hold visitors back, for as long as this worker lives and the front allows.
@@ -39,7 +39,7 @@ function stopKeeping(context: TransferContext): void {
 
 /** Holds visitors back once more where a hold has ended by itself: the front had enough of it, or has died. */
 export async function mustBeHeld(context: TransferContext, path: string): Promise<void> {
-  const { lease } = context.data as { lease?: string };
+  const { lease } = context.data;
   if (lease === undefined) return;
   const { gateway } = context.installation;
   const { isHeld } = await patiently(context, () => gateway.keep(lease, leaseMs(context)));
@@ -78,7 +78,7 @@ export interface Held {
  */
 export async function release(context: TransferContext): Promise<Held | undefined> {
   stopKeeping(context);
-  const { lease, heldMs: formerMs } = context.data as { lease?: string; heldMs?: number | null };
+  const { lease, heldMs: formerMs } = context.data;
   if (lease === undefined) return undefined;
   const { heldMs, isOver } = await patiently(context, () => context.installation.gateway.release(lease)).catch(
     (): Held => ({ heldMs: null, isOver: true }),

@@ -36,7 +36,7 @@ export async function findLeftBehind(installation: Installation, server: ServerR
   );
   const open = (await records('transfer').whereIn('state', OPEN).select('id')) as { id: string }[];
   const used = (
-    await Promise.all(open.map(async ({ id }) => JSON.stringify((await transfers.get(records, id)).data)))
+    await Promise.all(open.map(async ({ id }) => JSON.stringify((await transfers.get(records, id)).noted)))
   ).join();
   const isNobodys = (name: string): boolean => !known.has(name) && !used.includes(JSON.stringify(name));
   return { databases: databases.filter(isNobodys), folders: folders.filter(isNobodys) };

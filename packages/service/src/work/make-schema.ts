@@ -4,12 +4,10 @@ import { failureOf } from '../ground/problems.js';
 import type { TransferContext } from './context.js';
 
 /** How the tables of the destination change in a transfer. */
-export const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] =>
-  (data.schemaChanges as SchemaChange[] | undefined) ?? [];
+export const schemaChangesOf = ({ data }: TransferContext): readonly SchemaChange[] => data.schemaChanges ?? [];
 
 /** Ids of those changes that were begun. */
-export const madeSchema = ({ data }: TransferContext): readonly string[] =>
-  (data.madeSchema as string[] | undefined) ?? [];
+export const madeSchema = ({ data }: TransferContext): readonly string[] => data.madeSchema ?? [];
 
 /** Carries one of them out, or takes it back. */
 export async function changeSchema(

@@ -38,14 +38,14 @@ export async function prove(
   destination: Environment,
   pages: readonly PageHealth[],
 ): Promise<Check[]> {
-  const collected = (context.data.collected as CollectedRows[] | undefined) ?? [];
+  const collected = context.data.collected ?? [];
   return [
     ...(await rowCheck(context, destination)),
     ...(await fileCheck(context, destination)),
     ...(await collectedChecks(destination, collected)),
     await addressCheck(context, destination),
     ...(destination.kind === 'live' ? [await openCheck(context, destination)] : []),
-    ...pageChecks((context.data.health as PageHealth[] | undefined) ?? [], pages),
+    ...pageChecks(context.data.health ?? [], pages),
   ];
 }
 

@@ -18,10 +18,10 @@ import {
   readListing,
   type SnapshotLibrary,
 } from '@tessarion/engine';
-import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { newId } from '../ground/data-folder.js';
 import { nameOfRow, readBackOf } from '../stored/read-back.js';
 import { findBaseline, type PackedBaseline, saveBaseline } from '../stored/snapshots.js';
+import { pushInput } from '../transfers/inputs.js';
 import type { Installation } from '../transfers/installation.js';
 import type { TransferRecord } from '../transfers/transfers.js';
 import { imageChanges } from './advance-baseline.js';
@@ -32,7 +32,7 @@ import type { TransferContext } from './context.js';
  */
 export async function putBaselineBack(context: TransferContext, undone: TransferRecord): Promise<void> {
   const { installation } = context;
-  const former = undone.data.formerBaseline as TransferFacts['baselineIds'];
+  const former = undone.outcome.formerBaseline;
   const pair = former && (await findBaseline(installation.records, former.lower, former.upper));
   if (!former || !isPacked(pair) || (await wasMadeAnew(installation, former.lower, undone))) return;
   const library = context.library();
@@ -42,7 +42,7 @@ export async function putBaselineBack(context: TransferContext, undone: Transfer
   const isWhole = context.data.leavesSome !== true;
   /** What the transfer wrote and the undo leaves stays; what it only settled is open again after a whole undo. */
   const isOpenAgain = (place: string): boolean => taken.has(place) || (isWhole && !written.has(place));
-  const isLowerSource = (undone.input as { from: string }).from === former.lower;
+  const isLowerSource = pushInput(undone).from === former.lower;
   const takenAt = installation.now().toISOString();
   const done = new AdvancedParts();
   const [below, above] = isLowerSource ? (['source', 'destination'] as const) : (['destination', 'source'] as const);

@@ -50,9 +50,9 @@ export const asItTurnedOut = (change: RowChange, found: ReadonlyMap<string, RowC
   found.size === 0 ? change : asReadBack(change, found.get(nameOfRow(change)));
 
 /** A transfer and what its steps remember of it now. */
-export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, 'id' | 'data'> => ({
+export const ownOf = ({ record, data }: TransferContext): Pick<TransferRecord, 'id' | 'outcome'> => ({
   id: record.id,
-  data,
+  outcome: data,
 });
 
 /** File changes of change sets that a transfer has read, by the name of the set: they are asked for at most steps. */

@@ -1,21 +1,17 @@
 import { setTimeout as later } from 'node:timers/promises';
 import type { Environment } from '@tessarion/engine';
+import type { TransferData } from '../transfers/data.js';
 import type { TransferContext } from './context.js';
 
 /** What the sessions of a transfer are called on its databases. */
 export const purposeOf = (context: TransferContext): string => `transfer ${context.record.id}`;
 
-interface RecordedTransaction {
-  readonly database: string;
-  readonly id: string;
-}
-
 /** Under which name a transfer remembers the transactions in which it wrote rows, and took them back. */
 export type Writing = 'transactions' | 'transactionsBack';
 
 /** Transactions in which a transfer wrote rows, or took them back, committed or not. */
-export const transactionsOf = (context: TransferContext, writing: Writing): readonly RecordedTransaction[] =>
-  (context.data[writing] as RecordedTransaction[] | undefined) ?? [];
+export const transactionsOf = ({ data }: TransferContext, writing: Writing): NonNullable<TransferData[Writing]> =>
+  data[writing] ?? [];
 
 /**
  * The databases in which the transfer's rows were written, or taken back. Before that, what is left of a dead worker's sessions is ended.

@@ -86,9 +86,11 @@ export class TransferRunner {
       this.#claiming.delete(id);
     }
     const { record, resumed } = claimed;
-    const watch = setInterval(() => void this.#watchStop(id, controller), 500);
-    const context = new TransferContext(installation, record, epoch, controller.signal);
+    const context = await this.#understand(record, epoch, controller.signal);
+    // It stays claimed, so that it is not tried over and over.
+    if (!context) return;
     const procedure = procedureFor(record);
+    const watch = setInterval(() => void this.#watchStop(id, controller), 500);
     try {
       if (resumed) await this.#resume(context, procedure);
       else await this.#begin(context, procedure);
@@ -103,6 +105,19 @@ export class TransferRunner {
         await this.identity.stopWriting(record.onto_path);
         await this.#wakeWaiting(record);
       }
+    }
+  }
+
+  /** Reads what a transfer was given and what its steps noted; says so where another version meant something else by it. */
+  async #understand(record: TransferRecord, epoch: number, signal: AbortSignal): Promise<TransferContext | undefined> {
+    const { installation } = this;
+    try {
+      return new TransferContext(installation, record, epoch, signal);
+    } catch (error) {
+      const text = `It was begun by another version, which has to go on with it: ${failureOf(error).message}`;
+      installation.log.error({ transfer: record.id, err: error }, 'transfer is not understood');
+      await installation.records('transfer_log').insert({ transfer_id: record.id, at: installation.now(), text });
+      return undefined;
     }
   }
 
@@ -182,7 +197,7 @@ export class TransferRunner {
     const reached = steps.findLast((step) => step.state !== 'coming');
     if (!reached) return this.#begin(context, procedure);
     await context.say(`The worker ended in the step "${reached.title}"; another one takes over.`);
-    const reason = context.data.putBackBecause as Failure | undefined;
+    const reason = context.data.putBackBecause;
     if (reason) return this.#putBack(context, procedure, reason);
     if (await procedure.mustGoForward(context, reached.name)) return this.#go(context, procedure, reached.position);
     return this.#putBack(context, procedure, {
@@ -314,7 +329,7 @@ export class TransferRunner {
     outcome: Pick<TransferRecord, 'state' | 'failure'> & { remains?: string[] },
   ): Promise<void> {
     const { installation, record } = context;
-    const remains = [...((context.data.remains as string[] | undefined) ?? []), ...(outcome.remains ?? [])];
+    const remains = [...(context.data.remains ?? []), ...(outcome.remains ?? [])];
     await installation.records.transaction(async (trx) => {
       await endTransfer(trx, installation, record, { ...outcome, remains, totals: context.counts }, 'worker');
       // What was chosen to stay can be taken back by another undo.

@@ -13,10 +13,9 @@ import { NotConfirmed, ProblemError } from '../../ground/problems.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import { visitsOf } from '../../requests/visits.js';
 import { getSnapshot } from '../../stored/snapshots.js';
+import { type Inputs, inputOf } from '../../transfers/inputs.js';
 import type { Installation } from '../../transfers/installation.js';
 import { toTransfer } from '../../transfers/transfers.js';
-import type { CloneInput } from '../../work/procedures/clone.js';
-import type { RenameInput } from '../../work/procedures/rename.js';
 import { environmentThing, siteThing } from '../allow.js';
 import { environmentTag, readFleet } from '../views/fleet.js';
 import type { Call, Handlers } from './call.js';
@@ -50,7 +49,7 @@ const holdName = (trx: OnRecords, path: string): Promise<unknown> =>
 async function mustBeFree(trx: OnRecords, { environments, transfers }: Installation, path: string): Promise<void> {
   const [site, name] = path.split('/') as [string, string];
   const underWay = (await transfers.list(trx, { site, kind: 'rename', limit: MOST_RENAMES })).filter(
-    (one) => one.ended_at === null && (one.input as unknown as RenameInput).name === name,
+    (one) => one.ended_at === null && inputOf(one, 'rename').name === name,
   );
   if (underWay.length > 0 || (await environments.find(trx, path)))
     throw new ProblemError(
@@ -182,7 +181,7 @@ export const environmentHandlers: Handlers<
     // What nobody has classified stays unmasked, and what points at live stays pointing: more than making copies.
     if (body.acceptPersonal !== undefined) call.mustHold('live.values', await environmentThing(records, source.path));
     if (body.acceptTraces?.length) call.mustHold('site.manage', await siteThing(records, source.site));
-    const input: CloneInput = {
+    const input: Inputs['clone'] = {
       origin: snapshot ? { snapshot: snapshot.id } : { from: source.path },
       source: source.path,
       leftOut,
@@ -260,7 +259,7 @@ export const environmentHandlers: Handlers<
     const server = await servers.get(records, record.server);
     const place = copyPlace(params.site, body.name, record, server, installation.gatewayPort);
     await refuseTakenAddresses(installation, place.addresses);
-    const input: RenameInput = { from: record.path, name: body.name };
+    const input: Inputs['rename'] = { from: record.path, name: body.name };
     return records.transaction(async (trx) => {
       await holdName(trx, path);
       await mustBeFree(trx, installation, path);

@@ -13,10 +13,9 @@ import { heldBy } from '../../requests/claims.js';
 import { itemsOfForecast, ruleOfLane } from '../../requests/requests.js';
 import { openUrgent } from '../../requests/urgent.js';
 import { getSnapshot } from '../../stored/snapshots.js';
-import type { PushInput } from '../../transfers/inputs.js';
+import type { Inputs, PushInput, ResetInput } from '../../transfers/inputs.js';
 import { mustBeUndoable, type NewTransfer, toTransfer } from '../../transfers/transfers.js';
 import { endTransfer } from '../../work/end-transfer.js';
-import type { ResetInput } from '../../work/procedures/reset.js';
 import { environmentThing, siteThing } from '../allow.js';
 import type { Call, Handlers } from './call.js';
 import { getForecast } from './forecasts.js';
@@ -251,7 +250,7 @@ export const transferHandlers: Handlers<
     const result = onto.kind === 'live' ? await readRestore(call, onto) : undefined;
     mustConfirm(onto, body.confirm);
     const source = await environments.get(records, snapshot.environment);
-    const input: (PushInput | ResetInput) & { onto: 'live' | 'copy' } =
+    const input: Inputs['restore'] =
       onto.kind === 'live'
         ? { onto: 'live', snapshot: snapshot.id, from: source.path, forecast: body.forecast as string }
         : {
@@ -326,7 +325,7 @@ export const transferHandlers: Handlers<
         const places = [record.onto_path, record.from_path].filter((place) => place !== null);
         await wakeFirst(trx, (q) => q.whereIn('onto_path', places).orWhereIn('from_path', places));
       });
-    } else if (record.state === 'running' && record.data.pastSwitch !== true) {
+    } else if (record.state === 'running' && record.outcome.pastSwitch !== true) {
       await records.transaction(async (trx) => {
         await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
         await call.note(trx, record.onto_path, { transfer: record.id });

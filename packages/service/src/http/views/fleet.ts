@@ -61,7 +61,7 @@ export function toEnvironment(
     kind: record.kind,
     ...stateOf(
       record,
-      { ...moves, last: moves.last && { ...moves.last, isPastSwitch: moves.last.data.pastSwitch === true } },
+      { ...moves, last: moves.last && { ...moves.last, isPastSwitch: moves.last.outcome.pastSwitch === true } },
       frozen,
     ),
     addresses: record.addresses.map((address) => ({ name: address.name, url: formatLocation(address) })),

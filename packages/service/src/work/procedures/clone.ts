@@ -1,6 +1,7 @@
 import * as fs from 'node:fs/promises';
 import { counted } from '@tessarion/core';
 import { type Environment, layout, switchTrees } from '@tessarion/engine';
+import { type Inputs, inputOf } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
@@ -9,7 +10,6 @@ import {
   makeDatabases,
   makeFolderLike,
   NOTHING_LEFT_OUT,
-  type Origin,
   proveHarmless,
   rememberBaseline,
 } from '../copying.js';
@@ -19,21 +19,14 @@ import type { Procedure } from '../procedure.js';
 import { runTasks } from '../tasks.js';
 import { removeEverything } from './remove.js';
 
-/** What a clone is given. */
-export interface CloneInput extends Partial<CopyWishes> {
-  readonly origin: Origin;
-  /** The environment whose form and profile the copy takes; for a snapshot the one it was taken of. */
-  readonly source: string;
-}
-
-const wishesOf = (input: CloneInput): CopyWishes => ({
+const wishesOf = (input: Inputs['clone']): CopyWishes => ({
   leftOut: input.leftOut ?? NOTHING_LEFT_OUT,
   acceptTraces: input.acceptTraces ?? [],
   acceptPersonal: input.acceptPersonal,
 });
 
 async function ends(context: TransferContext) {
-  const input = context.input<CloneInput>();
+  const input = inputOf(context.record, 'clone');
   return {
     input,
     wishes: wishesOf(input),

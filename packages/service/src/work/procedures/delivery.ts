@@ -83,7 +83,7 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
   ];
 }
 
-const chosenTasks = (context: TransferContext): string[] => (context.data.chosenTasks as string[] | undefined) ?? [];
+const chosenTasks = (context: TransferContext): readonly string[] => context.data.chosenTasks ?? [];
 
 const runsAny = (context: TransferContext, { profile }: Environment, phase: TaskPhase): boolean =>
   listTasks(profile, { tasks: chosenTasks(context) }).some((task) => task.runs && task.phase === phase);

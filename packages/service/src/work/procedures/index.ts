@@ -1,3 +1,4 @@
+import { inputOf } from '../../transfers/inputs.js';
 import type { TransferRecord } from '../../transfers/transfers.js';
 import type { Procedure } from '../procedure.js';
 import { adopt } from './adopt.js';
@@ -29,7 +30,7 @@ export function procedureFor(record: TransferRecord): Procedure {
     case 'reset':
       return reset;
     case 'restore':
-      return (record.input as { onto: 'live' | 'copy' }).onto === 'live' ? push : reset;
+      return inputOf(record, 'restore').onto === 'live' ? push : reset;
     case 'rename':
       return rename;
     case 'snapshot':

@@ -76,7 +76,7 @@ export const leave: Procedure = {
         await mustBeAlone(context);
         const environment = await context.environment(context.record.onto_path);
         await context.raiseFence(environment);
-        await context.remember({ returns: (await returnsOf(environment)) as unknown as Record<string, unknown>[] });
+        await context.remember({ returns: await returnsOf(environment) });
         return undefined;
       },
     },
@@ -90,7 +90,7 @@ export const leave: Procedure = {
         await context.remember({ pastSwitch: true });
         const { lease } = await gateway.hold(environment.path, HOLD_MS, HOLD_MS / 5);
         try {
-          for (const one of context.data.returns as Return[]) await putInPlace(environment, one);
+          for (const one of context.data.returns ?? []) await putInPlace(environment, one);
         } finally {
           await gateway.release(lease);
         }

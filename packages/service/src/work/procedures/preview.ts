@@ -2,7 +2,7 @@ import { counted } from '@tessarion/core';
 import { drawKeys, switchTrees } from '@tessarion/engine';
 import { gatherFacts } from '../../forecasts/comparing.js';
 import { gatherUndo } from '../../forecasts/undoing.js';
-import type { PreviewInput } from '../../transfers/inputs.js';
+import { inputOf } from '../../transfers/inputs.js';
 import { applyAlone } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import type { TransferContext } from '../context.js';
@@ -20,7 +20,7 @@ import { removeEverything } from './remove.js';
 const WISHES = { leftOut: NOTHING_LEFT_OUT, acceptTraces: [], acceptPersonal: undefined };
 
 async function ends(context: TransferContext) {
-  const input = context.input<PreviewInput>();
+  const input = inputOf(context.record, 'preview');
   return {
     input,
     origin: { from: input.of },
@@ -121,7 +121,7 @@ export const preview: Procedure = {
         await context.checkFence(preview);
         await installation.environments.update(installation.records, preview.path, {
           status: 'ready',
-          refreshed_at: new Date(context.data.copiedAt as string),
+          refreshed_at: new Date(context.noted('copiedAt')),
           preview: { request: input.request, revision: input.revision },
         });
         await context.publishRoutes();

@@ -6,12 +6,12 @@ import { staysAsItIs } from '../../forecasts/gathering.js';
 import { keptFacts } from '../../forecasts/kept-facts.js';
 import { NO_WISHES, type TransferFacts, type TransferWish } from '../../forecasts/transfer-facts.js';
 import { gatherUndo } from '../../forecasts/undoing.js';
-import { checkHealth, judgeHealth, type PageHealth } from '../../front/health.js';
+import { checkHealth, judgeHealth } from '../../front/health.js';
 import { notHeld } from '../../front/held.js';
 import { failureOf } from '../../ground/problems.js';
-import type { PushInput } from '../../transfers/inputs.js';
+import { pushInput } from '../../transfers/inputs.js';
 import { recordWhence } from '../../transfers/transfer-items.js';
-import { advanceBaseline, imageChanges, ONE_IMAGE } from '../advance-baseline.js';
+import { advanceBaseline, imageChanges } from '../advance-baseline.js';
 import { applyBack, discardStaged, releaseVisitors, writtenByTasks } from '../change-set.js';
 import { compareWithForecast, forecastOf } from '../compare-with-forecast.js';
 import type { TransferContext } from '../context.js';
@@ -57,15 +57,13 @@ export const push: Procedure = {
       title: 'Compare again with what was shown',
       async run(context) {
         await mustStillBeOpen(context);
-        const input = context.input<PushInput>();
+        const input = pushInput(context.record);
         await noteOwnSettings(context, context.record.onto_path);
         const destination = await destinationOf(context);
-        const forecast = input.forecast === undefined ? undefined : await forecastOf(context, input.forecast);
-        // A restore makes the destination what it was.
-        const wish = forecast ?? { method: 'replace' as const, wishes: NO_WISHES };
-        const former = forecast && keptFacts(context.installation).take(forecast.id);
-        const facts = await factsOf(context, destination, wish, former);
-        if (forecast) await compareWithForecast(context, forecast, facts);
+        const forecast = await forecastOf(context, input.forecast);
+        const former = keptFacts(context.installation).take(forecast.id);
+        const facts = await factsOf(context, destination, forecast, former);
+        await compareWithForecast(context, forecast, facts);
         const failed = facts.checks.find((check) => check.state === 'failed');
         await context.installation.transfers.update(context.installation.records, context.record.id, {
           checks: facts.checks,
@@ -73,42 +71,39 @@ export const push: Procedure = {
         if (failed)
           throw new EngineError('outdated', failed.message, failed.remedy ?? 'Look at the checks of this transfer.');
         const plan = facts.plan(await drawKeys(destination, facts.keysToDraw));
-        const data = { [ONE_IMAGE]: plan.source === plan.destination };
-        const own = { id: context.record.id, data };
+        const isOneImage = plan.source === plan.destination;
+        const own = { id: context.record.id, outcome: { isOneImage } };
         const save = async (): Promise<void> => {
           await recordChanges(context, own.id, plan.changes);
           await recordChanges(context, imageChanges(own, 'source'), plan.source);
-          if (!data[ONE_IMAGE]) await recordChanges(context, imageChanges(own, 'destination'), plan.destination);
+          if (!isOneImage) await recordChanges(context, imageChanges(own, 'destination'), plan.destination);
         };
         await Promise.all([save(), recordItems(context, facts, plan.namesThere)]);
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
-          ...data,
-          notHeld: notHeld(forecast?.result?.checks ?? []),
+          isOneImage,
+          notHeld: notHeld(forecast.result?.checks ?? []),
           changes: plan.changes.length + facts.schemaChanges.length > 0,
           // Downward they are the source's.
-          collected: (facts.direction === 'up' ? await collectedRows(destination) : []) as unknown as Record<
-            string,
-            unknown
-          >[],
+          collected: facts.direction === 'up' ? await collectedRows(destination) : [],
           editedTables: [...facts.editedTables],
-          pairs: [...plan.pairs] as unknown as Record<string, unknown>[],
-          formerBaseline: facts.baselineIds as unknown as Record<string, unknown>,
-          schemaChanges: facts.schemaChanges as unknown as Record<string, unknown>[],
-          reshaped: facts.reshaped as unknown as Record<string, unknown>[],
+          pairs: [...plan.pairs],
+          formerBaseline: facts.baselineIds,
+          schemaChanges: facts.schemaChanges,
+          reshaped: facts.reshaped,
           decided: [...facts.decided],
-          chosenTasks: wish.wishes.tasks ?? [],
+          chosenTasks: forecast.wishes.tasks ?? [],
           health: await checkHealth(context.installation, destination),
         });
-        const how = facts === former ? ', as forecast: nothing was written since' : ', as forecast';
-        return `${counted(facts.collector.items.size, 'item')}${forecast === undefined ? '' : how}`;
+        const how = facts === former ? 'as forecast: nothing was written since' : 'as forecast';
+        return `${counted(facts.collector.items.size, 'item')}, ${how}`;
       },
     },
     {
       name: 'safety',
       title: 'Keep what will be overwritten',
       async run(context) {
-        const input = context.input<PushInput>();
+        const input = pushInput(context.record);
         const files = await filesOf(context, context.record.id, (change) => change);
         await context.library().store.write(async (writer) => {
           await keepContents(context, await destinationOf(context), files, 'before', writer);
@@ -140,7 +135,7 @@ export const push: Procedure = {
       title: 'See that the site is well',
       async run(context) {
         return judgeHealth(
-          (context.data.health as PageHealth[] | undefined) ?? [],
+          context.data.health ?? [],
           await checkHealth(context.installation, await destinationOf(context)),
         );
       },
@@ -214,7 +209,7 @@ async function factsOf(
       destination,
       wish,
     );
-  const { from: path, snapshot } = context.input<PushInput>();
+  const { from: path, snapshot } = pushInput(context.record);
   const from = await context.environment(path);
   const source =
     snapshot === undefined ? { environment: from } : { snapshot: await context.library().load(snapshot), of: from };
@@ -270,7 +265,7 @@ async function rememberKept(context: TransferContext, { collector }: TransferFac
 async function lookAgain(context: TransferContext): Promise<void> {
   const { installation, record } = context;
   const { environments, records } = installation;
-  const from = context.input<PushInput>().from;
+  const from = pushInput(context.record).from;
   if (from === record.onto_path) return;
   if (record.kind === 'pull')
     await environments.update(records, record.onto_path, { refreshed_at: installation.now() });

@@ -3,6 +3,7 @@ import { type EnvironmentRecord, toEngine } from '../../fleet/environments.js';
 import { copyDatabases, copyPlace } from '../../fleet/new-copy.js';
 import { renameEnvironment } from '../../fleet/rename.js';
 import { resolveSettings } from '../../fleet/settings.js';
+import { inputOf } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import { type CopyWishes, fillCopy, makeDatabases, NOTHING_LEFT_OUT } from '../copying.js';
@@ -10,28 +11,20 @@ import { measure } from '../measure.js';
 import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 
-/** What a change of name is given. */
-export interface RenameInput {
-  /** The copy as it was called before. */
-  readonly from: string;
-  readonly name: string;
-}
-
-type Place = Pick<EnvironmentRecord, 'folder' | 'addresses' | 'roots' | 'databases' | 'settings'>;
-
-const newPath = (context: TransferContext): string => `${context.record.site}/${context.input<RenameInput>().name}`;
+const newPath = (context: TransferContext): string =>
+  `${context.record.site}/${inputOf(context.record, 'rename').name}`;
 
 /** All of it moves, and nobody sees more than before. */
 const STAYS: CopyWishes = { leftOut: NOTHING_LEFT_OUT, acceptTraces: [], acceptPersonal: 'it stays where it is' };
 
 /** The copy as it is, and as it will be at its new address; it keeps its old path until the switch. */
 async function both(context: TransferContext): Promise<{ source: Environment; destination: Environment }> {
-  const { from } = context.input<RenameInput>();
+  const { from } = inputOf(context.record, 'rename');
   const record = await context.environmentRecord(from);
   const profile = await context.profile(record.site);
   return {
     source: toEngine(record, profile),
-    destination: toEngine({ ...record, ...(context.data.place as Place) }, profile),
+    destination: toEngine({ ...record, ...context.noted('place') }, profile),
   };
 }
 
@@ -53,7 +46,7 @@ export const rename: Procedure = {
       title: 'Check room, versions and data classes',
       async run(context) {
         const { installation } = context;
-        const { from, name } = context.input<RenameInput>();
+        const { from, name } = inputOf(context.record, 'rename');
         await noteOwnSettings(context, from);
         const own = await context.environmentRecord(from);
         const server = await installation.servers.get(installation.records, own.server);
@@ -74,7 +67,7 @@ export const rename: Procedure = {
       name: 'close',
       title: 'Close it, so that no work is lost meanwhile',
       async run(context) {
-        await setStatus(context, context.input<RenameInput>().from, 'making');
+        await setStatus(context, inputOf(context.record, 'rename').from, 'making');
         return undefined;
       },
     },
@@ -102,7 +95,7 @@ export const rename: Procedure = {
       name: 'switch',
       title: 'Switch to the new name',
       async run(context) {
-        const { from, name } = context.input<RenameInput>();
+        const { from, name } = inputOf(context.record, 'rename');
         const { installation } = context;
         const { environments, records } = installation;
         if (!(await environments.find(records, newPath(context)))) {
@@ -113,7 +106,7 @@ export const rename: Procedure = {
           await context.remember({ pastSwitch: true, former: { folder, databases, server } });
           await switchTrees(destination, context.record.id, context.epoch);
           await records.transaction(async (trx) => {
-            await environments.update(trx, from, { ...(context.data.place as Place), status: 'ready' });
+            await environments.update(trx, from, { ...context.noted('place'), status: 'ready' });
             await renameEnvironment(trx, from, newPath(context), name);
           });
         }
@@ -127,11 +120,11 @@ export const rename: Procedure = {
       async run(context) {
         const { installation } = context;
         const environment = await context.environment(newPath(context));
-        const former = context.data.former as Pick<EnvironmentRecord, 'folder' | 'databases' | 'server'>;
+        const former = context.noted('former');
         const admin = installation.servers.admin(await installation.servers.get(installation.records, former.server));
         await admin.drop(...former.databases);
         await environment.server.remove(Buffer.from(former.folder).toString('latin1'));
-        await HashMemory.forget(installation.folder.memory(context.input<RenameInput>().from));
+        await HashMemory.forget(installation.folder.memory(inputOf(context.record, 'rename').from));
         for (const { login, system } of environment.databases) await system.refreshStatistics(login);
         await installation.environments.update(installation.records, environment.path, {
           size: await measure(environment),
@@ -148,11 +141,11 @@ export const rename: Procedure = {
   },
   async putBack(context) {
     const { environments, records, servers } = context.installation;
-    const { from } = context.input<RenameInput>();
+    const { from } = inputOf(context.record, 'rename');
     if (await environments.find(records, newPath(context)))
       return ['It has its new name; parts of the former one may be left.'];
     const record = await environments.find(records, from);
-    const place = context.data.place as Place | undefined;
+    const place = context.data.place;
     if (!record) return [];
     if (place) {
       const admin = servers.admin(await servers.get(records, record.server));

@@ -1,10 +1,12 @@
 import * as fs from 'node:fs/promises';
 import { type Environment, layout, switchTrees, treeInUse } from '@tessarion/engine';
-import type { DatabaseRecord, EnvironmentRecord } from '../../fleet/environments.js';
+import type { EnvironmentRecord } from '../../fleet/environments.js';
 import { toEngine } from '../../fleet/environments.js';
 import { copyDatabases, originOf } from '../../fleet/new-copy.js';
 import { resolveSettings } from '../../fleet/settings.js';
 import { forgetBaselines } from '../../stored/forget-baselines.js';
+import type { TransferData } from '../../transfers/data.js';
+import { type ResetInput, resetInput } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
 import {
@@ -12,7 +14,6 @@ import {
   fillCopy,
   makeDatabases,
   NOTHING_LEFT_OUT,
-  type Origin,
   proveHarmless,
   rememberBaseline,
 } from '../copying.js';
@@ -21,29 +22,15 @@ import { noteOwnSettings, ownValues } from '../own-settings.js';
 import type { Procedure } from '../procedure.js';
 import { runStagedTasks, settleIn } from './clone.js';
 
-/** What a reset is given. */
-export interface ResetInput {
-  readonly origin: Origin;
-  readonly source: string;
-  /** A copy's own snapshot comes back exactly; anything else comes masked, as in a clone. */
-  readonly exact: boolean;
-  readonly acceptTraces?: readonly string[];
-  readonly acceptPersonal?: string | undefined;
-}
-
-interface Prepared {
-  readonly databases: DatabaseRecord[];
-  readonly settings: Record<string, string>;
-  readonly former: { readonly databases: readonly DatabaseRecord[]; readonly trees: string[] };
-}
+type Prepared = NonNullable<TransferData['prepared']>;
 
 /** The copy as it will be: new databases and trees beside those in use. */
 async function prepared(
   context: TransferContext,
 ): Promise<{ source: Environment; destination: Environment; input: ResetInput; wishes: CopyWishes; facts: Prepared }> {
-  const input = context.input<ResetInput>();
+  const input = resetInput(context.record);
   const record = await context.environmentRecord(context.record.onto_path);
-  const facts = context.data.prepared as Prepared;
+  const facts = context.noted('prepared');
   const profile = await context.profile(record.site);
   return {
     input,
@@ -94,8 +81,8 @@ export const reset: Procedure = {
           prepared: {
             databases,
             settings: values,
-            former: { databases: own.databases, trees },
-          } satisfies Prepared as unknown as Record<string, unknown>,
+            former: { databases: [...own.databases], trees },
+          },
         });
         const { input, source, destination, wishes } = await prepared(context);
         return settleChecks(context, await checkCopy(context, source, destination, input.origin, wishes));

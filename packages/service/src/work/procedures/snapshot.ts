@@ -1,6 +1,7 @@
 import { takeParts } from '@tessarion/engine';
 import { newId } from '../../ground/data-folder.js';
 import { insertSnapshot } from '../../stored/snapshots.js';
+import { inputOf } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 
@@ -55,14 +56,10 @@ export const snapshot: Procedure = {
       name: 'take',
       title: 'Read databases and files',
       async run(context) {
-        await context.remember({ snapshot: newId('s') });
-        await takeSnapshot(
-          context,
-          context.record.onto_path,
-          context.data.snapshot as string,
-          context.input<{ reason: string }>().reason,
-        );
-        return `Snapshot ${context.data.snapshot}`;
+        const id = newId('s');
+        await context.remember({ snapshot: id });
+        await takeSnapshot(context, context.record.onto_path, id, inputOf(context.record, 'snapshot').reason);
+        return `Snapshot ${id}`;
       },
     },
   ],
@@ -70,7 +67,7 @@ export const snapshot: Procedure = {
     return false;
   },
   async putBack(context) {
-    const id = context.data.snapshot as string | undefined;
+    const id = context.data.snapshot;
     if (id === undefined) return [];
     await context.installation.records('snapshot').where({ id }).delete();
     await context.library().discard(id);
