@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { keysInside, mergeValues, readKeyPath } from '../src/index.js';
+import { keysInside, mergeValues, readKeyPath, toBytes } from '../src/index.js';
 
 const swap = (value: string, path: string, keys: Record<string, string>): string =>
   keysInside(path).replace(value, (key) => keys[key] ?? key);
@@ -39,6 +39,18 @@ describe('keys inside a value', () => {
       'a:3:{s:1:"s";E:11:"Suit:Hearts";s:1:"c";C:3:"Bag":5:{i:12;}s:4:"page";i:12;}',
       '$.page',
       'a:3:{s:1:"s";E:11:"Suit:Hearts";s:1:"c";C:3:"Bag":5:{i:12;}s:4:"page";i:40;}',
+    ],
+    [
+      'beside texts whose lengths count characters',
+      toBytes('a:2:{s:4:"name";s:6:"Würzen";s:4:"page";i:12;}'),
+      '$.page',
+      toBytes('a:2:{s:4:"name";s:6:"Würzen";s:4:"page";i:40;}'),
+    ],
+    [
+      'nothing beside a number that is none',
+      'a:2:{s:1:"n";i:1.5;s:4:"page";i:12;}',
+      '$.page',
+      'a:2:{s:1:"n";i:1.5;s:4:"page";i:12;}',
     ],
     ['nothing in what is no document', 'page 12', '$..page', 'page 12'],
     ['nothing where no path leads', '{"other": 12}', '$.page', '{"other": 12}'],
@@ -96,6 +108,16 @@ describe('a value that both changed', () => {
     expect(
       mergeValues('a:1:{s:1:"a";i:1;}', 'a:2:{s:1:"a";i:1;s:1:"b";i:2;}', 'a:2:{s:1:"a";i:1;s:1:"c";s:1:"x";}'),
     ).toBe('a:3:{s:1:"a";i:1;s:1:"c";s:1:"x";s:1:"b";i:2;}');
+  });
+
+  it('takes lengths for what they count', () => {
+    const [bytes, characters] = ['s:7:"Würzen";', 's:6:"Würzen";'].map(toBytes) as [string, string];
+    const map = (...values: string[]): string =>
+      `a:${values.length}:{${values.map((value, i) => `i:${i};${value}`).join('')}}`;
+    const plain = map('s:1:"a";', 's:1:"b";');
+    const there = map('s:1:"a";', 's:1:"c";');
+    expect(mergeValues(plain, map(characters, 's:1:"b";'), there)).toBe(map(characters, 's:1:"c";'));
+    expect(mergeValues(plain, map(bytes, 's:1:"b";'), map('s:1:"a";', characters))).toBeUndefined();
   });
 
   const flat = fc.dictionary(fc.constantFrom('a', 'b', 'c', 'd', 'é"\\'), fc.integer({ min: 0, max: 3 }));

@@ -1,3 +1,11 @@
+import {
+  type CountedText,
+  lengthIn,
+  looksSerialised,
+  type PartsOfSerialised,
+  readSerialised,
+  type Unit,
+} from '../values/serialised.js';
 import type { ByteString } from './place.js';
 
 /** A change to a value: the bytes `start` (inclusive) to `end` (exclusive) become `text`. */
@@ -18,12 +26,6 @@ interface Counted {
   readonly unit: Unit;
 }
 
-/**
- * What a length counts. Where a site's database has an encoding of one byte a character, its lengths count what arrives here as
- * characters of UTF-8.
- */
-type Unit = 'bytes' | 'characters';
-
 /** What a value is made of, as far as a rewrite must know: counted strings, and parts that must stay as they are. */
 export interface Structure {
   /** Outer before inner, in order. */
@@ -41,12 +43,11 @@ interface View {
 }
 
 const MAX_DEPTH = 12;
-const LOOKS_SERIALISED = /^(?:a:\d+:\{|[sEOC]:\d+:")/;
 const LOOKS_JSON = /^[ \t\r\n]*[{["]/;
 
 /** Quick test on the first bytes; a value for which it is false has no inner structure. */
 export function mayHaveStructure(value: ByteString): boolean {
-  return LOOKS_SERIALISED.test(value) || LOOKS_JSON.test(value);
+  return looksSerialised(value) || LOOKS_JSON.test(value);
 }
 
 /**
@@ -73,21 +74,21 @@ export function findStructure(value: ByteString, edits: readonly Edit[]): Struct
 
   const visit = (view: View, depth: number): void => {
     if (depth > MAX_DEPTH) return;
-    if (LOOKS_SERIALISED.test(view.text)) {
-      const strings = parseSerialised(view.text);
-      if (!strings) {
+    if (looksSerialised(view.text)) {
+      const read = parseSerialised(view.text);
+      if (!read) {
         frozen.push({ start: raw(view, 0), end: raw(view, view.text.length) });
         return;
       }
-      for (const found of strings) {
+      for (const found of read.strings) {
         const [start, end] = [raw(view, found.start), raw(view, found.end)];
         if (!touched(start, end)) continue;
-        if (found.opaque && !parseSerialised(view.text.slice(found.start, found.end))) {
+        if (found.isOpaque && !parseSerialised(view.text.slice(found.start, found.end))) {
           frozen.push({ start, end });
           continue;
         }
         const [digitsStart, digitsEnd] = [raw(view, found.digitsStart), raw(view, found.digitsEnd)];
-        counted.push({ digitsStart, digitsEnd, start, end, layers: view.layers, unit: found.unit });
+        counted.push({ digitsStart, digitsEnd, start, end, layers: view.layers, unit: read.unit });
         visit(part(view, found.start, found.end), depth + 1);
       }
     } else if (LOOKS_JSON.test(view.text)) {
@@ -171,118 +172,17 @@ function unescaped(text: ByteString, layers: number): ByteString {
   return result;
 }
 
-interface SerialisedString {
-  digitsStart: number;
-  digitsEnd: number;
-  start: number;
-  end: number;
-  /** A class's own payload, whose inner format is the class's matter; most are a serialised value again. */
-  opaque: boolean;
-  unit: Unit;
+interface Strings extends PartsOfSerialised {
+  readonly found: CountedText[];
 }
 
-const parseSerialised = (text: ByteString): SerialisedString[] | undefined =>
-  parseCounted(text, 'bytes') ?? (/[\x80-\xff]/.test(text) ? parseCounted(text, 'characters') : undefined);
-
-const isContinuation = (code: number): boolean => (code & 0xc0) === 0x80;
-
-function lengthIn(unit: Unit, text: ByteString): number {
-  if (unit === 'bytes') return text.length;
-  let length = 0;
-  for (let i = 0; i < text.length; i++) if (!isContinuation(text.charCodeAt(i))) length++;
-  return length;
-}
-
-/**
- * Parses a value in PHP's serialisation format (php.net, `serialize`), strictly.
- *
- * @returns its counted strings in order, or undefined when the text is not exactly one serialised value (white space
- *   after it is allowed).
- */
-function parseCounted(text: ByteString, unit: Unit): SerialisedString[] | undefined {
-  const strings: SerialisedString[] = [];
-  let at = 0;
-  const take = (code: number): boolean => {
-    if (text.charCodeAt(at) !== code) return false;
-    at++;
-    return true;
-  };
-  const digits = (): boolean => {
-    const start = at;
-    while (isDigit(text.charCodeAt(at))) at++;
-    return at > start;
-  };
-  /** A length and the colon after it; -1 when none stands here. */
-  const length = (): number => {
-    const start = at;
-    let value = 0;
-    while (isDigit(text.charCodeAt(at))) value = value * 10 + text.charCodeAt(at++) - 48;
-    const isWritten = at > start && at - start <= 10 && (at === start + 1 || text.charCodeAt(start) !== 48);
-    return isWritten && take(COLON) ? value : -1;
-  };
-  const counted = (open: number, close: number, keep: boolean, opaque: boolean): boolean => {
-    const digitsStart = at;
-    const size = length();
-    const digitsEnd = at - 1;
-    if (size === -1 || !take(open)) return false;
-    const start = at;
-    if (unit === 'bytes') at += size;
-    else
-      for (let i = 0; i < size && at < text.length; i++)
-        do at++;
-        while (isContinuation(text.charCodeAt(at)));
-    const end = at;
-    if (!take(close)) return false;
-    if (keep) strings.push({ digitsStart, digitsEnd, start, end, opaque, unit });
-    return true;
-  };
-  const members = (depth: number): boolean => {
-    const count = length();
-    if (count === -1 || !take(OPEN)) return false;
-    for (let i = 0; i < count * 2; i++) if (!value(depth + 1)) return false;
-    return take(CLOSE);
-  };
-  const value = (depth: number): boolean => {
-    if (depth > 200) return false;
-    const kind = text.charCodeAt(at++);
-    if (kind === NULL) return take(SEMICOLON);
-    if (!take(COLON)) return false;
-    switch (kind) {
-      case BOOL:
-        return (take(48) || take(49)) && take(SEMICOLON);
-      case INT:
-      case REF:
-      case OBJECT_REF:
-        if (!take(PLUS)) take(MINUS);
-        return digits() && take(SEMICOLON);
-      case DOUBLE: {
-        const start = at;
-        while (at < text.length && !ENDS_DOUBLE.includes(text[at] as string)) at++;
-        return at > start && take(SEMICOLON);
-      }
-      case STRING:
-        return counted(QUOTE, QUOTE, true, false) && take(SEMICOLON);
-      case ARRAY:
-        return members(depth);
-      case OBJECT:
-        return counted(QUOTE, QUOTE, false, false) && take(COLON) && members(depth);
-      case CUSTOM:
-        return counted(QUOTE, QUOTE, false, false) && take(COLON) && counted(OPEN, CLOSE, true, true);
-      case ENUM:
-        return counted(QUOTE, QUOTE, false, false) && take(SEMICOLON);
-      default:
-        return false;
-    }
-  };
-  return value(0) && (at === text.length || /^[ \t\r\n]*$/.test(text.slice(at))) ? strings : undefined;
-}
-
-const [QUOTE, PLUS, MINUS, COLON, SEMICOLON, OPEN, CLOSE] = [34, 43, 45, 58, 59, 123, 125];
-// The letters that begin a value of each kind: N b i r R d s a O C E.
-const [NULL, BOOL, INT, REF, OBJECT_REF, DOUBLE] = [78, 98, 105, 114, 82, 100];
-const [STRING, ARRAY, OBJECT, CUSTOM, ENUM] = [115, 97, 79, 67, 69];
-const ENDS_DOUBLE = ';"{}';
-const isDigit = (code: number): boolean => code >= 48 && code <= 57;
+const parseSerialised = (text: ByteString): { readonly unit: Unit; readonly strings: CountedText[] } | undefined => {
+  const read = readSerialised(text, (): Strings => {
+    const found: CountedText[] = [];
+    return { found, text: (one) => void found.push(one) };
+  });
+  return read && { unit: read.unit, strings: read.parts.found };
+};
 
 /**
  * Applies edits and writes the lengths of the counted strings around them anew. Edits are in order and do not

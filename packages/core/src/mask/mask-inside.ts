@@ -1,6 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import { toBytes, toText } from '../rows/condition.js';
 import { readKeyPath, scalarsAt } from '../values/keys-inside.js';
+import { lengthIn } from '../values/serialised.js';
 import { readValueTree, type ScalarNode, type ValueNode, type ValueTree } from '../values/value-tree.js';
 import { type PersonalValues, personalValues } from './personal-values.js';
 
@@ -51,10 +52,10 @@ function textOf({ format, text }: ValueTree, node: ScalarNode): ByteString | und
 const JSON_INTEGER = /^-?(0|[1-9]\d*)$/;
 
 /** A number stays one where its mask left one. */
-function written({ format }: ValueTree, node: ScalarNode, masked: ByteString | null): ByteString {
+function written({ format, unit }: ValueTree, node: ScalarNode, masked: ByteString | null): ByteString {
   const isNumber = masked !== null && !node.isString && JSON_INTEGER.test(masked);
   if (format === 'json') return isNumber ? masked : masked === null ? 'null' : toBytes(JSON.stringify(toText(masked)));
-  return masked === null ? 'N;' : isNumber ? `i:${masked};` : `s:${masked.length}:"${masked}";`;
+  return masked === null ? 'N;' : isNumber ? `i:${masked};` : `s:${lengthIn(unit, masked)}:"${masked}";`;
 }
 
 /** A place inside the values of a column that looks like something of people. */

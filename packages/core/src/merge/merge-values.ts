@@ -22,6 +22,9 @@ export function mergeValues(base: ByteString, source: ByteString, destination: B
   const [b, s, d] = trees;
   if (!b || !s || !d || b.format !== s.format || s.format !== d.format) return undefined;
   if (b.isNumbered || s.isNumbered || d.isNumbered) return undefined;
+  // Lengths mean the same in all of them; of plain ASCII they do in any case.
+  if (new Set([b, s, d].flatMap(({ unit, text }) => (/[\x80-\xff]/.test(text) ? [unit] : []))).size > 1)
+    return undefined;
   const partOf = ({ root, text }: ValueTree): Part => ({ node: root, text });
   return mergeParts(b.format, partOf(b), partOf(s), partOf(d))?.text;
 }

@@ -51,7 +51,7 @@ export function keysInside(path: string): KeysInside {
         if (key === undefined || key === '') continue;
         const next = translate(key);
         if (next === key) continue;
-        out += value.slice(at, node.start) + writeScalar(tree.format, node, next);
+        out += value.slice(at, node.start) + writeScalar(tree, node, next);
         at = node.end;
       }
       return at === 0 ? value : out + value.slice(at);

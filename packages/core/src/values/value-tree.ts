@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { type CountedText, lengthIn, type PartsOfSerialised, readSerialised, type Unit } from './serialised.js';
 
 /** A part of a structured value, with where it stands in the text. */
 export type ValueNode = MapNode | ListNode | ScalarNode;
@@ -37,6 +38,8 @@ export interface ValueEntry {
 /** A JSON document (RFC 8259) or a value in PHP's serialisation format (php.net, `serialize`). */
 export interface ValueTree {
   readonly format: 'json' | 'serialised';
+  /** What the lengths in it count, where it is serialised. */
+  readonly unit: Unit;
   readonly text: ByteString;
   readonly root: ValueNode;
   /** Some of its values stand for others by their number: members that come or go would make them others'. */
@@ -46,10 +49,11 @@ export interface ValueTree {
 /** Reads a structured value; undefined when it is not exactly one. Stand-ins for keys count as numbers. */
 export function readValueTree(text: ByteString): ValueTree | undefined {
   const json = new JsonReader(text).document();
-  if (json) return { format: 'json', text, root: json, isNumbered: false };
-  const reader = new SerialisedReader(text);
-  const root = reader.document();
-  return root && { format: 'serialised', text, root, isNumbered: reader.isNumbered };
+  if (json) return { format: 'json', unit: 'bytes', text, root: json, isNumbered: false };
+  const read = readSerialised(text, () => new SerialisedTree(text));
+  if (!read?.parts.root) return undefined;
+  const { root, isNumbered } = read.parts;
+  return { format: 'serialised', unit: read.unit, text, root, isNumbered };
 }
 
 class Unreadable extends Error {}
@@ -58,9 +62,9 @@ const MAX_DEPTH = 200;
 /** A number, or what stands for a key until it is drawn (see key-translation.ts). */
 const NUMBER = /-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|\0[^\0]*\0-?\d+/y;
 
-abstract class Reader {
-  protected at = 0;
-  constructor(protected readonly text: ByteString) {}
+class JsonReader {
+  private at = 0;
+  constructor(private readonly text: ByteString) {}
 
   document(): ValueNode | undefined {
     try {
@@ -73,26 +77,22 @@ abstract class Reader {
     }
   }
 
-  protected abstract value(depth: number): ValueNode;
-
-  protected space(): void {
+  private space(): void {
     while (' \t\r\n'.includes(this.text[this.at] ?? 'x')) this.at++;
   }
-  protected take(text: string): void {
+  private take(text: string): void {
     if (!this.text.startsWith(text, this.at)) throw new Unreadable();
     this.at += text.length;
   }
-  protected match(pattern: RegExp): ByteString {
+  private match(pattern: RegExp): ByteString {
     pattern.lastIndex = this.at;
     const found = pattern.exec(this.text)?.[0];
     if (found === undefined) throw new Unreadable();
     this.at += found.length;
     return found;
   }
-}
 
-class JsonReader extends Reader {
-  protected value(depth: number): ValueNode {
+  private value(depth: number): ValueNode {
     if (depth > MAX_DEPTH) throw new Unreadable();
     this.space();
     const start = this.at;
@@ -149,97 +149,63 @@ function nameIn(key: ByteString): ByteString {
 
 const STRING = /"(?:[^"\\\n]|\\[\s\S])*"/y;
 
-/** As strict as the reader of addresses (address/structure.ts): what the one reads the other reads. */
-class SerialisedReader extends Reader {
-  isNumbered = false;
+/** A map that has begun, and the name of the value to come. */
+interface OpenMap {
+  readonly map: MapNode & { end: number; entries: ValueEntry[] };
+  key: ScalarNode | undefined;
+}
 
-  protected value(depth: number): ValueNode {
-    if (depth > MAX_DEPTH) throw new Unreadable();
-    const start = this.at;
-    const kind = this.text[this.at];
-    const scalar = (text: ByteString | undefined, isString: boolean): ScalarNode => ({
-      is: 'scalar',
-      text,
-      isString,
-      start,
-      end: this.at,
-    });
-    switch (kind) {
-      case 'N':
-        this.take('N;');
-        return scalar(undefined, false);
-      case 'b':
-      case 'd':
-        this.match(/[bd]:[^;"{}]+;/y);
-        return scalar(undefined, false);
-      case 'r':
-      case 'R':
-        this.match(/[rR]:\d+;/y);
-        this.isNumbered = true;
-        return scalar(undefined, false);
-      case 'E':
-        this.take('E:');
-        this.#counted('"', '"');
-        this.take(';');
-        return scalar(undefined, false);
-      case 'C':
-        this.take('C:');
-        this.#counted('"', '"');
-        this.take(':');
-        this.#counted('{', '}');
-        return scalar(undefined, false);
-      case 'i': {
-        this.take('i:');
-        const text = this.match(NUMBER);
-        this.take(';');
-        return scalar(text, false);
-      }
-      case 's': {
-        this.take('s:');
-        const text = this.#counted('"', '"');
-        this.take(';');
-        return scalar(text, true);
-      }
-      case 'a':
-      case 'O': {
-        this.at++;
-        if (kind === 'O') {
-          this.take(':');
-          this.#counted('"', '"');
-        }
-        const head = this.text.slice(start, this.at);
-        this.take(':');
-        const count = Number(this.match(/\d{1,9}/y));
-        this.take(':{');
-        const entries: ValueEntry[] = [];
-        for (let i = 0; i < count; i++) {
-          const key = this.value(depth + 1);
-          if (key.is !== 'scalar' || key.text === undefined) throw new Unreadable();
-          entries.push({ name: key.text, key: this.text.slice(key.start, key.end), node: this.value(depth + 1) });
-        }
-        this.take('}');
-        return { is: 'map', head, entries, start, end: this.at };
-      }
-      default:
-        throw new Unreadable();
-    }
+/** Makes a tree of the parts of a serialised value. */
+class SerialisedTree implements PartsOfSerialised {
+  root: ValueNode | undefined;
+  isNumbered = false;
+  readonly #open: OpenMap[] = [];
+
+  constructor(private readonly value: ByteString) {}
+
+  text({ start: from, end: to, isOpaque }: CountedText, start: number, end: number): void {
+    if (isOpaque) this.#put({ is: 'scalar', text: undefined, isString: false, start, end });
+    else this.#put({ is: 'scalar', text: this.value.slice(from, to), isString: true, start, end });
   }
 
-  /** `LENGTH:"BYTES"`, or with other signs about it. */
-  #counted(open: string, close: string): ByteString {
-    const length = Number(this.match(/\d{1,10}/y));
-    this.take(`:${open}`);
-    const text = this.text.slice(this.at, this.at + length);
-    this.at += length;
-    this.take(close);
-    return text;
+  number(text: ByteString, start: number, end: number): void {
+    this.#put({ is: 'scalar', text, isString: false, start, end });
+  }
+
+  other(is: 'plain' | 'reference', start: number, end: number): void {
+    if (is === 'reference') this.isNumbered = true;
+    this.#put({ is: 'scalar', text: undefined, isString: false, start, end });
+  }
+
+  open(head: ByteString, start: number): void {
+    this.#open.push({ map: { is: 'map', head, entries: [], start, end: start }, key: undefined });
+  }
+
+  close(end: number): void {
+    const { map } = this.#open.pop() as OpenMap;
+    map.end = end;
+    this.#put(map);
+  }
+
+  #put(node: ValueNode): void {
+    const around = this.#open.at(-1);
+    if (!around) this.root = node;
+    else if (around.key) {
+      const { text, start, end } = around.key;
+      around.map.entries.push({ name: text as ByteString, key: this.value.slice(start, end), node });
+      around.key = undefined;
+    } else around.key = node as ScalarNode;
   }
 }
 
 /** A string or number with another text, in the form that it is written in. */
-export function writeScalar(format: ValueTree['format'], node: ScalarNode, text: ByteString): ByteString {
+export function writeScalar(
+  { format, unit }: Pick<ValueTree, 'format' | 'unit'>,
+  node: ScalarNode,
+  text: ByteString,
+): ByteString {
   if (format === 'json') return node.isString ? `"${text}"` : text;
-  return node.isString ? `s:${text.length}:"${text}";` : `i:${text};`;
+  return node.isString ? `s:${lengthIn(unit, text)}:"${text}";` : `i:${text};`;
 }
 
 /** A map with other entries, each as it is written. */
