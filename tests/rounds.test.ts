@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { FolderObjects } from '../packages/engine/src/store/objects-folder.js';
 import { PackStore } from '../packages/engine/src/store/pack-store.js';
 import { DataFolder } from '../packages/service/src/ground/data-folder.js';
 import { done, folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
@@ -105,7 +106,7 @@ describe('what piles up', () => {
       (await fs.readdir(packs)).filter((name) => name.endsWith('.pack')).length;
     const { keys } = await DataFolder.open(join(studio.data, 'tessarion'));
     for (let i = 0; i < 70; i++)
-      await new PackStore(join(packs, '..'), keys.derive('store threadmill')).write((writer) =>
+      await new PackStore(new FolderObjects(join(packs, '..')), keys.derive('store threadmill')).write((writer) =>
         writer.put(Buffer.from(`what a transfer wrote, ${i}`)),
       );
     await done(studio, await studio.client.call('snapshotTake', { body: { environment: LIVE } }));

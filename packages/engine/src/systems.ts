@@ -1,10 +1,12 @@
 import { LocalServer } from './local/local-server.js';
 import type { DatabaseSystem } from './ports/database.js';
 import { EngineError } from './ports/errors.js';
+import type { ObjectPlace, ObjectStore } from './ports/objects.js';
 import type { ServerConnection, ServerReach } from './ports/server.js';
 import { postgresql } from './postgres/system.js';
 import type { Environment } from './site/environment.js';
 import type { PortableEnvironment } from './site/portable.js';
+import { FolderObjects } from './store/objects-folder.js';
 
 const SYSTEMS: readonly DatabaseSystem[] = [postgresql];
 
@@ -38,6 +40,23 @@ export function connectServer(reach: ServerReach): ServerConnection {
       `Name one of: ${Object.keys(SERVERS).join(', ')}.`,
     );
   return connect(reach);
+}
+
+/** How stores of objects are opened, by their kind. */
+const STORES: Readonly<Record<string, (at: string) => ObjectStore>> = {
+  folder: (at) => new FolderObjects(at),
+};
+
+/** A store of objects by its place. @throws {EngineError} `file-unreadable` for a kind that there is not */
+export function openObjects({ kind, at }: ObjectPlace): ObjectStore {
+  const open = STORES[kind];
+  if (!open)
+    throw new EngineError(
+      'file-unreadable',
+      `There are no stores of the kind "${kind}".`,
+      `Name one of: ${Object.keys(STORES).join(', ')}.`,
+    );
+  return open(at);
 }
 
 /** What {@link toPortable} made of an environment as one again. */

@@ -10,6 +10,7 @@ import { ChangeRecords } from '../src/compare/unlike-records.js';
 import { takeParts } from '../src/copy/take.js';
 import type { Environment } from '../src/site/environment.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { SealedFile } from '../src/store/sealed-file.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
@@ -44,7 +45,7 @@ beforeAll(async () => {
 }, 60_000);
 afterAll(() => yard?.close());
 
-const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
+const library = () => new SnapshotLibrary(new FolderObjects(yard.folder), Buffer.alloc(32));
 
 async function imageOf({ environment }: End): Promise<SnapshotManifest> {
   const store = library();

@@ -13,6 +13,7 @@ import type { Work } from '../src/ports/progress.js';
 import type { Environment } from '../src/site/environment.js';
 import type { LeftOut } from '../src/site/left-out.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { readListing, readPieces } from '../src/store/read-tree.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
 
@@ -304,7 +305,7 @@ describe('files that change while they are read', () => {
     const { busy } = await onBusy(async (path, reads) => {
       if (reads === 3) await fs.writeFile(path, Buffer.alloc(LARGE, 'b'));
     });
-    const library = new SnapshotLibrary(join(yard.folder, 'store'), Buffer.alloc(32, 1));
+    const library = new SnapshotLibrary(new FolderObjects(join(yard.folder, 'store')), Buffer.alloc(32, 1));
     const writer = await library.store.writer();
     const { roots } = await takeParts(busy, writer, idle);
     await writer.close();

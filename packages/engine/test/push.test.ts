@@ -18,6 +18,7 @@ import type { Mode, Remain } from '../src/ports/rows.js';
 import type { Environment } from '../src/site/environment.js';
 import { rewriterOf } from '../src/site/environment.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`
@@ -52,7 +53,7 @@ beforeAll(async () => {
 afterAll(() => yard?.close());
 
 const database = () => live.environment.databases[0] as SiteDatabase;
-const library = () => new SnapshotLibrary(yard.folder, Buffer.alloc(32));
+const library = () => new SnapshotLibrary(new FolderObjects(yard.folder), Buffer.alloc(32));
 
 /** A push by replace onto live: what would be written, and the rows that stay because others refer to them. */
 async function compared(): Promise<{

@@ -9,6 +9,7 @@ import { advanceImage } from '../src/copy/advance-image.js';
 import { TreeBuilder, takeParts } from '../src/copy/take.js';
 import type { Environment } from '../src/site/environment.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { readListing, readPieces } from '../src/store/read-tree.js';
 import { RowImageWriter, readRowImage } from '../src/store/row-image.js';
 import { idle, profileOf, type Query, Yard } from './support/pair.js';
@@ -40,7 +41,7 @@ beforeAll(async () => {
 afterAll(() => yard?.close());
 beforeEach(async () => {
   live = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live', sql: SQL });
-  library = new SnapshotLibrary(await fs.mkdtemp(join(yard.folder, 'store-')), KEY);
+  library = new SnapshotLibrary(new FolderObjects(await fs.mkdtemp(join(yard.folder, 'store-'))), KEY);
   await fs.writeFile(join(live.root, 'index.html'), 'https://loom.example');
   await fs.mkdir(join(live.root, 'deep/er'), { recursive: true });
   for (let i = 0; i < 30; i++)
@@ -98,7 +99,7 @@ describe('a snapshot', () => {
     const back = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live' });
     await built.buildCopy(
       {
-        source: new built.SnapshotSource(new built.SnapshotLibrary(library.location.folder, KEY), manifest, PROFILE),
+        source: new built.SnapshotSource(new built.SnapshotLibrary(library.objects, KEY), manifest, PROFILE),
         destination: back.environment,
         leftOut: { tables: [], areas: [], paths: [] },
         exact: true,
@@ -122,7 +123,7 @@ describe('a snapshot', () => {
 
   it('costs what changed since the one before', async () => {
     await take();
-    const folder = library.location.folder;
+    const folder = library.objects.place.at;
     const first = await bytesIn(folder);
     const same = await take();
     const SEAL_BYTES = 16 + 32;
@@ -154,7 +155,7 @@ describe('a snapshot', () => {
 
   it('is not read where somebody has changed what it says, or has put another one in its place', async () => {
     const [one, two] = [await take(), await take()];
-    const path = (id: string): string => join(library.location.folder, 'manifests', `${id}.manifest`);
+    const path = (id: string): string => join(library.objects.place.at, 'manifests', `${id}.manifest`);
     const [whole, other] = [await fs.readFile(path(one.id)), await fs.readFile(path(two.id))];
     expect(whole.includes('public'), 'nothing of it in the clear').toBe(false);
     const refused = async (bytes: Buffer): Promise<void> => {
@@ -171,10 +172,10 @@ describe('a snapshot', () => {
     await fs.writeFile(path(one.id), whole);
     expect(await library.load(one.id)).toEqual(one);
     await fs.rename(path(one.id), path('x'));
-    await fs.writeFile(join(library.location.folder, 'manifests', `${one.id}.json`), JSON.stringify(one));
+    await fs.writeFile(join(library.objects.place.at, 'manifests', `${one.id}.json`), JSON.stringify(one));
     await library.sealFormer();
     expect(await library.load(one.id)).toEqual(one);
-    expect(await fs.readdir(join(library.location.folder, 'manifests'))).not.toContain(`${one.id}.json`);
+    expect(await fs.readdir(join(library.objects.place.at, 'manifests'))).not.toContain(`${one.id}.json`);
   });
 
   it('keeps what was stored after the oldest running writer began', async () => {
@@ -218,10 +219,10 @@ describe('a change set', () => {
     await library.saveChanges('t-2', [
       { part: 'row', database: 'main', table: 'public.person', op: 'insert', key: ['1'], row },
     ]);
-    const stored = await fs.readFile(join(library.location.folder, 'changes/t-2.changes'));
+    const stored = await fs.readFile(join(library.objects.place.at, 'changes/t-2.changes'));
     expect(stored.includes('ingrid')).toBe(false);
     expect(stored.includes('person')).toBe(false);
-    expect((await fs.stat(join(library.location.folder, 'changes/t-2.changes'))).mode & 0o077).toBe(0);
+    expect((await fs.stat(join(library.objects.place.at, 'changes/t-2.changes'))).mode & 0o077).toBe(0);
   });
 
   it('of many changes is read in pieces', async () => {
@@ -247,7 +248,7 @@ describe('a change set', () => {
     await library.saveChanges('t-4', [
       { part: 'row', database: 'main', table: 'public.page', op: 'delete', key: ['1'], row: {} },
     ]);
-    const path = join(library.location.folder, 'changes/t-4.changes');
+    const path = join(library.objects.place.at, 'changes/t-4.changes');
     const stored = await fs.readFile(path);
     const spoilt = (at: number): Buffer => {
       const copy = Buffer.from(stored);

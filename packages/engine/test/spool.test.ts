@@ -7,6 +7,7 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { packSpools } from '../src/copy/pack.js';
 import { LocalServer } from '../src/local/local-server.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { PackStore } from '../src/store/pack-store.js';
 import { readListing, readPieces } from '../src/store/read-tree.js';
 import { readRowImage } from '../src/store/row-image.js';
@@ -149,7 +150,7 @@ describe('packing a spool', () => {
     Array.from({ length: count }, (_one, i) => `${i}\tsee https://shop.example/page/${i} twice\n`).join('');
 
   async function pack(): Promise<Awaited<ReturnType<typeof packSpools>> & { store: PackStore }> {
-    const store = new PackStore(join(folder, 'store'), KEY);
+    const store = new PackStore(new FolderObjects(join(folder, 'store')), KEY);
     const writer = await store.writer();
     const images = await packSpools([path], KEY, new LocalServer(folder), writer, work);
     await writer.close();
@@ -242,7 +243,7 @@ describe('packing a spool', () => {
     writer.bytes(lines(500));
     writer.end();
     const { store: _store, ...first } = await pack();
-    const store = new PackStore(join(folder, 'store'), KEY);
+    const store = new PackStore(new FolderObjects(join(folder, 'store')), KEY);
     const again = await store.writer();
     expect(await packSpools([path], KEY, new LocalServer(folder), again, work)).toEqual(first);
     await again.close();

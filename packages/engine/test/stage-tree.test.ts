@@ -8,6 +8,7 @@ import { type Environment, layout } from '../src/site/environment.js';
 import { listFiles } from '../src/site/list-root.js';
 import { hashOf } from '../src/site/root-reader.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { idle, profileOf, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`
@@ -31,7 +32,7 @@ const write = async (path: string, content: string): Promise<void> => {
 
 beforeEach(async () => {
   site = await yard.environment('live', 'https://loom.example', PROFILE, { kind: 'live' });
-  library = new SnapshotLibrary(await fs.mkdtemp(join(yard.folder, 'store-')), Buffer.alloc(32, 1));
+  library = new SnapshotLibrary(new FolderObjects(await fs.mkdtemp(join(yard.folder, 'store-'))), Buffer.alloc(32, 1));
   await write('index.html', '<a href="https://loom.example/x">');
   await write('style.css', 'old');
   await write('deep/a', 'a');

@@ -6,6 +6,7 @@ import { compareEnvironments } from '../src/compare/environments.js';
 import { isUnwritten, type Standing } from '../src/compare/standing.js';
 import type { Environment } from '../src/site/environment.js';
 import { SnapshotLibrary } from '../src/store/library.js';
+import { FolderObjects } from '../src/store/objects-folder.js';
 import { profileOf, type Query, Yard } from './support/pair.js';
 
 const PROFILE = profileOf(`
@@ -28,7 +29,7 @@ const SCHEMA = `
 let yard: Yard;
 let live: { environment: Environment; query: Query; root: string };
 let copy: { environment: Environment; query: Query; root: string };
-const library = () => new SnapshotLibrary(join(yard.folder, 'store'), Buffer.alloc(32));
+const library = () => new SnapshotLibrary(new FolderObjects(join(yard.folder, 'store')), Buffer.alloc(32));
 
 beforeAll(async () => {
   yard = await Yard.open();

@@ -11,7 +11,8 @@ import {
 } from '@tessarion/core';
 import { areasOf, type Environment } from '../site/environment.js';
 import { FileForm } from '../site/root-reader.js';
-import type { PackStore, PackWriter } from '../store/pack-store.js';
+import type { PackStore } from '../store/pack-store.js';
+import type { PackWriter } from '../store/pack-writer.js';
 
 type Content = Extract<FileState, { type: 'file' }>;
 

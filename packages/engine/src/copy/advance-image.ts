@@ -19,7 +19,7 @@ import {
 } from '@tessarion/core';
 import type { Reshaped } from '../compare/plan.js';
 import type { SnapshotLibrary } from '../store/library.js';
-import type { PackWriter } from '../store/pack-store.js';
+import type { PackWriter } from '../store/pack-writer.js';
 import { readFolder } from '../store/read-tree.js';
 import { blockList, RowImageWriter } from '../store/row-image.js';
 import { storeFolder } from './take.js';

@@ -2,7 +2,7 @@ import { parentPort, workerData } from 'node:worker_threads';
 import { EngineError, messageOf } from '../ports/errors.js';
 import type { Work } from '../ports/progress.js';
 import { SpoolWriter } from '../store/spool.js';
-import { connectAgain } from '../systems.js';
+import { connectAgain, openObjects } from '../systems.js';
 import type { FileLaneMessage, FileLaneOrder } from './file-lane.js';
 import { copyRoot } from './files.js';
 import { sourceFrom } from './sources.js';
@@ -32,7 +32,7 @@ const work: Work = {
 };
 
 async function copyAll(): Promise<void> {
-  const source = sourceFrom(order.source, connectAgain);
+  const source = sourceFrom(order.source, connectAgain, openObjects);
   const traces = order.tracesOf && new TraceFinder(connectAgain(order.tracesOf));
   const plan = {
     ...order,

@@ -9,7 +9,7 @@ import {
 import { checkpoint, type Work } from '../ports/progress.js';
 import type { ServerConnection } from '../ports/server.js';
 import { PIECE_BYTES, pieces } from '../site/root-reader.js';
-import type { PackWriter } from '../store/pack-store.js';
+import type { PackWriter } from '../store/pack-writer.js';
 import { RowImageWriter } from '../store/row-image.js';
 import { readSpool, type SpoolEvent, type SpoolRecord } from '../store/spool.js';
 import { TreeBuilder } from './take.js';

@@ -14,6 +14,7 @@ import {
 } from '@tessarion/core';
 import type { DatabaseView } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
+import type { ObjectPlace, ObjectStore } from '../ports/objects.js';
 import { showPath } from '../ports/paths.js';
 import type { Acl, Owner } from '../ports/server.js';
 import { canonicalTable, type DirectRows } from '../site/canonical-rows.js';
@@ -88,19 +89,20 @@ export type PortableSource =
   | { readonly is: 'environment'; readonly environment: PortableEnvironment }
   | {
       readonly is: 'snapshot';
-      readonly library: { readonly folder: string; readonly key: Uint8Array };
+      readonly library: { readonly place: ObjectPlace; readonly key: Uint8Array };
       readonly manifest: SnapshotManifest;
       readonly profile: Profile | undefined;
     };
 
-/** A source as one again. @param connect makes an environment of its data */
+/** A source as one again. @param connect makes an environment of its data @param open opens a store of objects by its place */
 export function sourceFrom(
   portable: PortableSource,
   connect: (environment: PortableEnvironment) => Environment,
+  open: (place: ObjectPlace) => ObjectStore,
 ): CopySource {
   if (portable.is === 'environment') return new LiveSource(connect(portable.environment));
   const { library, manifest, profile } = portable;
-  return new SnapshotSource(new SnapshotLibrary(library.folder, Buffer.from(library.key)), manifest, profile);
+  return new SnapshotSource(new SnapshotLibrary(open(library.place), Buffer.from(library.key)), manifest, profile);
 }
 
 const TRAVELS: ReadonlySet<DataClass> = new Set(['authored', 'collected', 'local', 'derived', 'unclassified']);
@@ -234,7 +236,8 @@ export class SnapshotSource implements CopySource {
   }
 
   get portable(): PortableSource {
-    return { is: 'snapshot', library: this.library.location, manifest: this.manifest, profile: this.profile };
+    const { objects, key } = this.library;
+    return { is: 'snapshot', library: { place: objects.place, key }, manifest: this.manifest, profile: this.profile };
   }
 
   async open(): Promise<readonly SourceDatabase[]> {

@@ -16,7 +16,7 @@ import { whileThere } from '../ports/server.js';
 import { canonicalTable } from '../site/canonical-rows.js';
 import type { Environment } from '../site/environment.js';
 import { canonicalLink, eachOf, FileForm, walkRoot } from '../site/root-reader.js';
-import type { PackWriter } from '../store/pack-store.js';
+import type { PackWriter } from '../store/pack-writer.js';
 import { RowImageWriter } from '../store/row-image.js';
 
 /** What an environment holds, stored. */

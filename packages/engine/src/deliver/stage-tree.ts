@@ -7,7 +7,8 @@ import { type Owner, type ServerConnection, type TreeNode, type WholeListing, wh
 import { areasOf, type Environment, keptFolder, layout, rewriterOf } from '../site/environment.js';
 import { type KnownFiles, readState } from '../site/list-root.js';
 import { eachOf, FileForm, rootFolder } from '../site/root-reader.js';
-import type { PackStore, PackWriter } from '../store/pack-store.js';
+import type { PackStore } from '../store/pack-store.js';
+import type { PackWriter } from '../store/pack-writer.js';
 import { readPieces, storedPieces } from '../store/read-tree.js';
 import { isKept } from './kept-files.js';
 import { removeOldTrees } from './old-trees.js';

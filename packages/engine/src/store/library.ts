@@ -1,8 +1,7 @@
-import * as fs from 'node:fs/promises';
-import { join } from 'node:path';
 import { type Change, SnapshotManifest } from '@tessarion/core';
-import { EngineError, fileError, messageOf } from '../ports/errors.js';
-import { readChangeFile, writeChangeFile } from './change-file.js';
+import { EngineError, messageOf } from '../ports/errors.js';
+import type { ObjectStore } from '../ports/objects.js';
+import { readChanges, writeChanges } from './change-set.js';
 import { type Collected, PackStore } from './pack-store.js';
 import { walkTree } from './read-tree.js';
 import { blockList } from './row-image.js';
@@ -15,46 +14,39 @@ export interface Damage {
   readonly message: string;
 }
 
-const CHANGES = '.changes';
+const MANIFESTS = 'manifests';
 const MANIFEST = '.manifest';
+const manifestName = (id: string): string => `${MANIFESTS}/${id}${MANIFEST}`;
+const CHANGES = 'changes';
+const CHANGE_SET = '.changes';
+const changesName = (id: string): string => `${CHANGES}/${id}${CHANGE_SET}`;
+const idsIn = (names: readonly string[], end: string): string[] =>
+  names.filter((name) => name.endsWith(end)).map((name) => name.slice(0, -end.length));
 const purposeOf = (id: string): string => `manifest ${id}`;
 
 /** The snapshots and baselines of one site: manifests, and the blobs they name. */
 export class SnapshotLibrary {
   readonly store: PackStore;
-  readonly #folder: string;
-  readonly location: { readonly folder: string; readonly key: Buffer };
 
   /** @param key 32 bytes that everything in it is encrypted with */
-  constructor(folder: string, key: Buffer) {
-    this.#folder = folder;
-    this.location = { folder, key };
-    this.store = new PackStore(folder, key);
+  constructor(
+    readonly objects: ObjectStore,
+    readonly key: Buffer,
+  ) {
+    this.store = new PackStore(objects, key);
   }
 
-  #path(id: string): string {
-    return join(this.#folder, 'manifests', `${id}${MANIFEST}`);
-  }
-
-  /** Stores a manifest, on the disk before it appears under its name; its blobs must be in the store already. */
+  /** Stores a manifest; its blobs must be in the store already. */
   async save(manifest: SnapshotManifest): Promise<void> {
-    const path = this.#path(manifest.id);
-    try {
-      await fs.mkdir(join(this.#folder, 'manifests'), { recursive: true, mode: 0o700 });
-      const file = await fs.open(`${path}.new`, 'w', 0o600);
-      const content = Buffer.from(`${JSON.stringify(manifest, null, 1)}\n`);
-      await file.writeFile(sealBytes(this.location.key, purposeOf(manifest.id), content));
-      await file.datasync();
-      await file.close();
-      await fs.rename(`${path}.new`, path);
-    } catch (error) {
-      throw fileError(error, path);
-    }
+    const content = Buffer.from(`${JSON.stringify(manifest, null, 1)}\n`);
+    await this.objects.put(manifestName(manifest.id), sealBytes(this.key, purposeOf(manifest.id), content));
   }
 
   async load(id: string): Promise<SnapshotManifest> {
     try {
-      const content = openBytes(this.location.key, purposeOf(id), await fs.readFile(this.#path(id)));
+      const stored = await this.objects.get(manifestName(id));
+      if (!stored) throw new Error('it is not there');
+      const content = openBytes(this.key, purposeOf(id), stored);
       if (!content) throw new Error('its seal does not hold');
       return SnapshotManifest.parse(JSON.parse(content.toString()));
     } catch (error) {
@@ -69,11 +61,13 @@ export class SnapshotLibrary {
 
   /** Seals the manifests of a former version, which had no seal; to be done once, since whoever writes one could say so. */
   async sealFormer(): Promise<void> {
-    const folder = join(this.#folder, 'manifests');
-    for (const name of await fs.readdir(folder).catch(() => [] as string[])) {
+    for (const name of await this.objects.list(MANIFESTS)) {
       if (!name.endsWith('.json')) continue;
-      await this.save(SnapshotManifest.parse(JSON.parse(await fs.readFile(join(folder, name), 'utf8'))));
-      await fs.rm(join(folder, name));
+      const former = `${MANIFESTS}/${name}`;
+      const stored = await this.objects.get(former);
+      if (!stored) continue;
+      await this.save(SnapshotManifest.parse(JSON.parse(stored.toString())));
+      await this.objects.remove(former);
     }
   }
 
@@ -83,8 +77,7 @@ export class SnapshotLibrary {
   }
 
   async manifests(): Promise<string[]> {
-    const names = await fs.readdir(join(this.#folder, 'manifests')).catch(() => [] as string[]);
-    return names.filter((name) => name.endsWith(MANIFEST)).map((name) => name.slice(0, -MANIFEST.length));
+    return idsIn(await this.objects.list(MANIFESTS), MANIFEST);
   }
 
   /** Every blob that a manifest names, with what it holds. */
@@ -130,24 +123,19 @@ export class SnapshotLibrary {
     return damaged;
   }
 
-  #changesPath(id: string): string {
-    return join(this.#folder, 'changes', `${id}${CHANGES}`);
-  }
-
-  /** Stores a change set, on the disk before it appears under its name. */
+  /** Stores a change set. */
   async saveChanges(id: string, changes: AsyncIterable<Change> | Iterable<Change>): Promise<void> {
-    await writeChangeFile(this.#changesPath(id), this.location.key, changes);
+    await writeChanges(this.objects, changesName(id), this.key, changes);
   }
 
   /** @throws {EngineError} `blob-missing`, `blob-damaged` */
   readChanges(id: string): AsyncGenerator<Change> {
-    return readChangeFile(this.#changesPath(id), this.location.key);
+    return readChanges(this.objects, changesName(id), this.key);
   }
 
   async #blobsOfChanges(keep: Set<string>): Promise<void> {
-    for (const name of await fs.readdir(join(this.#folder, 'changes')).catch(() => [] as string[])) {
-      if (!name.endsWith(CHANGES)) continue;
-      for await (const change of this.readChanges(name.slice(0, -CHANGES.length))) {
+    for (const id of idsIn(await this.objects.list(CHANGES), CHANGE_SET)) {
+      for await (const change of this.readChanges(id)) {
         if (change.part !== 'file') continue;
         for (const state of [change.before, change.after])
           if (state.type === 'file') for (const hash of state.pieces) keep.add(hash);
@@ -157,7 +145,7 @@ export class SnapshotLibrary {
 
   /** Removes a manifest; its blobs are freed with the next one that is removed by {@link remove}. */
   async discard(id: string): Promise<void> {
-    await fs.rm(this.#path(id), { force: true });
+    await this.objects.remove(manifestName(id));
   }
 
   /**

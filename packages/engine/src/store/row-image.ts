@@ -15,7 +15,8 @@ import {
   type TableManifest,
   type Values,
 } from '@tessarion/core';
-import type { PackStore, PackWriter } from './pack-store.js';
+import type { PackStore } from './pack-store.js';
+import type { PackWriter } from './pack-writer.js';
 
 /** Stores the rows of one table as blocks. */
 export class RowImageWriter {

@@ -17,6 +17,7 @@ import { type Environment, rewriterOf } from '../../src/site/environment.js';
 import { SnapshotLibrary } from '../../src/store/library.js';
 import { idle, profileOf } from '../support/pair.js';
 import { all, type KindUnderTest, SITE } from './databases.js';
+import { MemoryObjects } from './memory-objects.js';
 
 const PROFILE = profileOf(`
 areas: [{ name: code, path: ., class: authored }]
@@ -87,7 +88,7 @@ export function siteSuite(title: string, open: () => Promise<KindUnderTest>): vo
         source: { environment: source },
         destination,
         baseline: undefined,
-        library: new SnapshotLibrary(folder, Buffer.alloc(32)),
+        library: new SnapshotLibrary(new MemoryObjects(folder), Buffer.alloc(32)),
         memories: { source: undefined, destination: undefined },
         profileVersion: 'loom/1',
         method: 'replace',

@@ -66,7 +66,7 @@ async function pack(installation: Ground & { readonly environments: Environments
     const { server } = toEngine(copy, undefined);
     const work = { signal, count: () => undefined };
     const { lost, ...images } = await library.store.write((writer) =>
-      packSpools(paths, library.location.key, server, writer, work),
+      packSpools(paths, library.key, server, writer, work),
     );
     if (lost.length > 0) log.warn({ baseline: id, files: lost.length }, 'files changed on both sides before packing');
     const saved: Record<string, string> = {};

@@ -1,6 +1,6 @@
 import type { Snapshot } from '@tessarion/contract';
 import type { EnvironmentKind } from '@tessarion/core';
-import { SnapshotLibrary } from '@tessarion/engine';
+import { openObjects, SnapshotLibrary } from '@tessarion/engine';
 import { noSnapshot } from '../ground/absent.js';
 import type { DataFolder } from '../ground/data-folder.js';
 import { iso, json, type OnRecords, type Records } from '../ground/open.js';
@@ -60,7 +60,7 @@ export async function mayUseStore(trx: OnRecords, site: string): Promise<boolean
 
 /** The snapshots and baselines of a site. */
 export const libraryOf = (folder: DataFolder, site: string): SnapshotLibrary =>
-  new SnapshotLibrary(folder.store(site), folder.keys.derive(`store ${site}`));
+  new SnapshotLibrary(openObjects({ kind: 'folder', at: folder.store(site) }), folder.keys.derive(`store ${site}`));
 
 /** @throws {ProblemError} `not-found` */
 export async function getSnapshot(on: OnRecords, id: string): Promise<SnapshotRecord> {

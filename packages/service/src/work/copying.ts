@@ -93,7 +93,7 @@ export async function fillCopy(
       guarded: exact ? undefined : source,
       treeId: context.record.id,
       like: exact ? destination : source,
-      spools: remembers ? { folder: spoolFolder, key: library.location.key } : undefined,
+      spools: remembers ? { folder: spoolFolder, key: library.key } : undefined,
     },
     context.work,
   );
