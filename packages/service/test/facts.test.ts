@@ -29,8 +29,10 @@ describe('where a copy lies', () => {
     roots: [{ name: 'main', path: '/srv/sites/threadmill--live/main' }],
   };
 
+  const front = { addressOf: (host: string, path: string) => parseLocation(`http://${host}:7400${path}`) };
+
   it('is made of its names, keeps paths, and puts what shared a host under one host again', () => {
-    const place = copyPlace('threadmill', 'staging', source, server, 7400);
+    const place = copyPlace('threadmill', 'staging', source, server, front);
     expect(place.folder).toBe('/srv/sites/threadmill--staging');
     expect(place.roots).toEqual([{ name: 'main', path: '/srv/sites/threadmill--staging/main' }]);
     expect(place.addresses.map(({ name, host, port, path }) => `${name} ${host}:${port}${path}`)).toEqual([
@@ -46,7 +48,7 @@ describe('where a copy lies', () => {
       fc.property(name, name, name, name, (site, one, otherSite, other) => {
         if (site === otherSite && one === other) return;
         const hosts = (s: string, n: string): string[] =>
-          copyPlace(s, n, source, server, 7400).addresses.map((at) => at.host);
+          copyPlace(s, n, source, server, front).addresses.map((at) => at.host);
         const [a, b] = [hosts(site, one), hosts(otherSite, other)];
         expect(a.filter((host) => b.includes(host))).toEqual([]);
       }),

@@ -6,8 +6,8 @@ import { join } from 'node:path';
 import { brotliCompressSync, deflateSync, gzipSync } from 'node:zlib';
 import { pino } from 'pino';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import type { Route } from '../src/front/front.js';
 import type { Holders } from '../src/front/holders.js';
-import type { Route } from '../src/front/routes.js';
 import { Gateway } from '../src/gateway/gateway.js';
 
 const LIVE = 'threadmill.example';

@@ -1,9 +1,14 @@
 import { randomBytes } from 'node:crypto';
-import { type Address, layoutName, type Profile, parseLocation } from '@tessarion/core';
+import { type Address, type Location, layoutName, type Profile } from '@tessarion/core';
 import { newPassword } from '@tessarion/engine';
 import { type DatabaseRecord, type EnvironmentRecord, UNKNOWN_YET } from './environments.js';
 import type { ServerRecord } from './servers.js';
 import { resolveSettings } from './settings.js';
+
+/** Who says where a host name of a copy answers: what stands before it. */
+interface AddressMaker {
+  addressOf(host: string, path: string): Location;
+}
 
 /** Where a copy lies and answers, made from its site's and its own name. */
 export function copyPlace(
@@ -11,7 +16,7 @@ export function copyPlace(
   name: string,
   source: Pick<EnvironmentRecord, 'addresses' | 'roots'>,
   server: ServerRecord,
-  gatewayPort: number,
+  front: AddressMaker,
 ): Pick<EnvironmentRecord, 'folder' | 'addresses' | 'roots'> {
   const folder = `${server.folder}/${layoutName(site, name)}`;
   const hosts = [...new Set(source.addresses.map((address) => `${address.host}:${address.port ?? ''}`))];
@@ -20,7 +25,7 @@ export function copyPlace(
     const host = number === 0 ? layoutName(site, name) : `${layoutName(site, name)}--${address.name}`;
     return {
       name: address.name,
-      ...parseLocation(`http://${host}.${server.base_domain}:${gatewayPort}${address.path}`),
+      ...front.addressOf(`${host}.${server.base_domain}`, address.path),
       aliases: [],
     };
   });
@@ -59,10 +64,10 @@ export function newCopy(
     readonly server: ServerRecord;
     readonly profile: Profile;
   },
-  { gatewayPort, now }: { readonly gatewayPort: number; readonly now: () => Date },
+  { front, now }: { readonly front: AddressMaker; readonly now: () => Date },
 ): { readonly record: EnvironmentRecord; readonly warnings: readonly string[] } {
   const { site, name, kind, preview, madeFrom, source, server, profile } = wanted;
-  const place = copyPlace(site, name, source, server, gatewayPort);
+  const place = copyPlace(site, name, source, server, front);
   const databases = copyDatabases(site, name, source.databases, server);
   const settings = resolveSettings(profile, { kind, addresses: place.addresses, roots: place.roots, databases });
   const record: EnvironmentRecord = {

@@ -1,22 +1,21 @@
 import type { Check } from '@tessarion/contract';
 import { formatLocation } from '@tessarion/core';
 import type { Environment } from '@tessarion/engine';
-import type { Ground } from '../ground/ground.js';
-import { leadsHere } from './here.js';
+import type { Fronted } from './routes.js';
 
 /** Whether visitors of an environment come through the gateway, which holds them while it is written; undefined where nobody can tell. */
 export async function areHeld(
-  { folder }: Pick<Ground, 'folder'>,
+  { front }: Pick<Fronted, 'front'>,
   { place }: Pick<Environment, 'place'>,
 ): Promise<boolean | undefined> {
-  const key = folder.keys.derive('gateway');
-  const all = await Promise.all(place.addresses.map((address) => leadsHere(formatLocation(address), key)));
+  if (!front.can.hold) return false;
+  const all = await Promise.all(place.addresses.map((address) => front.standsBefore(formatLocation(address))));
   if (all.includes(false)) return false;
   return all.includes(undefined) || all.length === 0 ? undefined : true;
 }
 
 /** What a forecast says of visitors who are not held; a copy's addresses are made below the gateway's. */
-export async function heldChecks(installation: Pick<Ground, 'folder'>, onto: Environment): Promise<Check[]> {
+export async function heldChecks(installation: Pick<Fronted, 'front'>, onto: Environment): Promise<Check[]> {
   if (onto.kind !== 'live') return [];
   const held = await areHeld(installation, onto);
   if (held) return [];

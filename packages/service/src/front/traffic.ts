@@ -2,19 +2,15 @@ import type { QuietHours as ShownQuiet } from '@tessarion/contract';
 import { quietHours } from '@tessarion/core';
 import type { Ground } from '../ground/ground.js';
 import type { OnRecords } from '../ground/open.js';
-import type { GatewayControl } from './control.js';
+import type { Front } from './front.js';
 
 const KEPT_MS = 8 * 7 * 86_400_000;
 /** How long a delivery should be able to take its time. */
 const HOURS = 3;
 
-/** Takes what the gateway has counted into the records; what a site had long ago is forgotten. */
-export async function keepTraffic({
-  records,
-  gateway,
-  now,
-}: Ground & { readonly gateway: GatewayControl }): Promise<void> {
-  const taken = await gateway.takeTraffic();
+/** Takes what the front has counted into the records; what a site had long ago is forgotten. */
+export async function keepTraffic({ records, front, now }: Ground & { readonly front: Front }): Promise<void> {
+  const taken = await front.takeTraffic();
   const rows = Object.entries(taken).flatMap(([environment, hours]) =>
     Object.entries(hours).map(([hour, requests]) => ({ environment, at: `${hour}:00:00.000Z`, requests })),
   );

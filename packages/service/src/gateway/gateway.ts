@@ -15,10 +15,10 @@ import { type Duplex, pipeline, type Readable, type Transform } from 'node:strea
 import { createBrotliDecompress, createGunzip, createInflate } from 'node:zlib';
 import proxyAddress from '@fastify/proxy-addr';
 import type { Logger } from 'pino';
+import type { Published, Route } from '../front/front.js';
 import { answerHere } from '../front/here.js';
 import { type Holders, mayHold } from '../front/holders.js';
 import { PASS_SECONDS, type Pass, Passes, TryLimit } from '../front/pass.js';
-import type { Published, Route } from '../front/routes.js';
 import { COOKIES, cookiesOf, forOneBrowser, ofMessage, toSite, type Visitor } from './headers.js';
 import { Holds } from './holds.js';
 import { Bounded, MarkedPage } from './mark-page.js';

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import type { Route } from '../front/routes.js';
+import type { Route } from '../front/front.js';
 
 const COLOURS = {
   live: { tint: '#d9e8fb', fill: '#1e4e93', edge: '#113775', on: '#fafcfe' },

@@ -8,7 +8,6 @@ export interface Ground {
   readonly records: Records;
   readonly recordsUrl: string;
   readonly consoleUrl: string;
-  readonly gatewayPort: number;
   readonly now: () => Date;
   readonly log: Logger;
 }

@@ -14,7 +14,7 @@ export function addHealth(app: FastifyInstance, installation: Installation): voi
     } catch {
       return notReady('the records cannot be reached');
     }
-    const serves = await installation.gateway.ping().catch(() => undefined);
+    const serves = await installation.front.isReady();
     return serves ? { state: 'ready' } : notReady('the gateway does not answer');
   });
 }

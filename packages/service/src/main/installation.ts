@@ -2,6 +2,7 @@ import { pino } from 'pino';
 import { Environments } from '../fleet/environments.js';
 import { Servers } from '../fleet/servers.js';
 import { GatewayControl } from '../front/control.js';
+import { GatewayFront } from '../front/gateway-front.js';
 import { DataFolder } from '../ground/data-folder.js';
 import { openRecords } from '../ground/open.js';
 import { Journal } from '../journal/journal.js';
@@ -29,7 +30,7 @@ export async function openInstallation(
   name: string,
   variables: NodeJS.ProcessEnv = process.env,
   now: () => Date = () => new Date(),
-): Promise<Installation> {
+): Promise<Installation & { readonly front: GatewayFront }> {
   const need = (key: string): string => {
     const value = variables[key];
     if (value === undefined || value === '') throw new Error(`The variable ${key} is needed.`);
@@ -45,9 +46,12 @@ export async function openInstallation(
     servers: new Servers(folder),
     transfers: new Transfers(folder, now),
     journal: new Journal(folder.keys, now),
-    gateway: new GatewayControl(folder.run('gateway.sock')),
+    front: new GatewayFront(
+      folder,
+      new GatewayControl(folder.run('gateway.sock')),
+      Number(need('TESSARION_GATEWAY_PORT')),
+    ),
     consoleUrl: need('TESSARION_CONSOLE_URL'),
-    gatewayPort: Number(need('TESSARION_GATEWAY_PORT')),
     now,
     log: pino({
       name,

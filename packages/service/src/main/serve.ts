@@ -85,7 +85,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   });
   await once(installation, 'forecasts-sealed', () => sealFormerItems(installation));
   await runMigrations({ connectionString: recordsUrl });
-  await publishRoutes(installation.records, folder, installation.environments, installation.servers, consoleUrl);
+  await publishRoutes(installation, (published) => installation.front.leave(published));
   const firstKey = await new Access(installation.records, installation.folder.keys, installation.now).firstKey();
   const listening = createApp({
     installation,
@@ -99,7 +99,7 @@ export async function serve(options: ServeOptions): Promise<RunningService> {
   });
   const { host, trustedFronts } = options;
   const place = { host, port: ports.gateway, trustedFronts };
-  const keeping = new GatewayKeeping(folder, installation.gateway, place, installation.log);
+  const keeping = new GatewayKeeping(folder, installation.front.control, place, installation.log);
   const [app] = await Promise.all([listening, keeping.start()]);
   // Last: where the service cannot listen, another one may have it, and its workers.
   const workers = new Workers(toVariables(settings), installation);

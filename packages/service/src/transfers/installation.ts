@@ -1,6 +1,6 @@
 import type { Environments } from '../fleet/environments.js';
 import type { Servers } from '../fleet/servers.js';
-import type { GatewayControl } from '../front/control.js';
+import type { Front } from '../front/front.js';
 import type { Ground } from '../ground/ground.js';
 import type { Journal } from '../journal/journal.js';
 import type { Transfers } from './transfers.js';
@@ -10,5 +10,5 @@ export interface Installation extends Ground {
   readonly servers: Servers;
   readonly transfers: Transfers;
   readonly journal: Journal;
-  readonly gateway: GatewayControl;
+  readonly front: Front;
 }

@@ -171,14 +171,6 @@ export class TransferContext {
   }
 
   async publishRoutes(): Promise<void> {
-    const { installation } = this;
-    await publishRoutes(
-      installation.records,
-      installation.folder,
-      installation.environments,
-      installation.servers,
-      installation.consoleUrl,
-    );
-    await installation.gateway.reload();
+    await publishRoutes(this.installation);
   }
 }

@@ -18,13 +18,13 @@ const leaseMs = ({ data }: TransferContext): number => data.leaseMs ?? LEASE_MS;
  * @returns for how long running requests were waited for
  */
 export async function hold(context: TransferContext, path: string, moreMs = 0): Promise<number> {
-  const { gateway } = context.installation;
+  const { front } = context.installation;
   const longest = LEASE_MS + moreMs;
-  const { lease, waitedMs } = await gateway.hold(path, longest, DRAIN_MS);
+  const { lease, waitedMs } = await front.hold(path, longest, DRAIN_MS);
   await context.remember({ lease, leaseMs: longest });
   stopKeeping(context);
   const keep = async (): Promise<void> => {
-    const { isHeld } = await gateway.keep(lease, longest);
+    const { isHeld } = await front.keep(lease, longest);
     if (!isHeld) stopKeeping(context);
   };
   // A gateway that is away is asked again; whether it holds still is asked before anything can be seen.
@@ -41,11 +41,11 @@ function stopKeeping(context: TransferContext): void {
 export async function mustBeHeld(context: TransferContext, path: string): Promise<void> {
   const { lease } = context.data;
   if (lease === undefined) return;
-  const { gateway } = context.installation;
-  const { isHeld } = await patiently(context, () => gateway.keep(lease, leaseMs(context)));
+  const { front } = context.installation;
+  const { isHeld } = await patiently(context, () => front.keep(lease, leaseMs(context)));
   if (isHeld) return;
   await context.say('The hold had ended by itself meanwhile: visitors are held once more.');
-  const former = await gateway.release(lease);
+  const former = await front.release(lease);
   await context.remember({ heldMs: former.heldMs });
   await hold(context, path);
 }
@@ -80,7 +80,7 @@ export async function release(context: TransferContext): Promise<Held | undefine
   stopKeeping(context);
   const { lease, heldMs: formerMs } = context.data;
   if (lease === undefined) return undefined;
-  const { heldMs, isOver } = await patiently(context, () => context.installation.gateway.release(lease)).catch(
+  const { heldMs, isOver } = await patiently(context, () => context.installation.front.release(lease)).catch(
     (): Held => ({ heldMs: null, isOver: true }),
   );
   const longest = heldMs === null ? null : Math.max(heldMs, formerMs ?? 0);

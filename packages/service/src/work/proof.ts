@@ -1,4 +1,3 @@
-import { request } from 'node:http';
 import type { Check } from '@tessarion/contract';
 import {
   calledIn,
@@ -23,6 +22,7 @@ import {
   valueInRow,
 } from '@tessarion/engine';
 import { otherHosts } from '../fleet/other-hosts.js';
+import type { Visited } from '../front/front.js';
 import { type PageHealth, pageChecks } from '../front/health.js';
 import { readBackOf } from '../stored/read-back.js';
 import type { TransferContext } from './context.js';
@@ -171,7 +171,9 @@ async function openCheck(context: TransferContext, destination: Environment): Pr
   const record = await context.environmentRecord(destination.path);
   const found: string[] = [];
   if (record.gate !== null) found.push('it has a gate');
-  const answer = await visit(context.installation.gatewayPort, address ? new URL(formatLocation(address)).host : '');
+  const answer: Visited = address
+    ? await context.installation.front.visit(`${formatLocation(address)}/`)
+    : { headers: {}, body: '', error: 'it has no address' };
   if (answer.error !== undefined) found.push(`it cannot be asked (${answer.error})`);
   if (/noindex/i.test(String(answer.headers['x-robots-tag'] ?? '')))
     found.push('its answers tell search engines to stay away');
@@ -210,20 +212,4 @@ async function wrongSettings(destination: Environment): Promise<string[]> {
   return fixed
     .filter(({ name, expected }) => found.get(name) !== undefined && found.get(name) !== expected)
     .map(({ name }) => `the setting ${name} is not what it is on ${destination.kind}`);
-}
-
-function visit(
-  port: number,
-  host: string,
-): Promise<{ headers: NodeJS.Dict<string | string[]>; body: string; error?: string }> {
-  return new Promise((resolve) => {
-    const call = request({ host: '127.0.0.1', port, path: '/', headers: { host }, timeout: 10_000 }, (response) => {
-      const chunks: Buffer[] = [];
-      response.on('data', (chunk: Buffer) => chunks.push(chunk));
-      response.on('end', () => resolve({ headers: response.headers, body: Buffer.concat(chunks).toString() }));
-    });
-    call.on('timeout', () => call.destroy(new Error('no answer within 10 s')));
-    call.on('error', (error) => resolve({ headers: {}, body: '', error: error.message }));
-    call.end();
-  });
 }

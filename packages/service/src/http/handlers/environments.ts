@@ -4,7 +4,6 @@ import { type EnvironmentRecord, refusePreview } from '../../fleet/environments.
 import { nearestWords } from '../../fleet/known-names.js';
 import { copyPlace, newCopy } from '../../fleet/new-copy.js';
 import { profileOfSite } from '../../fleet/profiles.js';
-import { Passes, TICKET_SECONDS } from '../../front/pass.js';
 import { publishHolders } from '../../front/routes.js';
 import { noEnvironment, noSite } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
@@ -119,7 +118,7 @@ export const environmentHandlers: Handlers<
       fault === undefined ? name : proposeName(name, taken),
       live,
       server,
-      installation.gatewayPort,
+      installation.front,
     );
     return { name, address: formatLocation(place.addresses[0] as Address), server: server.name, checks };
   },
@@ -257,7 +256,7 @@ export const environmentHandlers: Handlers<
     if (record.status !== 'ready')
       throw new ProblemError('conflict', `${record.path} is not ready.`, 'Wait until it is.');
     const server = await servers.get(records, record.server);
-    const place = copyPlace(params.site, body.name, record, server, installation.gatewayPort);
+    const place = copyPlace(params.site, body.name, record, server, installation.front);
     await refuseTakenAddresses(installation, place.addresses);
     const input: Inputs['rename'] = { from: record.path, name: body.name };
     return records.transaction(async (trx) => {
@@ -327,10 +326,7 @@ export const environmentHandlers: Handlers<
     if (!record.gate) return { url };
     // Whoever was let in since is to be known there as well.
     await publishHolders(installation);
-    const passes = new Passes(installation.folder.keys.derive('gateway'));
-    const now = installation.now().getTime();
-    const ticket = passes.issue('ticket', record.path, `person ${call.person.id}`, now, TICKET_SECONDS);
-    return { url: `${url}/.tessarion/enter?ticket=${ticket}` };
+    return { url: installation.front.entry(url, record.path, `person ${call.person.id}`, installation.now()) };
   },
 };
 

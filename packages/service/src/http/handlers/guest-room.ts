@@ -1,6 +1,5 @@
 import { type Address, formatLocation } from '@tessarion/core';
 import { previewPath } from '../../fleet/preview-path.js';
-import { Passes, TICKET_SECONDS } from '../../front/pass.js';
 import { publishHolders } from '../../front/routes.js';
 import { newId } from '../../ground/data-folder.js';
 import type { OnRecords } from '../../ground/open.js';
@@ -56,12 +55,9 @@ export const guestRoomHandlers: Handlers<
     await call.note(installation.records, path, { guest: guest.id });
     const url = formatLocation(record.addresses[0] as Address);
     await publishHolders(installation);
-    const passes = new Passes(installation.folder.keys.derive('gateway'));
-    const until = Math.min(GUEST_PASS_SECONDS, (guest.expires_at.getTime() - installation.now().getTime()) / 1000);
-    const ticket = passes.issue('ticket', path, `guest ${guest.id}`, installation.now().getTime(), TICKET_SECONDS, {
-      stays: until,
-    });
-    return { url: `${url}/.tessarion/enter?ticket=${ticket}` };
+    const now = installation.now();
+    const stays = Math.min(GUEST_PASS_SECONDS, (guest.expires_at.getTime() - now.getTime()) / 1000);
+    return { url: installation.front.entry(url, path, `guest ${guest.id}`, now, stays) };
   },
 
   guestSay: (call) =>

@@ -86,13 +86,13 @@ export const leave: Procedure = {
       async run(context) {
         const environment = await context.environment(context.record.onto_path);
         await context.checkFence(environment);
-        const { gateway } = context.installation;
+        const { front } = context.installation;
         await context.remember({ pastSwitch: true });
-        const { lease } = await gateway.hold(environment.path, HOLD_MS, HOLD_MS / 5);
+        const { lease } = await front.hold(environment.path, HOLD_MS, HOLD_MS / 5);
         try {
           for (const one of context.data.returns ?? []) await putInPlace(environment, one);
         } finally {
-          await gateway.release(lease);
+          await front.release(lease);
         }
         await environment.server.flush(environment.folder);
         return undefined;

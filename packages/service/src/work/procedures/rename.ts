@@ -50,7 +50,7 @@ export const rename: Procedure = {
         await noteOwnSettings(context, from);
         const own = await context.environmentRecord(from);
         const server = await installation.servers.get(installation.records, own.server);
-        const place = copyPlace(own.site, name, own, server, installation.gatewayPort);
+        const place = copyPlace(own.site, name, own, server, installation.front);
         const databases = copyDatabases(own.site, name, own.databases, server);
         const source = await context.environment(from);
         const { values } = resolveSettings(

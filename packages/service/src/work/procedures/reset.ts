@@ -122,7 +122,7 @@ export const reset: Procedure = {
       async run(context) {
         const { input, source, destination, facts } = await prepared(context);
         const { installation, record } = context;
-        const { lease } = await installation.gateway.hold(destination.path, 10_000, 2000);
+        const { lease } = await installation.front.hold(destination.path, 10_000, 2000);
         try {
           await context.checkFence(destination);
           await context.remember({ pastSwitch: true });
@@ -138,7 +138,7 @@ export const reset: Procedure = {
           await forgetBaselines(installation, destination.path, input.exact ? undefined : source.path);
           await rememberBaseline(context, source, destination, input.origin, NOTHING_LEFT_OUT);
         } finally {
-          await installation.gateway.release(lease);
+          await installation.front.release(lease);
         }
         await context.publishRoutes();
         return undefined;
