@@ -141,8 +141,20 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await fs.utimes(at('-printf'), -5, -5);
       await fs.utimes(at(' '), 0, 0);
       const whole = [...(await server.listWhole(folder)).nodes].sort((a, b) => (a.path < b.path ? -1 : 1));
-      const plainly = ({ path, type, mode, bytes, identity, changedAtNs, modified, target }: TreeNode) => ({
-        ...{ path, type, mode, bytes, changedAtNs, modified, target },
+      const plainly = ({
+        path,
+        type,
+        mode,
+        bytes,
+        identity,
+        file,
+        written,
+        changedAtNs,
+        modified,
+        target,
+      }: TreeNode) => ({
+        ...{ path, type, mode, bytes, file, changedAtNs, modified, target },
+        written: path === '-printf' ? '' : written,
         identity: path === '-printf' ? '' : identity,
       });
       expect(whole.map(plainly)).toEqual((await listed()).sort((a, b) => (a.path < b.path ? -1 : 1)).map(plainly));
@@ -177,6 +189,25 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
         seen.add(now);
       }
       expect(await server.identityOf(at('nothing'))).toBeUndefined();
+    });
+
+    it('knows a file under each of its names, and whether its content was written', async () => {
+      await server.writeFile(at('f'), Buffer.from('1'), 0o644);
+      const node = async (name: string): Promise<TreeNode> => (await server.nodeAt(at(name))) as TreeNode;
+      const first = await node('f');
+      await new Promise((resolve) => setTimeout(resolve, 20));
+      await fs.link(at('f'), at('second name'));
+      await fs.chmod(at('f'), 0o600);
+      const second = (await server.listWhole(folder)).nodes.find(({ path }) => path === 'second name') as TreeNode;
+      expect([second.file, second.written]).toEqual([first.file, first.written]);
+      expect(second.identity).not.toBe(first.identity);
+      await fs.writeFile(at('f'), '2');
+      expect((await node('second name')).file).toBe(first.file);
+      expect((await node('second name')).written).not.toBe(first.written);
+      await server.copyFile(at('third'), at('f'));
+      expect((await node('third')).file, 'a file of its own').not.toBe(first.file);
+      await server.writeFile(at('f'), Buffer.from('2'), 0o600);
+      expect((await node('f')).file, 'one that took its place').not.toBe(first.file);
     });
 
     it('lists a tree in byte order, folders before what is in them, links not followed', async () => {
@@ -247,9 +278,7 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       for (const to of ['to/deep/er', 'to/gone']) await server.makeFolder(at(to));
       await server.linkTree(at('to'), at('from'), [...names, 'deep/never', 'gone/never']);
       const inodes = async (path: string) =>
-        (await listed(path)).flatMap((node) =>
-          node.type === 'folder' ? [] : [`${node.path} ${node.identity.split(' ')[3]}`],
-        );
+        (await listed(path)).flatMap((node) => (node.type === 'folder' ? [] : [`${node.path} ${node.file}`]));
       expect(await inodes('to')).toEqual(await inodes('from'));
       expect(await inodes('to')).toHaveLength(names.length);
       await expect(server.linkTree(at('to'), at('from'), ['top'])).rejects.toThrow(EngineError);

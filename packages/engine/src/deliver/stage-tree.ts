@@ -226,8 +226,7 @@ async function writeChanged(
 }
 
 /** An unchanged file is the same file in both trees: what was written in place is there already. */
-const markOf = ({ type, target, identity }: TreeNode): string =>
-  type === 'link' ? `link ${target}` : (identity.split(' ')[3] as string);
+const markOf = ({ type, target, file }: TreeNode): string => (type === 'link' ? `link ${target}` : file);
 
 const marksOf = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
   new Map(
@@ -316,12 +315,11 @@ export async function changesByPrograms(
 /** What tells a file from another without reading it, where copies keep size and time. */
 const contentMarks = (nodes: readonly TreeNode[]): Map<ByteString, string> =>
   new Map(
-    nodes.flatMap(({ path, type, target, mode, identity }) => {
-      const [size, time] = identity.split(' ');
-      return type === 'folder' || type === 'special'
+    nodes.flatMap(({ path, type, target, mode, bytes, modified }) =>
+      type === 'folder' || type === 'special'
         ? []
-        : [[path, type === 'link' ? `link ${target}` : `${mode} ${size} ${Math.floor(Number(time) * 1000)}`] as const];
-    }),
+        : [[path, type === 'link' ? `link ${target}` : `${mode} ${bytes} ${Math.floor(modified * 1000)}`] as const],
+    ),
   );
 
 /** Makes the folders that a path of one tree lies in there as they are in the other, where they are new. */

@@ -63,7 +63,7 @@ const PLAIN = 0o777;
 
 const modeOf = (mode: number, type: TreeNode['type']): number => (type === 'file' ? mode & PLAIN : mode & 0o7777);
 
-/** As `find` writes it, so that a listing need not be spelled anew. */
+/** Size, time of writing, time of change and inode, as `find` writes them, so that a listing need not be spelled anew. */
 const identity = (stat: BigIntStats): string =>
   `${stat.size} ${seconds(stat.mtimeNs)} ${seconds(stat.ctimeNs)} ${stat.ino}`;
 
@@ -145,6 +145,14 @@ class FoundNode implements TreeNode {
   get modified(): number {
     return Number(this.identity.split(' ')[1]);
   }
+
+  get file(): string {
+    return this.identity.slice(this.identity.lastIndexOf(' ') + 1);
+  }
+
+  get written(): string {
+    return this.identity.slice(0, this.identity.indexOf(' ', this.identity.indexOf(' ') + 1));
+  }
 }
 
 /** Where mode, user and group end in what `find` says of an entry. */
@@ -202,6 +210,8 @@ function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined 
     gid: Number(stat.gid),
     bytes: Number(stat.size),
     identity: identity(stat),
+    file: `${stat.ino}`,
+    written: `${stat.size} ${seconds(stat.mtimeNs)}`,
     changedAtNs: stat.ctimeNs,
     modified: Number(seconds(stat.mtimeNs)),
     target: type === 'link' ? bytes(readlinkSync(place, { encoding: 'buffer' })) : undefined,

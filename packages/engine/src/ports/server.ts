@@ -16,8 +16,12 @@ export interface TreeNode extends Owner {
   readonly type: 'file' | 'folder' | 'link' | 'special';
   readonly mode: number;
   readonly bytes: number;
-  /** Changes whenever the content or the entry does: size, mtime, ctime (ns) and inode, with blanks between. */
+  /** Changes whenever the content or the entry does, and is the same as long as neither does. */
   readonly identity: string;
+  /** Which file it is: the same under each of its names, and another one for every other file. */
+  readonly file: string;
+  /** Changes whenever the content is written, and not with another name, mode or owner. */
+  readonly written: string;
   readonly changedAtNs: bigint;
   /** When its content was written last, in seconds since 1970. */
   readonly modified: number;

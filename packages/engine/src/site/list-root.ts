@@ -38,8 +38,7 @@ const MemoryFile = z.object({
 });
 
 /**
- * Remembers the content hashes of files by their identity (size, mtime, ctime, inode), so that an unchanged file is
- * not read again. A file younger than two seconds is not remembered: it may change once more within one clock tick.
+ * Remembers the content hashes of files by their identity, so that an unchanged file is not read again. A file younger than two seconds is not remembered: it may change once more within one clock tick.
  */
 export class HashMemory {
   /** Memories that were opened lately, the last one last. What one of them knows is true whoever asks. */
@@ -153,11 +152,8 @@ export class KnownFiles {
   }
 }
 
-function isSameContent(before: TreeNode, after: TreeNode): boolean {
-  const [size, written, , inode] = before.identity.split(' ');
-  const [sizeNow, writtenNow, , inodeNow] = after.identity.split(' ');
-  return size === sizeNow && written === writtenNow && inode === inodeNow && before.mode === after.mode;
-}
+const isSameContent = (before: TreeNode, after: TreeNode): boolean =>
+  before.written === after.written && before.file === after.file && before.mode === after.mode;
 
 /** What a root holds. */
 export interface ListedFiles extends WholeRoot {
