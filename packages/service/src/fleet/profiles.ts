@@ -83,6 +83,7 @@ export async function composeRecord(
   const own = readRecord(record);
   const { base, parts } = own.document;
   const layers: NamedLayer[] = [];
+  const texts: string[] = [];
   for (const name of [...(base === undefined ? [] : [base]), ...(parts ?? [])]) {
     const found = name === instead?.name ? instead : await newest(on, name);
     if (!found)
@@ -106,9 +107,10 @@ export async function composeRecord(
         'Take the same base, and the parts that both have in common.',
       );
     layers.push(layer);
+    texts.push(found.text);
   }
   layers.push(own);
-  const composed = composeLayers(layers);
+  const composed = compose(layers, [...texts, record.text]);
   if (!composed.ok) {
     const fields = composed.mistakes.map(({ layer, line, path, message }) => ({
       path: `${layers.length > 1 ? `${layer}, ` : ''}line ${line}${path === '' ? '' : ` ${path}`}`,
@@ -123,6 +125,18 @@ export async function composeRecord(
   }
   const edition = layers.map((one) => `${one.name}/${one.version}`).join(' ');
   return { ...record, profile: composed.profile, origins: composed.origins, layers, edition };
+}
+
+type Composed = ReturnType<typeof composeLayers>;
+
+/** Compositions by all that they are made of: each step of a transfer asks for its profile, some while visitors wait. */
+const compositions = new LRUCache<string, Composed>({ max: 100 });
+
+function compose(layers: readonly NamedLayer[], texts: readonly string[]): Composed {
+  const key = JSON.stringify(layers.map(({ name, version }, i) => [name, version, texts[i]]));
+  const composed = compositions.get(key) ?? composeLayers(layers);
+  compositions.set(key, composed);
+  return composed;
 }
 
 async function newest(on: OnRecords, name: string): Promise<ProfileRecord | undefined> {

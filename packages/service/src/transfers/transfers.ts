@@ -117,6 +117,15 @@ const JSON_COLUMNS = [
 ] as const;
 type Row = Omit<TransferRecord, 'input' | 'noted' | 'outcome'> & { input: string; data: string };
 
+/**
+ * Whether who records something waits until no loss of power can undo it (`forced`), or not: `soon` it is, at the latest with
+ * whatever is recorded as forced after it.
+ */
+export type Durability = 'forced' | 'soon';
+
+/** Within a statement: its transaction does not wait for the disk (PostgreSQL, asynchronous commit). */
+const DURABLE_SOON = "set_config('synchronous_commit', 'off', true)";
+
 /** The transfers on record. */
 export class Transfers {
   readonly #folder: DataFolder;
@@ -179,10 +188,17 @@ export class Transfers {
     return this.get(on, id);
   }
 
-  /** Notes what steps found and did, in place of what was noted before. */
-  async note(on: OnRecords, id: string, data: TransferData): Promise<void> {
+  /**
+   * Notes what steps found and did, in place of what was noted before.
+   *
+   * @param durability whether the disk is waited for
+   */
+  async note(on: OnRecords, id: string, data: TransferData, durability: Durability = 'forced'): Promise<void> {
     await on('transfer')
       .where({ id })
+      .modify((query) => {
+        if (durability === 'soon') query.whereRaw(`${DURABLE_SOON} IS NOT NULL`);
+      })
       .update({ data: this.#folder.keys.encrypt(json(data)) });
   }
 
@@ -282,6 +298,7 @@ export class Transfers {
     { id, site, onto_path }: Pick<TransferRecord, 'id' | 'site' | 'onto_path'>,
     step: { position: number; detailOfFormer: string | null; isFirst: boolean },
     progress: NonNullable<TransferRecord['progress']>,
+    durability: Durability = 'forced',
   ): Promise<void> {
     const event: StreamEvent = { type: 'transfer', transfer: id, site, onto: onto_path, state: 'running', progress };
     await on.raw(
@@ -291,7 +308,7 @@ export class Transfers {
           WHERE transfer_id = :id AND position = :position),
         shown AS (UPDATE transfer SET progress = :progress::jsonb WHERE id = :id),
         told AS (INSERT INTO event (at, data) VALUES (clock_timestamp(), :event::jsonb) RETURNING id)
-      SELECT pg_notify(:channel, id::text) FROM told`,
+      SELECT pg_notify(:channel, id::text)${durability === 'soon' ? `, ${DURABLE_SOON}` : ''} FROM told`,
       {
         id,
         now: this.#now(),

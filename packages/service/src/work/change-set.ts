@@ -237,13 +237,14 @@ async function commitRows(context: TransferContext, environment: Environment, se
   // What was taken back is of no use to anybody.
   if (read.length > 0 && !set.undoes) {
     await context.library().saveChanges(`${context.record.id}-read-back`, read);
-    await context.remember({ isReadBack: true });
+    await context.remember({ isReadBack: true }, 'soon');
   }
+  // From these a recovery knows what was written; all that is noted up to the release hangs on them alone.
   await context.remember({ [writing]: transactions });
   await mustBeHeld(context, environment.path);
   await context.checkFence(environment);
   for (const { rows } of applications) await rows.commit();
-  await context.remember({ pastSwitch: true });
+  await context.remember({ pastSwitch: true }, applications.length > 0 ? 'soon' : 'forced');
   await rememberRemains(
     context,
     applied.flatMap((one) => one.remains),
@@ -268,7 +269,7 @@ export async function switchFiles(
   const { inPlace } = await placedFiles(context, environment, set);
   if (roots.length + inPlace.length === 0) return undefined;
   await context.checkFence(environment);
-  await context.remember({ pastSwitch: true });
+  if (context.data.pastSwitch !== true) await context.remember({ pastSwitch: true });
   const place = {
     ...environment.place,
     roots: environment.place.roots.filter((root) => roots.some((one) => one.root === root.name)),

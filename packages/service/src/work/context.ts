@@ -9,7 +9,7 @@ import { libraryOf } from '../stored/snapshots.js';
 import { dataOf, type TransferData } from '../transfers/data.js';
 import { inputOf } from '../transfers/inputs.js';
 import type { Installation } from '../transfers/installation.js';
-import type { TransferRecord } from '../transfers/transfers.js';
+import type { Durability, TransferRecord } from '../transfers/transfers.js';
 
 const PROGRESS_MS = 250;
 
@@ -55,9 +55,10 @@ export class TransferContext {
     return found;
   }
 
-  async remember(facts: Partial<TransferData>): Promise<void> {
+  /** Notes facts for later steps and a recovery. @param durability see {@link Durability} */
+  async remember(facts: Partial<TransferData>, durability: Durability = 'forced'): Promise<void> {
     this.data = { ...this.data, ...facts };
-    await this.installation.transfers.note(this.installation.records, this.record.id, this.data);
+    await this.installation.transfers.note(this.installation.records, this.record.id, this.data, durability);
   }
 
   async say(text: string): Promise<void> {
@@ -70,10 +71,17 @@ export class TransferContext {
   async enter(
     name: string,
     step: { position: number; detailOfFormer: string | null; isFirst: boolean },
+    durability: Durability,
   ): Promise<void> {
     this.#step = name;
     this.#lastProgress = Date.now();
-    await this.installation.transfers.beginStep(this.installation.records, this.record, step, this.#progress);
+    await this.installation.transfers.beginStep(
+      this.installation.records,
+      this.record,
+      step,
+      this.#progress,
+      durability,
+    );
   }
 
   get #progress(): NonNullable<TransferRecord['progress']> {

@@ -21,7 +21,8 @@ export async function hold(context: TransferContext, path: string, moreMs = 0): 
   const { front } = context.installation;
   const longest = LEASE_MS + moreMs;
   const { lease, waitedMs } = await front.hold(path, longest, DRAIN_MS);
-  await context.remember({ lease, leaseMs: longest });
+  // Lost with a loss of power, it ends by itself.
+  await context.remember({ lease, leaseMs: longest }, 'soon');
   stopKeeping(context);
   const keep = async (): Promise<void> => {
     const { isHeld } = await front.keep(lease, longest);

@@ -6,6 +6,11 @@ export interface ProcedureStep {
   readonly name: string;
   /** What people read while it runs, such as `Copy the rows`. */
   readonly title: string;
+  /**
+   * Visitors are held while it runs, so that nobody waits for the disk when it begins: a recovery that does not know that it
+   * has begun does the step before it once more, and finds out what was done.
+   */
+  readonly isHeld?: boolean;
   /** @returns what was done, in a few words */
   run(context: TransferContext): Promise<string | undefined>;
 }

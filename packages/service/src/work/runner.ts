@@ -216,7 +216,8 @@ export class TransferRunner {
       try {
         context.work.signal.throwIfAborted();
         const isFirst = position === from;
-        await context.enter(step.name, { position, isFirst, detailOfFormer: detail ?? null });
+        const durability = step.isHeld ? 'soon' : 'forced';
+        await context.enter(step.name, { position, isFirst, detailOfFormer: detail ?? null }, durability);
         detail = await this.#runPatiently(context, procedure, step);
         if (position === procedure.steps.length - 1) await flushEnds(context);
       } catch (error) {

@@ -58,21 +58,25 @@ export function deliverySteps(setOf: (context: TransferContext) => ChangeSet): P
     {
       name: 'commit',
       title: 'Write the rows',
+      isHeld: true,
       run: async (context) => writeRows(context, await onto(context), setOf(context)),
     },
     {
       name: 'switch',
       title: 'Switch the files',
+      isHeld: true,
       run: async (context) => switchFiles(context, await onto(context), setOf(context)),
     },
     {
       name: 'held-tasks',
       title: 'Run its held tasks',
+      isHeld: true,
       run: async (context) => runTasks(context, await onto(context), ['held'], { chosen: chosenTasks(context) }),
     },
     {
       name: 'release',
       title: 'Let visitors through',
+      isHeld: true,
       run: async (context) => releaseVisitors(context, await onto(context), setOf(context)),
     },
     {
