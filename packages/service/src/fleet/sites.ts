@@ -1,6 +1,6 @@
 import { noSite } from '../ground/absent.js';
 import { etagOf } from '../ground/entity-tag.js';
-import type { OnRecords } from '../ground/open.js';
+import { json, type OnRecords } from '../ground/open.js';
 /** A site in the records. */
 export interface SiteRecord {
   readonly name: string;
@@ -24,3 +24,25 @@ export async function holdSite(trx: OnRecords, name: string): Promise<SiteRecord
   if (!found) throw noSite(name);
   return found as SiteRecord;
 }
+
+/** Puts a site on record. */
+export async function insertSite(on: OnRecords, site: Omit<SiteRecord, 'tags'>, at: Date): Promise<void> {
+  const { name, client, time_zone, profile, server } = site;
+  await on('site').insert({ name, client, time_zone, profile, server, created_at: at });
+}
+
+/** Records what an edit changed of a site. */
+export async function updateSite(
+  on: OnRecords,
+  name: string,
+  { profile, tags }: Partial<Pick<SiteRecord, 'profile' | 'tags'>>,
+): Promise<void> {
+  const changes = {
+    ...(profile === undefined ? {} : { profile }),
+    ...(tags === undefined ? {} : { tags: json(tags) }),
+  };
+  await on('site').where({ name }).update(changes);
+}
+
+/** Takes a site off the records, of which nothing is on record any more. */
+export const removeSite = (on: OnRecords, name: string): Promise<number> => on('site').where({ name }).delete();

@@ -74,6 +74,10 @@ export async function sealFormerItems({ records, folder }: Installation): Promis
   }
 }
 
+/** Forgets what was found of one forecast. */
+export const forgetItems = (on: OnRecords, forecast: string): Promise<number> =>
+  on('forecast_item').where({ forecast_id: forecast }).delete();
+
 const DAY_MS = 24 * 3600_000;
 /** How long what nobody opened a request from is kept, and the values of what was decided. */
 const UNUSED_DAYS = 30;

@@ -22,6 +22,13 @@ export interface TransferWish {
 /** The wishes of somebody who has said nothing. */
 export const NO_WISHES: ForecastWishes = { only: [], except: [], settlements: {}, rest: null };
 
+/** Of a body, the wishes that it names. */
+export const withoutAbsent = (
+  wishes: {
+    readonly [K in keyof ForecastWishes]?: ForecastWishes[K] | undefined;
+  },
+): Partial<ForecastWishes> => Object.fromEntries(Object.entries(wishes).filter(([, value]) => value !== undefined));
+
 /** What a transfer would do, as far as the comparison tells. */
 export interface TransferFacts {
   readonly direction: 'up' | 'down';

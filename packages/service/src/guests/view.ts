@@ -1,5 +1,5 @@
 import type { GuestLink, GuestRoom, GuestSight, GuestThread } from '@tessarion/contract';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { getForecast } from '../forecasts/forecasts.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { showPreview } from '../requests/preview.js';
 import { type CommentRecord, getRequest, type RequestRecord, revisionsOf } from '../requests/requests.js';
@@ -172,7 +172,7 @@ async function requestSight(
   const preview = await showPreview(on, installation, request);
   const state = stateOf(request, preview);
   const current = (await revisionsOf(on, request.id)).at(-1);
-  const forecast = (await on<ForecastRecord>('forecast').where({ id: request.forecast }).first()) as ForecastRecord;
+  const forecast = await getForecast(on, request.forecast);
   return {
     position,
     title,

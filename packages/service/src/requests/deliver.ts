@@ -1,7 +1,7 @@
 import type { Person } from '@tessarion/contract';
 import { decide, type EnvironmentKind, isStillDue, type Permission } from '@tessarion/core';
 import { laneOnto } from '../fleet/lane-onto.js';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { type ForecastRecord, getForecast } from '../forecasts/forecasts.js';
 import { readyToGo, warningsOf } from '../forecasts/ready-to-go.js';
 import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
@@ -63,7 +63,7 @@ export async function mustBeReady(trx: OnRecords, request: RequestRecord): Promi
       `A step before the delivery is not done: ${step.text}`,
       `Do it, and tick it: tessarion request tick ${request.id} --step ${step.id}`,
     );
-  const forecast = (await trx<ForecastRecord>('forecast').where({ id: request.forecast }).first()) as ForecastRecord;
+  const forecast = await getForecast(trx, request.forecast);
   readyToGo(forecast, `tessarion request revise ${request.id}`);
   return forecast;
 }

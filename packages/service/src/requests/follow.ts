@@ -1,4 +1,4 @@
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { getForecast } from '../forecasts/forecasts.js';
 import type { Installation } from '../transfers/installation.js';
 import { holdRequest, type RequestRecord } from './requests.js';
 import { lookAgain } from './revisions.js';
@@ -27,9 +27,7 @@ export async function followSources({ records, now }: Installation): Promise<voi
   await records.transaction(async (trx) => {
     const request = await holdRequest(trx, due.id);
     if (request.revising !== null || !FOLLOWED.some((state) => state === request.state)) return;
-    const { wishes } = (await trx<ForecastRecord>('forecast')
-      .where({ id: request.forecast })
-      .first()) as ForecastRecord;
+    const { wishes } = await getForecast(trx, request.forecast);
     await lookAgain(trx, request, wishes, { at: now(), by: request.author, follows: true });
   });
 }

@@ -1,5 +1,5 @@
 import type { BodyOf } from '@tessarion/contract';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { type ForecastRecord, holdForecast } from '../forecasts/forecasts.js';
 import { resultOf } from '../forecasts/ready-to-go.js';
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
@@ -33,8 +33,7 @@ export async function openRequest(
   author: string,
 ): Promise<{ request: RequestRecord; items: number }> {
   // Nobody chooses or settles anew what becomes of it, until it is a request's.
-  const newest = await trx('forecast').where({ id: known.id }).forUpdate().first('result', 'state', 'failure');
-  const forecast: ForecastRecord = { ...known, ...newest };
+  const forecast = await holdForecast(trx, known.id);
   mustBeAskable(forecast);
   if (forecast.undoes !== null) mustBeUndoable(await transfers.get(trx, forecast.undoes));
   const onto = await environments.get(trx, forecast.onto_path);

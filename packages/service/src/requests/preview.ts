@@ -3,7 +3,7 @@ import { type Address, formatLocation, isOpenRequest, plainSentence } from '@tes
 import { newCopy } from '../fleet/new-copy.js';
 import { previewPath } from '../fleet/preview-path.js';
 import { profileOfSite } from '../fleet/profiles.js';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { getForecast } from '../forecasts/forecasts.js';
 import { readyToGo } from '../forecasts/ready-to-go.js';
 import { iso, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
@@ -53,7 +53,7 @@ export async function beginPreview(
     );
   if (await underWay(trx, path))
     throw new ProblemError('conflict', `${path} is being made already.`, 'Wait until it is there.');
-  const forecast = (await trx<ForecastRecord>('forecast').where({ id: request.forecast }).first()) as ForecastRecord;
+  const forecast = await getForecast(trx, request.forecast);
   readyToGo(forecast, `tessarion request revise ${request.id}`);
   const [source, version] = [await environments.get(trx, request.onto_path), await profileOfSite(trx, request.site)];
   if (!version)

@@ -1,11 +1,9 @@
 import type { ForecastWishes } from '@tessarion/contract';
 import { counted, isEditable, isOpenRequest } from '@tessarion/core';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
-import { newId } from '../ground/data-folder.js';
-import { json, type OnRecords } from '../ground/open.js';
+import { beginForecast, type ForecastRecord, forgetForecast } from '../forecasts/forecasts.js';
+import type { OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
-import { enqueue } from '../ground/queue.js';
-import { doerOf, doneBy } from '../people/people.js';
+import { doerOf } from '../people/people.js';
 import type { Installation } from '../transfers/installation.js';
 import { claim } from './claims.js';
 import { tell } from './moves.js';
@@ -46,23 +44,11 @@ export async function lookAgain(
   wishes: ForecastWishes,
   { at, by, follows }: { readonly at: Date; readonly by: string; readonly follows: boolean },
 ): Promise<string> {
-  const id = newId('f');
-  await trx('forecast').insert({
-    id,
-    state: 'computing',
-    from_path: request.from_path,
-    onto_path: request.onto_path,
-    undoes: request.undoes,
-    method: 'merge',
-    wishes: json(wishes),
-    ...doneBy(await doerOf(trx, by)),
-    created_at: at,
-    request: request.id,
-    request_by: by,
-    follows,
-  });
+  const { from_path, onto_path, undoes } = request;
+  const wanted = { from_path, onto_path, undoes, method: 'merge' as const, wishes };
+  const revision = { request: request.id, request_by: by, follows };
+  const id = await beginForecast(trx, { ...wanted, ...revision }, await doerOf(trx, by), at);
   await trx('change_request').where({ id: request.id }).update({ revising: id, looked_at: at });
-  await enqueue(trx, 'forecast', id);
   await tell(trx, request);
   return id;
 }
@@ -150,8 +136,7 @@ async function noteFailedLook(
 async function forget(trx: OnRecords, forecast: string): Promise<void> {
   if (await trx('transfer').where({ forecast }).first('id')) return;
   if (await trx('request_revision').where({ forecast }).first('number')) return;
-  await trx('forecast_item').where({ forecast_id: forecast }).delete();
-  await trx('forecast').where({ id: forecast }).delete();
+  await forgetForecast(trx, forecast);
 }
 
 /** @throws {ProblemError} `conflict` where a request is no longer to be changed */

@@ -1,5 +1,6 @@
 import { type EnvironmentKind, judge, type RequestStanding, type ReviewRule, type Thing } from '@tessarion/core';
 import { laneOnto } from '../fleet/lane-onto.js';
+import { findForecast } from '../forecasts/forecasts.js';
 import type { OnRecords } from '../ground/open.js';
 import { move } from './moves.js';
 import {
@@ -119,8 +120,5 @@ async function lapse(trx: OnRecords, request: RequestRecord, at: Date, by: strin
 
 /** Whether a request's forecast holds collisions that nobody has settled. */
 export async function hasCollisions(on: OnRecords, request: RequestRecord): Promise<boolean> {
-  const row = (await on('forecast').where({ id: request.forecast }).first('result')) as
-    | { result: { unsettled: number } | null }
-    | undefined;
-  return (row?.result?.unsettled ?? 0) > 0;
+  return ((await findForecast(on, request.forecast))?.result?.unsettled ?? 0) > 0;
 }

@@ -82,6 +82,28 @@ export async function insertSnapshot(on: OnRecords, record: SnapshotRecord): Pro
   await on('snapshot').insert({ ...record, damage: json(record.damage) });
 }
 
+/** Records what reading all of a snapshot again has shown. */
+export async function noteVerified(
+  on: OnRecords,
+  id: string,
+  at: Date,
+  damage: SnapshotRecord['damage'],
+): Promise<void> {
+  await on('snapshot')
+    .where({ id })
+    .update({ verified_at: at, damage: json(damage.slice(0, MOST_DAMAGE)) });
+}
+
+/** How much damage of one snapshot is named. */
+const MOST_DAMAGE = 100;
+
+/** Takes a snapshot off the records; what it holds is freed by its library. */
+export const removeSnapshot = (on: OnRecords, id: string): Promise<number> => on('snapshot').where({ id }).delete();
+
+/** Takes all snapshots of a site off the records. */
+export const removeSnapshotsOf = (on: OnRecords, site: string): Promise<number> =>
+  on('snapshot').where({ site }).delete();
+
 /** A snapshot as the interface shows it. */
 export const toSnapshot = (record: SnapshotRecord): Snapshot => ({
   id: record.id,

@@ -322,6 +322,54 @@ export class Transfers {
     );
   }
 
+  /** Records the steps that a transfer has, none of them begun. */
+  async planSteps(on: OnRecords, id: string, steps: readonly Pick<StepRecord, 'name' | 'title'>[]): Promise<void> {
+    await on('transfer_step').where({ transfer_id: id }).delete();
+    await on('transfer_step').insert(
+      steps.map(({ name, title }, position) => ({ transfer_id: id, position, name, title, state: 'coming' })),
+    );
+  }
+
+  /** Records how one step ended. */
+  async endStep(
+    on: OnRecords,
+    id: string,
+    position: number,
+    { state, detail }: { readonly state: 'done' | 'failed'; readonly detail: string | null },
+  ): Promise<void> {
+    await on('transfer_step').where({ transfer_id: id, position }).update({ state, ended_at: this.#now(), detail });
+  }
+
+  /** Records that whatever step runs has ended with the transfer. */
+  async endRunningStep(on: OnRecords, id: string, state: 'done' | 'failed'): Promise<void> {
+    await on('transfer_step').where({ transfer_id: id, state: 'running' }).update({ state, ended_at: this.#now() });
+  }
+
+  /** Adds a line to what is told of a transfer. */
+  async say(on: OnRecords, id: string, text: string): Promise<void> {
+    await on('transfer_log').insert({ transfer_id: id, at: this.#now(), text });
+  }
+
+  /** What was told of it, the first 500 lines. */
+  async told(on: OnRecords, id: string): Promise<{ readonly at: Date; readonly text: string }[]> {
+    return on('transfer_log').where({ transfer_id: id }).orderBy('id').limit(500).select('at', 'text');
+  }
+
+  /** Asks whoever runs a transfer to stop it. */
+  async askToStop(on: OnRecords, id: string): Promise<void> {
+    await on('transfer').where({ id, state: 'running' }).update({ stop_asked: true });
+  }
+
+  async isAskedToStop(on: OnRecords, id: string): Promise<boolean> {
+    return (await on('transfer').where({ id }).first('stop_asked'))?.stop_asked === true;
+  }
+
+  /** Takes a transfer from a worker that has died; whoever claimed it meanwhile keeps it. */
+  async orphan(on: OnRecords, id: string, worker: string | null): Promise<void> {
+    await on('transfer').where({ id, worker }).update({ worker: null });
+    await enqueue(on, 'transfer', id);
+  }
+
   async placeInLine(on: OnRecords, transfer: TransferRecord): Promise<number | null> {
     if (transfer.state !== 'waiting') return null;
     const ahead = await on('transfer')

@@ -1,13 +1,13 @@
 import { type ChangedItem, counted, isDecidedAbout } from '@tessarion/core';
 import { EngineError } from '@tessarion/engine';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { type ForecastRecord, findForecast } from '../forecasts/forecasts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import type { TransferContext } from './context.js';
 
 /** @throws {EngineError} `outdated` where it was never computed, or is not on record any more */
 export async function forecastOf(context: TransferContext, id: string): Promise<ForecastRecord> {
   const { records } = context.installation;
-  const forecast = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
+  const forecast = await findForecast(records, id);
   if (!forecast?.result) throw new EngineError('outdated', 'The forecast is gone.', 'Make a new forecast.');
   return forecast;
 }

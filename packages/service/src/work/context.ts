@@ -62,9 +62,7 @@ export class TransferContext {
   }
 
   async say(text: string): Promise<void> {
-    await this.installation
-      .records('transfer_log')
-      .insert({ transfer_id: this.record.id, at: this.installation.now(), text });
+    await this.installation.transfers.say(this.installation.records, this.record.id, text);
   }
 
   /** Records that a step begins and the one before it is done. */
@@ -154,8 +152,8 @@ export class TransferContext {
    */
   async checkFence(environment: Environment): Promise<void> {
     this.work.signal.throwIfAborted();
-    const asked = await this.installation.records('transfer').where({ id: this.record.id }).first('stop_asked');
-    if (asked?.stop_asked === true && this.data.pastSwitch !== true)
+    const { transfers, records } = this.installation;
+    if (this.data.pastSwitch !== true && (await transfers.isAskedToStop(records, this.record.id)))
       throw new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.');
     const row = await this.installation.records('environment').where({ path: environment.path }).first('epoch');
     const written = await environment.server.readFile(layout.fence(environment.folder)).then(

@@ -24,9 +24,7 @@ export async function endTransfer(
 ): Promise<void> {
   await transfers.update(trx, record.id, { ...end, ended_at: now(), worker: null });
   // A worker that died in one left it running.
-  await trx('transfer_step')
-    .where({ transfer_id: record.id, state: 'running' })
-    .update({ state: end.state === 'done' ? 'done' : 'failed', ended_at: now() });
+  await transfers.endRunningStep(trx, record.id, end.state === 'done' ? 'done' : 'failed');
   await noteEnd(trx, record, end, now());
   await tellStarter(trx, record, end, now());
   await journal.write(trx, {

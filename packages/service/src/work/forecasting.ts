@@ -1,19 +1,25 @@
 import type { Check, Forecast } from '@tessarion/contract';
 import { sentenceText } from '@tessarion/core';
-import { EngineError } from '@tessarion/engine';
 import { toEngine } from '../fleet/environments.js';
 import { profileOfSite } from '../fleet/profiles.js';
 import { gatherFacts } from '../forecasts/comparing.js';
 import { aboveOf, driftOf } from '../forecasts/drift.js';
 import { storeItems } from '../forecasts/forecast-items.js';
-import type { ForecastRecord, ForecastResult } from '../forecasts/forecasts.js';
+import {
+  countTry,
+  endForecast,
+  type ForecastRecord,
+  type ForecastResult,
+  failForecast,
+  findForecast,
+  getForecast,
+} from '../forecasts/forecasts.js';
 import { keptFacts } from '../forecasts/kept-facts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
 import { gatherUndo } from '../forecasts/undoing.js';
 import { checkHealth, unwellChecks } from '../front/health.js';
 import { heldChecks, inPlaceChecks, notHeld } from '../front/held.js';
 import { publishEvent } from '../ground/events.js';
-import { json, type OnRecords } from '../ground/open.js';
 import { failureOf } from '../ground/problems.js';
 import { takeRevision } from '../requests/revisions.js';
 import { libraryOf } from '../stored/snapshots.js';
@@ -27,7 +33,7 @@ const PAST = 9;
 /** Computes a forecast and records it. */
 export async function computeForecast(installation: Installation, id: string): Promise<void> {
   const { records, environments } = installation;
-  const record = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord | undefined;
+  const record = await findForecast(records, id);
   if (!record) return;
   if (record.state !== 'computing') {
     // Computed by a worker that died before it became a revision.
@@ -70,32 +76,12 @@ export async function computeForecast(installation: Installation, id: string): P
     }
   } catch (error) {
     installation.log.warn({ forecast: id, err: error }, 'forecast failed');
-    const failed = await records('forecast')
-      .where({ id, state: 'computing' })
-      .whereRaw('wishes = ?', [json(record.wishes)])
-      .update({ state: 'failed', failure: json(failureOf(error)) });
-    if (failed === 0) return;
+    if (!(await failForecast(records, record, failureOf(error)))) return;
   }
-  const computed = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord;
+  const computed = await getForecast(records, id);
   if (computed.request !== null) await takeRevision(installation, computed);
   const state = computed.state as 'ready' | 'failed';
   await publishEvent(records, { type: 'forecast', forecast: id, site: siteOf(record), onto: record.onto_path, state });
-}
-
-/** How often a forecast is begun: a worker that dies of one takes what else it does with it. */
-const MOST_TRIES = 3;
-
-/** @throws {EngineError} `command-failed` where the workers that computed it before all ended with it */
-async function countTry(records: OnRecords, id: string): Promise<void> {
-  const [begun] = (await records('forecast').where({ id }).increment('tries', 1).returning('tries')) as {
-    tries: number;
-  }[];
-  if (begun && begun.tries > MOST_TRIES)
-    throw new EngineError(
-      'command-failed',
-      `Its worker ended ${MOST_TRIES} times while it was computed; it may be too large for the machine.`,
-      'Choose a part of it, such as --only table:NAME, or give the machine more memory.',
-    );
 }
 
 const siteOf = ({ onto_path }: ForecastRecord): string => onto_path.split('/')[0] as string;
@@ -132,19 +118,9 @@ async function store(
     fingerprint: facts.fingerprint,
     itemCount: items.length,
   };
-  const isStored = await installation.records.transaction(async (trx) => {
-    const current = await trx('forecast')
-      .where({ id: record.id, state: 'computing' })
-      .whereRaw('wishes = ?', [json(record.wishes)])
-      .forUpdate()
-      .first('id');
-    if (!current) return false;
-    await storeItems(trx, installation.folder.keys, record.id, items);
-    await trx('forecast')
-      .where({ id: record.id })
-      .update({ state: 'ready', result: json(result) });
-    return true;
-  });
+  const isStored = await endForecast(installation, record, result, (trx) =>
+    storeItems(trx, installation.folder.keys, record.id, items),
+  );
   if (isStored) installation.log.info({ forecast: record.id }, sentenceText(facts.sentence));
   return isStored;
 }

@@ -116,7 +116,7 @@ export class TransferRunner {
     } catch (error) {
       const text = `It was begun by another version, which has to go on with it: ${failureOf(error).message}`;
       installation.log.error({ transfer: record.id, err: error }, 'transfer is not understood');
-      await installation.records('transfer_log').insert({ transfer_id: record.id, at: installation.now(), text });
+      await installation.transfers.say(installation.records, record.id, text);
       return undefined;
     }
   }
@@ -178,16 +178,7 @@ export class TransferRunner {
     } catch (error) {
       return this.#end(context, { state: 'failed', failure: failureOf(error) });
     }
-    await records('transfer_step').where({ transfer_id: context.record.id }).delete();
-    await records('transfer_step').insert(
-      procedure.steps.map((step, position) => ({
-        transfer_id: context.record.id,
-        position,
-        name: step.name,
-        title: step.title,
-        state: 'coming',
-      })),
-    );
+    await installation.transfers.planSteps(records, context.record.id, procedure.steps);
     await this.#go(context, procedure, 0);
   }
 
@@ -209,7 +200,7 @@ export class TransferRunner {
 
   async #go(context: TransferContext, procedure: Procedure, from: number): Promise<void> {
     const { installation, record } = context;
-    const { records, now } = installation;
+    const { records, transfers } = installation;
     let detail: string | undefined;
     for (const [position, step] of procedure.steps.entries()) {
       if (position < from) continue;
@@ -224,15 +215,13 @@ export class TransferRunner {
         if (this.#lost.signal.aborted) return;
         if (this.#isStopping && (await this.#mustBeLeft(context, procedure, step.name))) return;
         installation.log.warn({ transfer: record.id, step: step.name, err: error }, 'step failed');
-        await records('transfer_step')
-          .where({ transfer_id: record.id, position })
-          .update({ state: 'failed', ended_at: now(), detail: failureOf(error).message });
+        const detail = failureOf(error).message;
+        await transfers.endStep(records, record.id, position, { state: 'failed', detail });
         return this.#putBack(context, procedure, failureOf(error));
       }
     }
-    await records('transfer_step')
-      .where({ transfer_id: record.id, position: procedure.steps.length - 1 })
-      .update({ state: 'done', ended_at: now(), detail: detail ?? null });
+    const last = procedure.steps.length - 1;
+    await transfers.endStep(records, record.id, last, { state: 'done', detail: detail ?? null });
     await this.#end(context, { state: 'done', failure: null });
   }
 
@@ -277,7 +266,7 @@ export class TransferRunner {
   }
 
   async #putBack(context: TransferContext, procedure: Procedure, reason: Failure): Promise<void> {
-    const isStop = reason.code === 'stopped' && (await this.#stopAsked(context.record.id));
+    const isStop = reason.code === 'stopped' && (await this.#isAskedToStop(context.record.id));
     // Nobody's stop ends it half-way; whoever takes over puts back too, and does not go on.
     context.work.signal = this.#lost.signal;
     await context.remember({ putBackBecause: reason });
@@ -339,13 +328,12 @@ export class TransferRunner {
     });
   }
 
-  async #stopAsked(id: string): Promise<boolean> {
-    const row = await this.installation.records('transfer').where({ id }).first('stop_asked');
-    return row?.stop_asked === true;
+  #isAskedToStop(id: string): Promise<boolean> {
+    return this.installation.transfers.isAskedToStop(this.installation.records, id);
   }
 
   async #watchStop(id: string, controller: AbortController): Promise<void> {
-    if (await this.#stopAsked(id).catch(() => false))
+    if (await this.#isAskedToStop(id).catch(() => false))
       controller.abort(new EngineError('stopped', 'It was stopped.', 'Start it again when it suits.'));
   }
 
@@ -369,7 +357,7 @@ export class TransferRunner {
 
   /** Takes over what dead workers left behind, and what this one does not know that it has. Called every two seconds. */
   async sweep(): Promise<void> {
-    const { records, log } = this.installation;
+    const { records, transfers, log } = this.installation;
     const dead = await this.identity.findDead();
     const own = String(this.identity.id);
     const orphans = (
@@ -378,11 +366,7 @@ export class TransferRunner {
         .whereIn('state', ['running', 'stopping'])
         .select('id', 'worker')
     ).filter(({ id, worker }) => worker !== own || !(this.#claiming.has(id) || this.#running.has(id)));
-    for (const { id, worker } of orphans) {
-      // Whoever claimed it meanwhile keeps it.
-      await records('transfer').where({ id, worker }).update({ worker: null });
-      await enqueue(records, 'transfer', id);
-    }
+    for (const { id, worker } of orphans) await transfers.orphan(records, id, worker);
     if (dead.length === 0) return;
     log.warn({ dead }, 'taking over from workers that died');
     // The queue keeps a dead worker's jobs for hours: whatever waits is woken anew, and finds out itself whether it may go.

@@ -1,11 +1,9 @@
 import { mergeLane, sentenceText } from '@tessarion/core';
 import { DateTime } from 'luxon';
 import type { EnvironmentRecord, PullSchedule, ScheduledPull } from '../fleet/environments.js';
-import type { ForecastRecord } from '../forecasts/forecasts.js';
+import { getForecast, recordForecast } from '../forecasts/forecasts.js';
 import { NO_WISHES } from '../forecasts/transfer-facts.js';
-import { newId } from '../ground/data-folder.js';
 import { publishEvent } from '../ground/events.js';
-import { json } from '../ground/open.js';
 import { failureOf } from '../ground/problems.js';
 import { tellOfSchedule } from '../notices/tell.js';
 import type { PushInput } from '../transfers/inputs.js';
@@ -63,19 +61,10 @@ async function pull(installation: Installation, copy: EnvironmentRecord): Promis
     if (source?.status !== 'ready') return stopped(`${from} is not there.`);
     const verdict = mergeLane(source, copy);
     if (!verdict.allowed) return stopped(verdict.reason);
-    const id = newId('f');
-    await records('forecast').insert({
-      id,
-      state: 'computing',
-      from_path: from,
-      onto_path: copy.path,
-      method: 'merge',
-      wishes: json(NO_WISHES),
-      person,
-      created_at: now(),
-    });
+    const wanted = { from_path: from, onto_path: copy.path, method: 'merge' as const, wishes: NO_WISHES };
+    const id = await recordForecast(records, wanted, { id: copy.schedule?.by ?? null, name: person }, now());
     await computeForecast(installation, id);
-    const { result, failure } = (await records<ForecastRecord>('forecast').where({ id }).first()) as ForecastRecord;
+    const { result, failure } = await getForecast(records, id);
     if (!result) return stopped(failure?.message ?? 'The forecast failed.', id);
     const failed = result.checks.find((check) => check.state === 'failed');
     if (failed) return stopped(failed.message, id);

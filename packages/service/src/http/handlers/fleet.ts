@@ -8,10 +8,9 @@ import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../fleet/bringin
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../fleet/environments.js';
 import { composeRecord, getProfile } from '../../fleet/profiles.js';
 import { reachOf, type ServerRecord } from '../../fleet/servers.js';
-import { holdSite, siteTag } from '../../fleet/sites.js';
+import { holdSite, insertSite, siteTag, updateSite } from '../../fleet/sites.js';
 import { noSite } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
-import { json } from '../../ground/open.js';
 import { failureOf, NotConfirmed, ProblemError } from '../../ground/problems.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import type { Installation } from '../../transfers/installation.js';
@@ -161,9 +160,7 @@ export const fleetHandlers: Handlers<
     await installation.records.transaction(async (trx) => {
       const before = await holdSite(trx, params.site);
       call.mustMatch(siteTag(before));
-      await trx('site')
-        .where({ name: params.site })
-        .update({ tags: json(tags) });
+      await updateSite(trx, params.site, { tags });
       await call.note(trx, params.site, { before: before.tags, after: tags });
       await publishEvent(trx, { type: 'site', site: params.site });
     });
@@ -183,14 +180,8 @@ export const fleetHandlers: Handlers<
     const { records, environments, transfers } = installation;
     const record = await wantedLive(call);
     return records.transaction(async (trx) => {
-      await trx('site').insert({
-        name: body.name,
-        client: body.client,
-        time_zone: body.timeZone ?? 'UTC',
-        profile: body.profile ?? null,
-        server: record.server,
-        created_at: installation.now(),
-      });
+      const { name, client, timeZone: time_zone = 'UTC', profile = null } = body;
+      await insertSite(trx, { name, client, time_zone, profile, server: record.server }, installation.now());
       await environments.insert(trx, record);
       const transfer = await transfers.create(trx, {
         kind: 'adopt',

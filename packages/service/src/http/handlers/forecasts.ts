@@ -3,16 +3,20 @@ import { type ByteString, compareLane, decide, personalFields, shownFields } fro
 import { toEngine } from '../../fleet/environments.js';
 import { profileOfSite } from '../../fleet/profiles.js';
 import { readItem, type StoredItem } from '../../forecasts/forecast-items.js';
-import type { ForecastRecord, ForecastResult } from '../../forecasts/forecasts.js';
+import {
+  beginAnew,
+  beginForecast,
+  type ForecastRecord,
+  type ForecastResult,
+  getForecast,
+  holdForecast,
+  type NewForecast,
+} from '../../forecasts/forecasts.js';
 import { fileNow, fileStored, picturePlaces, placeOfFile } from '../../forecasts/shown-file.js';
-import { NO_WISHES } from '../../forecasts/transfer-facts.js';
-import { noForecast } from '../../ground/absent.js';
+import { NO_WISHES, withoutAbsent } from '../../forecasts/transfer-facts.js';
 import { readPosition } from '../../ground/cursor.js';
-import { newId } from '../../ground/data-folder.js';
-import { json, type OnRecords } from '../../ground/open.js';
+import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
-import { enqueue } from '../../ground/queue.js';
-import { doneBy } from '../../people/people.js';
 import { findPair, getSnapshot, libraryOf } from '../../stored/snapshots.js';
 import type { Installation } from '../../transfers/installation.js';
 import { mustBeUndoable } from '../../transfers/transfers.js';
@@ -56,13 +60,12 @@ const toForecast = (record: ForecastRecord): Forecast => ({
   ...record.result,
 });
 
-/** @throws {ProblemError} `not-found` */
-export async function getForecast(installation: Installation, id: string): Promise<ForecastRecord> {
-  const record = (await installation.records<ForecastRecord>('forecast').where({ id }).first()) as
-    | ForecastRecord
-    | undefined;
-  if (!record) throw noForecast(id);
-  return record;
+async function begin({ records, now }: Installation, wanted: NewForecast, person: Call['person']): Promise<Forecast> {
+  const id = await records.transaction(async (trx) => {
+    await mustHaveRoom(trx, person.id);
+    return beginForecast(trx, wanted, person, now());
+  });
+  return toForecast(await getForecast(records, id));
 }
 
 export const forecastHandlers: Handlers<
@@ -83,24 +86,15 @@ export const forecastHandlers: Handlers<
     }
     for (const end of [from, onto])
       if (end.status !== 'ready') throw new ProblemError('conflict', `${end.path} is not ready.`, 'Wait until it is.');
-    const id = newId('f');
-    await records.transaction(async (trx) => {
-      await mustHaveRoom(trx, person.id);
-      await trx('forecast').insert({
-        id,
-        state: 'computing',
-        from_path: from.path,
-        onto_path: onto.path,
-        snapshot: body.snapshot ?? null,
-        // A snapshot has nothing in common with an environment that went on: the destination becomes as it was.
-        method: body.snapshot === undefined ? (body.method ?? 'merge') : 'replace',
-        wishes: json({ ...NO_WISHES, ...body.wishes }),
-        ...doneBy(person),
-        created_at: installation.now(),
-      });
-      await enqueue(trx, 'forecast', id);
-    });
-    return toForecast(await getForecast(installation, id));
+    const wanted: NewForecast = {
+      from_path: from.path,
+      onto_path: onto.path,
+      snapshot: body.snapshot ?? null,
+      // A snapshot has nothing in common with an environment that went on: the destination becomes as it was.
+      method: body.snapshot === undefined ? (body.method ?? 'merge') : 'replace',
+      wishes: { ...NO_WISHES, ...withoutAbsent(body.wishes ?? {}) },
+    };
+    return begin(installation, wanted, person);
   },
   async forecastUndo({ installation, params, body, person }) {
     const { records, transfers, environments } = installation;
@@ -108,35 +102,23 @@ export const forecastHandlers: Handlers<
     mustBeUndoable(transfer);
     const onto = await environments.get(records, transfer.onto_path);
     if (onto.status !== 'ready') throw new ProblemError('conflict', `${onto.path} is not ready.`, 'Wait until it is.');
-    const id = newId('f');
-    await records.transaction(async (trx) => {
-      await mustHaveRoom(trx, person.id);
-      await trx('forecast').insert({
-        id,
-        state: 'computing',
-        from_path: onto.path,
-        onto_path: onto.path,
-        undoes: transfer.id,
-        method: 'merge',
-        // What others changed since stays, unless somebody says otherwise.
-        wishes: json({ ...NO_WISHES, rest: 'destination', ...body }),
-        ...doneBy(person),
-        created_at: installation.now(),
-      });
-      await enqueue(trx, 'forecast', id);
-    });
-    return toForecast(await getForecast(installation, id));
+    const wanted: NewForecast = {
+      from_path: onto.path,
+      onto_path: onto.path,
+      undoes: transfer.id,
+      method: 'merge',
+      // What others changed since stays, unless somebody says otherwise.
+      wishes: { ...NO_WISHES, rest: 'destination', ...withoutAbsent(body) },
+    };
+    return begin(installation, wanted, person);
   },
   async forecastShow({ installation, params }) {
-    return toForecast(await getForecast(installation, params.id));
+    return toForecast(await getForecast(installation.records, params.id));
   },
   async forecastSettle({ installation, params, body }) {
     const { records } = installation;
     await records.transaction(async (trx) => {
-      const record = (await trx<ForecastRecord>('forecast').where({ id: params.id }).forUpdate().first()) as
-        | ForecastRecord
-        | undefined;
-      if (!record) throw noForecast(params.id);
+      const record = await holdForecast(trx, params.id);
       // What reviewers look at stays what they looked at.
       const revision = await trx('request_revision').where({ forecast: record.id }).first('request_id');
       if (revision || record.request !== null)
@@ -145,17 +127,14 @@ export const forecastHandlers: Handlers<
           `Forecast ${record.id} belongs to change request ${revision?.request_id ?? record.request}.`,
           `Choose anew there: tessarion request revise ${revision?.request_id ?? record.request}`,
         );
-      await trx('forecast')
-        .where({ id: record.id })
-        .update({ state: 'computing', failure: null, tries: 0, wishes: json({ ...record.wishes, ...body }) });
-      await enqueue(trx, 'forecast', record.id);
+      await beginAnew(trx, record.id, { ...record.wishes, ...withoutAbsent(body) });
     });
-    return toForecast(await getForecast(installation, params.id));
+    return toForecast(await getForecast(installation.records, params.id));
   },
   async forecastFile(call) {
     const { installation, params, query } = call;
     const { records, environments } = installation;
-    const forecast = await getForecast(installation, params.id);
+    const forecast = await getForecast(installation.records, params.id);
     const item = await records('forecast_item')
       .where({ forecast_id: params.id })
       .whereRaw("item ->> 'id' = ?", [query.item])
@@ -195,7 +174,7 @@ export const forecastHandlers: Handlers<
   },
   async forecastItems(call) {
     const { installation, params, query } = call;
-    const forecast = await getForecast(installation, params.id);
+    const forecast = await getForecast(installation.records, params.id);
     const shown = await asSeen(call, forecast);
     const limit = query.limit ?? 200;
     const from = readPosition(query.cursor);

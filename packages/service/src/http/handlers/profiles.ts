@@ -14,7 +14,7 @@ import {
   sitesOf,
   toProfileVersion,
 } from '../../fleet/profiles.js';
-import { holdSite, siteTag } from '../../fleet/sites.js';
+import { holdSite, siteTag, updateSite } from '../../fleet/sites.js';
 import { noProfile } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
 import type { OnRecords } from '../../ground/open.js';
@@ -109,7 +109,7 @@ export const profileHandlers: Handlers<
     await records.transaction(async (trx) => {
       const site = await holdSite(trx, params.site);
       call.mustMatch(siteTag(site));
-      await trx('site').where({ name: params.site }).update({ profile: profile.name });
+      await updateSite(trx, params.site, { profile: profile.name });
       await call.note(trx, params.site, { profile: profile.name });
       await publishEvent(trx, { type: 'site', site: params.site });
     });

@@ -1,7 +1,7 @@
 import type { BodyOf, ForecastWishes } from '@tessarion/contract';
 import { isOpenRequest } from '@tessarion/core';
-import type { ForecastRecord } from '../../forecasts/forecasts.js';
-import { NO_WISHES } from '../../forecasts/transfer-facts.js';
+import { getForecast } from '../../forecasts/forecasts.js';
+import { NO_WISHES, withoutAbsent } from '../../forecasts/transfer-facts.js';
 import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { momentOf, wantedTime } from '../../plans/moment.js';
@@ -17,7 +17,6 @@ import { setReviewers, setSteps } from '../../requests/said-of.js';
 import { destinationOf, hasCollisions, settleApproval } from '../../requests/standing.js';
 import { showRequest, showRequests } from '../../requests/view.js';
 import type { Call, Handlers } from './call.js';
-import { getForecast } from './forecasts.js';
 import { mustKnowSite } from './known-filters.js';
 import { mustConfirm } from './transfers.js';
 
@@ -54,7 +53,7 @@ export const requestHandlers: Handlers<
 
   async requestOpen(call) {
     const { installation, body, person } = call;
-    const forecast = await getForecast(installation, body.forecast);
+    const forecast = await getForecast(installation.records, body.forecast);
     return installation.records.transaction(async (trx) => {
       const { request, items } = await openRequest(trx, installation, forecast, body, person.id);
       await call.note(trx, request.onto_path, { request: request.id, title: request.title, items });
@@ -121,9 +120,7 @@ export const requestHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { body, person, installation } = call;
       mustBeEditable(request);
-      const forecast = (await trx<ForecastRecord>('forecast')
-        .where({ id: request.forecast })
-        .first()) as ForecastRecord;
+      const forecast = await getForecast(trx, request.forecast);
       const isOther = Object.keys(body).length > 0;
       // Who only looks again has no part in what is found.
       const by = isOther ? person.id : request.author;
@@ -194,9 +191,6 @@ export const requestHandlers: Handlers<
       return {};
     }),
 };
-
-const withoutAbsent = (wishes: BodyOf<'requestRevise'>): Partial<ForecastWishes> =>
-  Object.fromEntries(Object.entries(wishes).filter(([, value]) => value !== undefined));
 
 /** A request in full, as the caller sees it. */
 export async function shown(call: Call, on: OnRecords, id: string) {

@@ -1,8 +1,15 @@
 import { plainSentence } from '@tessarion/core';
 import { refusePreview } from '../../fleet/environments.js';
-import { json } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
-import { getSnapshot, libraryOf, type SnapshotRecord, toSnapshot, whileStoreRests } from '../../stored/snapshots.js';
+import {
+  getSnapshot,
+  libraryOf,
+  noteVerified,
+  removeSnapshot,
+  type SnapshotRecord,
+  toSnapshot,
+  whileStoreRests,
+} from '../../stored/snapshots.js';
 import { toTransfer } from '../../transfers/transfers.js';
 import type { Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';
@@ -43,9 +50,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const library = libraryOf(installation.folder, record.site);
     const damage = await library.verify(await library.load(record.id));
     await installation.records.transaction(async (trx) => {
-      await trx('snapshot')
-        .where({ id: record.id })
-        .update({ verified_at: installation.now(), damage: json(damage.slice(0, 100)) });
+      await noteVerified(trx, record.id, installation.now(), damage);
       await call.note(trx, record.environment, { snapshot: record.id, damaged: damage.length });
     });
     return toSnapshot(await getSnapshot(installation.records, record.id));
@@ -58,7 +63,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     const freed = await whileStoreRests(records, record.site, async () => {
       // On record before anything is freed: a snapshot that is half gone must not be on offer.
       await records.transaction(async (trx) => {
-        await trx('snapshot').where({ id: record.id }).delete();
+        await removeSnapshot(trx, record.id);
         await call.note(trx, record.environment, { snapshot: record.id, takenAt: record.taken_at.toISOString() });
       });
       return libraryOf(installation.folder, record.site).remove(record.id, new Date(Date.now() - GRACE_MS));

@@ -1,7 +1,7 @@
 import type { TransferDetail } from '@tessarion/contract';
 import { asksForApproval, mergeLane, plainSentence, resetLane } from '@tessarion/core';
 import type { EnvironmentRecord } from '../../fleet/environments.js';
-import type { ForecastResult } from '../../forecasts/forecasts.js';
+import { type ForecastResult, getForecast } from '../../forecasts/forecasts.js';
 import { readyToGo, warningsOf } from '../../forecasts/ready-to-go.js';
 import { publishEvent } from '../../ground/events.js';
 import { iso } from '../../ground/open.js';
@@ -18,7 +18,6 @@ import { mustBeUndoable, type NewTransfer, toTransfer } from '../../transfers/tr
 import { endTransfer } from '../../work/end-transfer.js';
 import { environmentThing, siteThing } from '../allow.js';
 import type { Call, Handlers } from './call.js';
-import { getForecast } from './forecasts.js';
 import { showTransfer } from './transfer-pages.js';
 
 async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, wanted: NewTransfer) {
@@ -135,7 +134,7 @@ async function readRestore(
       `What a restore writes onto ${onto.path} is read first: it needs a forecast.`,
       `Read it, and confirm it: ${again}`,
     );
-  const forecast = await getForecast(call.installation, id);
+  const forecast = await getForecast(call.installation.records, id);
   if (forecast.snapshot !== snapshot || forecast.onto_path !== onto.path)
     throw new ProblemError(
       'conflict',
@@ -150,7 +149,7 @@ async function createMerge(call: Call<unknown, unknown, PushBody>, direction: 'u
   const { installation } = call;
   const { forecast: id, confirm } = call.body;
   const { records, environments } = installation;
-  const forecast = await getForecast(installation, id);
+  const forecast = await getForecast(records, id);
   if (forecast.undoes !== null)
     throw new ProblemError(
       'conflict',
@@ -276,11 +275,7 @@ export const transferHandlers: Handlers<
     const { records, transfers } = installation;
     const record = await transfers.get(records, params.id);
     const steps = await transfers.steps(records, record.id);
-    const log = (await records('transfer_log')
-      .where({ transfer_id: record.id })
-      .orderBy('id')
-      .limit(500)
-      .select('at', 'text')) as { at: Date; text: string }[];
+    const log = await transfers.told(records, record.id);
     const { checks, proof, warnings, written, items, remains, totals, forecast } = record;
     return {
       ...(await showTransfer(installation, record)),
@@ -314,7 +309,7 @@ export const transferHandlers: Handlers<
         await call.note(trx, record.onto_path, { transfer: record.id });
         if (state !== 'waiting') {
           // A worker took it in this moment; it stops there.
-          await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
+          await transfers.askToStop(trx, record.id);
           return;
         }
         await endTransfer(trx, installation, record, { state: 'stopped', failure: null }, 'service');
@@ -327,7 +322,7 @@ export const transferHandlers: Handlers<
       });
     } else if (record.state === 'running' && record.outcome.pastSwitch !== true) {
       await records.transaction(async (trx) => {
-        await trx('transfer').where({ id: record.id, state: 'running' }).update({ stop_asked: true });
+        await transfers.askToStop(trx, record.id);
         await call.note(trx, record.onto_path, { transfer: record.id });
       });
     } else {
@@ -347,7 +342,7 @@ export const transferHandlers: Handlers<
     const { records, transfers, environments } = installation;
     const record = await transfers.get(records, params.id);
     mustBeUndoable(record);
-    const forecast = await getForecast(installation, body.forecast);
+    const forecast = await getForecast(installation.records, body.forecast);
     if (forecast.undoes !== record.id)
       throw new ProblemError(
         'conflict',

@@ -1,5 +1,6 @@
 import { toBytes } from '@tessarion/core';
 import { makeMove, movesOf } from '@tessarion/engine';
+import { removeSite } from '../../fleet/sites.js';
 import { mustHaveRoots, mustReachDatabases, readOwnSettings } from '../adopting.js';
 import { measure } from '../measure.js';
 import type { Procedure } from '../procedure.js';
@@ -56,7 +57,7 @@ export const adopt: Procedure = {
   async putBack(context) {
     const { installation, record } = context;
     await installation.environments.remove(installation.records, record.onto_path);
-    await installation.records('site').where({ name: record.site }).delete();
+    await removeSite(installation.records, record.site);
     return [];
   },
 };

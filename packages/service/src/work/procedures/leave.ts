@@ -1,10 +1,12 @@
 import * as fs from 'node:fs/promises';
 import type { ByteString } from '@tessarion/core';
 import { type Environment, HashMemory, keptLinks, layout } from '@tessarion/engine';
+import { removeSite } from '../../fleet/sites.js';
 import { ProblemError } from '../../ground/problems.js';
 import { endScope } from '../../ground/scopes.js';
 import { withdrawDrafts } from '../../requests/asked-for.js';
 import { forgetBaselines } from '../../stored/forget-baselines.js';
+import { removeSnapshotsOf } from '../../stored/snapshots.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
 
@@ -114,9 +116,9 @@ export const leave: Procedure = {
         await HashMemory.forget(folder.memory(record.onto_path));
         await fs.rm(folder.store(record.site), { recursive: true, force: true });
         await records.transaction(async (trx) => {
-          await trx('snapshot').where({ site: record.site }).delete();
+          await removeSnapshotsOf(trx, record.site);
           await environments.remove(trx, record.onto_path);
-          await trx('site').where({ name: record.site }).delete();
+          await removeSite(trx, record.site);
         });
         await context.publishRoutes();
         return undefined;

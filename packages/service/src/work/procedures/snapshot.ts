@@ -1,6 +1,6 @@
 import { takeParts } from '@tessarion/engine';
 import { newId } from '../../ground/data-folder.js';
-import { insertSnapshot } from '../../stored/snapshots.js';
+import { insertSnapshot, removeSnapshot } from '../../stored/snapshots.js';
 import { inputOf } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import type { Procedure } from '../procedure.js';
@@ -69,7 +69,7 @@ export const snapshot: Procedure = {
   async putBack(context) {
     const id = context.data.snapshot;
     if (id === undefined) return [];
-    await context.installation.records('snapshot').where({ id }).delete();
+    await removeSnapshot(context.installation.records, id);
     await context.library().discard(id);
     return [];
   },
