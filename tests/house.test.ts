@@ -73,6 +73,33 @@ describe('rooms', () => {
   });
 });
 
+describe('the records', () => {
+  const tables = [
+    ...fs.readFileSync(join(ROOT, `${SERVICE}/ground/schema.sql`), 'utf8').matchAll(/^CREATE TABLE (\w+)/gm),
+  ];
+  const sources = sourcesIn(SERVICE).filter(({ path }) => !path.includes('/migrations'));
+  /** Where a table is written on purpose beside its own room: in a statement that visitors wait for, and by who holds a lock. */
+  const beside: Readonly<Record<string, readonly string[]>> = {
+    event: ['transfers/transfers.ts'],
+    environment: ['work/worker-identity.ts'],
+    installation: ['main/serve.ts'],
+  };
+
+  it.each(tables.map(([, name]) => name as string))('have %s written by one room', (table) => {
+    // Of a query that names the table, all up to its end: what it calls may lie some lines below.
+    const built = new RegExp(
+      `\\(\\s*'${table}(?: as \\w+)?'\\)(?:(?!\\b(?:select|first|pluck)\\()[^;])*?\\.(?:insert|update|delete|increment)\\(`,
+    );
+    const plain = new RegExp(`(?:INSERT INTO|UPDATE|DELETE FROM) ${table}\\b`);
+    const writers = sources
+      .filter(({ text }) => built.test(text) || plain.test(text))
+      .map(({ path }) => relative(SERVICE, path))
+      .filter((path) => beside[table]?.includes(path) !== true);
+    const rooms = new Set(writers.map((path) => path.split('/')[0]));
+    expect([...rooms], `${table}: ${writers.join(', ')}`).toHaveLength(1);
+  });
+});
+
 describe('the documents', () => {
   it.each(['architecture.md', 'operating.md', 'performance.md', 'profile.md', 'security.md', 'state.md'])(
     'name no file that is not there: %s',

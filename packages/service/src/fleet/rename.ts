@@ -33,11 +33,6 @@ export async function renameEnvironment(on: OnRecords, from: string, to: string,
     await on(table)
       .where({ [column]: from })
       .update({ [column]: to });
-  // What is asked for names it in its sentence: it is looked at again at once.
-  await on('change_request')
-    .where({ from_path: to })
-    .orWhere({ onto_path: to })
-    .update({ looked_at: new Date(0) });
   // Schedules name where they bring news from.
   await on('environment')
     .whereRaw("schedule ->> 'from' = ?", [from])

@@ -1,4 +1,5 @@
 import { noGuest } from '../ground/absent.js';
+import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
 
 /** A link for somebody without an account. */
@@ -62,3 +63,36 @@ export const wordsOf = async (on: OnRecords, links: readonly string[]): Promise<
 /** Whether a link lets somebody in. */
 export const isOpenLink = ({ ended_at, expires_at }: GuestRecord, now: Date): boolean =>
   ended_at === null && expires_at > now;
+
+/** Puts a guest's link on record, with what they are asked to look at. */
+export async function insertGuest(trx: OnRecords, guest: GuestRecord, looks: readonly LookRecord[]): Promise<void> {
+  await trx('guest_link').insert(guest);
+  await trx('guest_look').insert([...looks]);
+}
+
+/** Records what became of a guest's link. */
+export async function updateGuest(
+  trx: OnRecords,
+  id: string,
+  changes: Partial<Pick<GuestRecord, 'ended_at' | 'last_seen_at' | 'choice' | 'chosen_at'>>,
+): Promise<void> {
+  await trx('guest_link').where({ id }).update(changes);
+}
+
+/** Records something that is said of a variant, by the guest or, with their id, by a person. @returns its id */
+export async function addWord(
+  trx: OnRecords,
+  word: {
+    readonly link_id: string;
+    readonly position: number;
+    /** The one that it answers; it begins one where there is none. */
+    readonly thread: string | undefined;
+    readonly text: string;
+    readonly at: Date;
+    readonly person_id?: string;
+  },
+): Promise<string> {
+  const id = newId('c');
+  await trx('guest_word').insert({ ...word, id, thread: word.thread ?? id });
+  return id;
+}

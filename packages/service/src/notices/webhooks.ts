@@ -3,8 +3,10 @@ import { lookup } from 'node:dns/promises';
 import { request as http, type IncomingMessage } from 'node:http';
 import { request as https } from 'node:https';
 import { isIP, type LookupFunction } from 'node:net';
+import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { isPrivateAddress, signedContent, WEBHOOK_BACK_OFF } from '@tessarion/core';
 import type { Ground } from '../ground/ground.js';
+import { json, type OnRecords } from '../ground/open.js';
 
 const AT_ONCE = 20;
 const ANSWER_MS = 10_000;
@@ -101,4 +103,47 @@ async function post({ id, body, url, allows_private }: Due, secret: string, time
     );
     request.end(body);
   });
+}
+
+/** A webhook in the records. */
+export interface WebhookRow {
+  readonly id: string;
+  readonly url: string;
+  readonly types: Webhook['types'];
+  readonly scope: string;
+  readonly allows_private: boolean;
+  readonly created_at: Date;
+}
+
+/** Something that is sent to a webhook, as it is on record. */
+export interface DeliveryRow {
+  readonly id: string;
+  readonly webhook_id: string;
+  readonly type: WebhookDelivery['type'];
+  readonly subject: string;
+  readonly at: Date;
+  readonly due_at: Date | null;
+  readonly delivered_at: Date | null;
+  readonly tries: number;
+  readonly status: number | null;
+  readonly problem: string | null;
+}
+
+/** Puts a webhook on record. @param secret encrypted */
+export async function insertWebhook(trx: OnRecords, row: WebhookRow, secret: string): Promise<void> {
+  await trx('webhook').insert({ ...row, types: json(row.types), secret });
+}
+
+/** Takes a webhook off the records, with what was sent to it. */
+export async function removeWebhook(trx: OnRecords, id: string): Promise<void> {
+  await trx('webhook').where({ id }).delete();
+}
+
+/** Has something sent once more. @returns undefined where nothing was sent so */
+export async function sendAgain(trx: OnRecords, id: string, at: Date): Promise<DeliveryRow | undefined> {
+  const [row] = (await trx('webhook_delivery')
+    .where({ id })
+    .update({ due_at: at, tries: 0, delivered_at: null })
+    .returning('*')) as DeliveryRow[];
+  return row;
 }

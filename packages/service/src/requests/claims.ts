@@ -86,3 +86,8 @@ export async function goBehind(on: OnRecords, request: RequestRecord, items: rea
     .delete();
   await on('claim').insert(items.map((item) => ({ onto_path: request.onto_path, item, request_id: request.id })));
 }
+
+/** Notes that somebody asks for what others hold, for one request that waits for it. */
+export async function askFor(trx: OnRecords, request: string, items: readonly string[], at: Date): Promise<void> {
+  await trx('claim').where({ request_id: request }).whereIn('item', items).update({ asked_at: at });
+}

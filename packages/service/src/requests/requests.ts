@@ -233,3 +233,16 @@ export async function addHistory(
   const { person, ...rest } = said;
   await on('request_event').insert({ request_id: request, person_id: person, ...rest });
 }
+
+/** Records what an edit changed of a request. */
+export async function updateRequest(trx: OnRecords, id: string, changes: Partial<RequestRecord>): Promise<void> {
+  await trx('change_request').where({ id }).update(changes);
+}
+
+/** Has all requests from or onto an environment looked at anew. */
+export async function lookAtAllOf(on: OnRecords, path: string): Promise<void> {
+  await on('change_request')
+    .where({ from_path: path })
+    .orWhere({ onto_path: path })
+    .update({ looked_at: new Date(0) });
+}

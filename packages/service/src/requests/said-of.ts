@@ -40,3 +40,15 @@ export async function setReviewers(
     await trx('request_reviewer').insert({ request_id: request.id, person_id: person ?? null, team: team ?? null });
   }
 }
+
+/** Records that a step is done, or is not. @param by who did it; null where it is not. @returns whether there is such a step */
+export const tickStep = async (
+  trx: OnRecords,
+  request: string,
+  id: string,
+  by: string | null,
+  at: Date,
+): Promise<boolean> =>
+  (await trx('request_step')
+    .where({ id, request_id: request })
+    .update({ done_by: by, done_at: by === null ? null : at })) > 0;

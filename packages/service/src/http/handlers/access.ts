@@ -4,6 +4,7 @@ import { hashSecret } from '../../ground/data-folder.js';
 import { iso, type OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { writeLetter } from '../../notices/letters.js';
+import { endOwnSession, removeToken, setPassword } from '../../people/changes.js';
 import { listPeople } from '../../people/people.js';
 import type { SessionRow, TokenRow } from '../../people/sign-in.js';
 import type { Installation } from '../../transfers/installation.js';
@@ -147,8 +148,7 @@ export const accessHandlers: Handlers<
   async sessionEnd(call) {
     const { installation, params, person } = call;
     await installation.records.transaction(async (trx) => {
-      const ended = await trx('session').where({ id: params.id, person_id: person.id }).delete();
-      if (ended === 0)
+      if (!(await endOwnSession(trx, params.id, person.id)))
         throw new ProblemError(
           'not-found',
           `You have no session ${params.id}.`,
@@ -172,7 +172,7 @@ export const accessHandlers: Handlers<
     mustBeSession(call);
     const password_hash = await access.nextPassword(person, body.password, body.next);
     return installation.records.transaction(async (trx) => {
-      await trx('person').where({ id: person.id }).update({ password_hash });
+      await setPassword(trx, person.id, password_hash);
       // Whoever knew the former one is out.
       const ended = await access.endOthers(trx, person.id, session);
       await call.note(trx, person.id, { ended });
@@ -196,8 +196,7 @@ export const accessHandlers: Handlers<
   async tokenRemove(call) {
     const { person, params, installation } = call;
     await installation.records.transaction(async (trx) => {
-      const removed = await trx('token').where({ id: params.id, person_id: person.id }).delete();
-      if (removed === 0)
+      if (!(await removeToken(trx, params.id, person.id)))
         throw new ProblemError('not-found', `You have no token ${params.id}.`, 'List them: tessarion token list');
       await call.note(trx, params.id, {});
     });

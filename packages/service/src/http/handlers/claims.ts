@@ -1,5 +1,5 @@
 import { ProblemError } from '../../ground/problems.js';
-import { goBehind, waitsFor, wantedBy } from '../../requests/claims.js';
+import { askFor, goBehind, waitsFor, wantedBy } from '../../requests/claims.js';
 import { tell } from '../../requests/moves.js';
 import { addHistory, getRequest } from '../../requests/requests.js';
 import { tellPeople } from '../../requests/tell.js';
@@ -20,13 +20,8 @@ export const claimHandlers: Handlers<'claimAsk' | 'claimYield'> = {
           'It waits for nothing that others have claimed.',
           'Nothing is to be asked for.',
         );
-      await trx('claim')
-        .where({ request_id: request.id })
-        .whereIn(
-          'item',
-          held.map((one) => one.item),
-        )
-        .update({ asked_at: at });
+      const items = held.map((one) => one.item);
+      await askFor(trx, request.id, items, at);
       for (const id of new Set(held.map((one) => one.request))) {
         const holder = await getRequest(trx, id);
         const items = held.filter((one) => one.request === id).map((one) => one.item);

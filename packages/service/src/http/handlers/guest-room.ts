@@ -1,11 +1,18 @@
 import { type Address, formatLocation } from '@tessarion/core';
 import { previewPath } from '../../fleet/preview-path.js';
 import { publishHolders } from '../../front/routes.js';
-import { newId } from '../../ground/data-folder.js';
 import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { enterAsGuest } from '../../guests/enter.js';
-import { type GuestRecord, getGuest, type LookRecord, looksOf, wordsOf } from '../../guests/guests.js';
+import {
+  addWord,
+  type GuestRecord,
+  getGuest,
+  type LookRecord,
+  looksOf,
+  updateGuest,
+  wordsOf,
+} from '../../guests/guests.js';
 import { sessionOf } from '../../guests/keys.js';
 import { tellHost } from '../../guests/tell.js';
 import { guestRoom, stateOf } from '../../guests/view.js';
@@ -13,6 +20,7 @@ import { tell } from '../../requests/moves.js';
 import { showPreview } from '../../requests/preview.js';
 import { addHistory, getRequest, holdRequest, type RequestRecord } from '../../requests/requests.js';
 import { noteActivity } from '../../requests/revisions.js';
+import { addComment, addVerdict, settleThread } from '../../requests/spoken.js';
 import { isReviewable, settleApproval } from '../../requests/standing.js';
 import { tellPeople } from '../../requests/tell.js';
 import { GUEST_COOKIE, isSecure } from '../cookies.js';
@@ -64,19 +72,13 @@ export const guestRoomHandlers: Handlers<
     saying(call, async (trx, guest) => {
       const { installation, params, body } = call;
       const look = await lookAt(trx, guest, params.position);
-      const [id, at] = [newId('c'), installation.now()];
+      const at = installation.now();
       if (look.request_id === null) {
         const first = (await wordsOf(trx, [guest.id])).find((one) => one.thread === body.thread);
         if (body.thread !== undefined && first?.position !== params.position) throw noThread(body.thread);
         const { position } = params;
-        await trx('guest_word').insert({
-          id,
-          link_id: guest.id,
-          position,
-          thread: first?.thread ?? id,
-          text: body.text,
-          at,
-        });
+        const said = { link_id: guest.id, position, thread: first?.thread, text: body.text, at };
+        const id = await addWord(trx, said);
         await tellHost(trx, guest, look.environment as string, { at, words: body.text.slice(0, WORDS) });
         return { look: look.environment, comment: id };
       }
@@ -86,16 +88,8 @@ export const guestRoomHandlers: Handlers<
         .whereRaw('id = thread')
         .first('id');
       if (body.thread !== undefined && !first) throw noThread(body.thread);
-      await trx('request_comment').insert({
-        id,
-        request_id: request.id,
-        thread: first?.id ?? id,
-        revision: request.revision,
-        guest: guest.id,
-        text: body.text,
-        at,
-      });
-      if (first) await trx('request_comment').where({ id: first.id }).update({ resolved_at: null, resolved_by: null });
+      const id = await addComment(trx, request, { guest: guest.id }, { first, text: body.text, at });
+      if (first) await settleThread(trx, first.id, null, at);
       await tellTeam(trx, request, guest, 'comment', body.text, at);
       await settleApproval(trx, request, at, null);
       await tell(trx, request);
@@ -124,14 +118,8 @@ export const guestRoomHandlers: Handlers<
           'Nothing is to be done.',
         );
       const at = installation.now();
-      await trx('request_verdict').insert({
-        request_id: request.id,
-        guest: guest.id,
-        says: 'approve',
-        words: '',
-        revision: body.revision,
-        at,
-      });
+      const verdict = { says: 'approve' as const, words: '', revision: body.revision, at };
+      await addVerdict(trx, request.id, { guest: guest.id }, verdict);
       await addHistory(trx, request.id, { at, person: null, guest: guest.id, act: 'verdict approve', words: '' });
       await tellTeam(trx, request, guest, 'verdict', 'Yes.', at);
       await settleApproval(trx, request, at, null);
@@ -145,7 +133,7 @@ export const guestRoomHandlers: Handlers<
       const look = await lookAt(trx, guest, body.position);
       if ((await looksOf(trx, [guest.id])).length < 2)
         throw new ProblemError('conflict', 'There is only one, and nothing to choose.', 'Say yes to it, or comment.');
-      await trx('guest_link').where({ id: guest.id }).update({ choice: body.position, chosen_at: installation.now() });
+      await updateGuest(trx, guest.id, { choice: body.position, chosen_at: installation.now() });
       if (look.request_id !== null) {
         const request = await holdRequest(trx, look.request_id);
         await tellTeam(trx, request, guest, 'comment', 'I choose this one.', installation.now());

@@ -3,7 +3,17 @@ import { noEnvironment, noRequest } from '../../ground/absent.js';
 import { newId } from '../../ground/data-folder.js';
 import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
-import { type GuestRecord, getGuest, isOpenLink, type LookRecord, looksOf, wordsOf } from '../../guests/guests.js';
+import {
+  addWord,
+  type GuestRecord,
+  getGuest,
+  insertGuest,
+  isOpenLink,
+  type LookRecord,
+  looksOf,
+  updateGuest,
+  wordsOf,
+} from '../../guests/guests.js';
 import { linkOf } from '../../guests/keys.js';
 import { showLinks } from '../../guests/view.js';
 import { writeLetter } from '../../notices/letters.js';
@@ -63,8 +73,7 @@ export const guestHandlers: Handlers<'guestList' | 'guestInvite' | 'guestEnd' | 
         chosen_at: null,
       };
       const looks = await Promise.all(body.looks.map((wanted, position) => lookOf(call, trx, guest, wanted, position)));
-      await trx('guest_link').insert(guest);
-      await trx('guest_look').insert(looks);
+      await insertGuest(trx, guest, looks);
       await call.note(trx, params.site, {
         guest: guest.id,
         until: guest.expires_at.toISOString(),
@@ -96,7 +105,7 @@ export const guestHandlers: Handlers<'guestList' | 'guestInvite' | 'guestEnd' | 
       if (!isOpenLink(guest, installation.now()))
         throw new ProblemError('conflict', `The link of ${guest.name} has ended already.`, 'Nothing is to be done.');
       const at = installation.now();
-      await trx('guest_link').where({ id: guest.id }).update({ ended_at: at });
+      await updateGuest(trx, guest.id, { ended_at: at });
       await call.note(trx, guest.site, { guest: guest.id });
       // Their yes counts no more.
       for (const { request_id } of await looksOf(trx, [guest.id]))
@@ -116,15 +125,9 @@ export const guestHandlers: Handlers<'guestList' | 'guestInvite' | 'guestEnd' | 
           `${guest.name} began no conversation ${body.thread} about a variant.`,
           `See: tessarion guest list ${guest.site}`,
         );
-      await trx('guest_word').insert({
-        id: newId('c'),
-        link_id: guest.id,
-        position: first.position,
-        thread: first.thread,
-        person_id: person.id,
-        text: body.text,
-        at: installation.now(),
-      });
+      const { position, thread } = first;
+      const said = { link_id: guest.id, position, thread, text: body.text, at: installation.now() };
+      await addWord(trx, { ...said, person_id: person.id });
       await call.note(trx, guest.site, { guest: guest.id, thread: first.thread });
       return shown(call, trx, guest.id);
     });

@@ -11,6 +11,8 @@ import { readCursor, writeCursor } from '../../ground/cursor.js';
 import { iso, type OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { isStopKey } from '../../notices/stop-link.js';
+import { moveDigest, noteNoticesSeen, saveWish, stopDaily } from '../../notices/wishes.js';
+import { setDigest } from '../../people/changes.js';
 import type { Handlers } from './call.js';
 
 interface NoticeRow {
@@ -55,9 +57,6 @@ async function wishesOf(on: OnRecords, person: string): Promise<Record<NoticeKin
   ) as Record<NoticeKind, MailWish>;
 }
 
-const wish = (on: OnRecords, person_id: string, kind: NoticeKind, mail: MailWish) =>
-  on('notice_wish').insert({ person_id, kind, mail }).onConflict(['person_id', 'kind']).merge();
-
 const digestOf = async (on: OnRecords, id: string): Promise<DigestTime> =>
   (await on('person').where({ id }).first('digest_at as at', 'digest_zone as zone')) as DigestTime;
 
@@ -100,18 +99,18 @@ export const noticeHandlers: Handlers<
     const own = { id: params.id, person_id: person.id };
     if (!(await records('notice').where(own).first('id')))
       throw new ProblemError('not-found', `You have no notice ${params.id}.`, 'List them: tessarion notice list');
-    await records('notice').where(own).whereNull('seen_at').update({ seen_at: now() });
+    await noteNoticesSeen(records, person.id, now(), params.id);
     return undefined;
   },
   async noticesSeen({ installation: { records, now }, person }) {
-    await records('notice').where({ person_id: person.id }).whereNull('seen_at').update({ seen_at: now() });
+    await noteNoticesSeen(records, person.id, now());
     return undefined;
   },
   noticeWishes: ({ installation: { records }, person }) => wishesOf(records, person.id),
   async noticeWish(call) {
     const { installation, person, params, body } = call;
     return installation.records.transaction(async (trx) => {
-      await wish(trx, person.id, params.kind, body.mail);
+      await saveWish(trx, person.id, params.kind, body.mail);
       await call.note(trx, person.id, { kind: params.kind, mail: body.mail });
       return wishesOf(trx, person.id);
     });
@@ -121,12 +120,8 @@ export const noticeHandlers: Handlers<
     const { installation, person, body } = call;
     return installation.records.transaction(async (trx) => {
       const before = await digestOf(trx, person.id);
-      await trx('person').where({ id: person.id }).update({ digest_at: body.at, digest_zone: body.zone });
-      await trx('notice')
-        .where({ person_id: person.id, is_digest: true, mail_tries: 0 })
-        .whereNull('mailed_at')
-        .whereNotNull('mail_due_at')
-        .update({ mail_due_at: nextDigest(installation.now(), body) });
+      await setDigest(trx, person.id, body);
+      await moveDigest(trx, person.id, nextDigest(installation.now(), body));
       await call.note(trx, person.id, { before, after: body });
       return body;
     });
@@ -136,9 +131,8 @@ export const noticeHandlers: Handlers<
     if (!isStopKey(installation, body.person, body.kind, body.key))
       throw new ProblemError('not-allowed', 'This link is not valid.', 'Sign in, and say there what is mailed to you.');
     await installation.records.transaction(async (trx) => {
-      if (body.kind === 'digest')
-        await trx('notice_wish').where({ person_id: body.person, mail: 'daily' }).update({ mail: 'never' });
-      else await wish(trx, body.person, body.kind, 'never');
+      if (body.kind === 'digest') await stopDaily(trx, body.person);
+      else await saveWish(trx, body.person, body.kind, 'never');
       await call.note(trx, body.person, { kind: body.kind, mail: 'never' });
     });
     return undefined;

@@ -1,11 +1,22 @@
 import type { Person } from '@tessarion/contract';
 import { decide, isPermission, PERMISSIONS, readScope, type Scope } from '@tessarion/core';
 import { noSite } from '../../ground/absent.js';
-import { newId } from '../../ground/data-folder.js';
-import { json, type OnRecords } from '../../ground/open.js';
+import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { erasePerson } from '../../journal/journal.js';
 import { writeLetter } from '../../notices/letters.js';
+import {
+  endPerson,
+  eraseName,
+  forgetIdentity,
+  insertInvited,
+  readmitPerson,
+  removeRole,
+  removeTeam,
+  saveRole,
+  saveTeam,
+  takeRole,
+} from '../../people/changes.js';
 import { colleaguesOf, teamsOf } from '../../people/colleagues.js';
 import {
   administrators,
@@ -73,8 +84,7 @@ export const peopleHandlers: Handlers<
           'Give them another role instead, or let them in again.',
         );
       await mustBeGivable(trx, call, body.role, body.scope);
-      const id = newId('p');
-      await trx('person').insert({ id, name: body.name, mail, state: 'invited', created_at: installation.now() });
+      const id = await insertInvited(trx, { name: body.name, mail }, installation.now());
       await giveRole(trx, { person: id, role: body.role, scope: body.scope }, installation.now());
       const invited = await inviting(call, trx, { id, name: body.name, mail });
       await call.note(trx, id, { role: body.role, scope: body.scope });
@@ -94,8 +104,7 @@ export const peopleHandlers: Handlers<
         );
       await mustNotOutrank(trx, call, params.id);
       const invited = await inviting(call, trx, colleague);
-      // They may have another account at the provider now.
-      await trx('identity').where({ person_id: params.id }).delete();
+      await forgetIdentity(trx, params.id);
       await call.note(trx, params.id, {});
       return invited;
     });
@@ -106,7 +115,7 @@ export const peopleHandlers: Handlers<
     return installation.records.transaction(async (trx) => {
       const colleague = await getColleague(trx, params.id);
       await mustNotOutrank(trx, call, params.id);
-      await trx('person').where({ id: params.id }).update({ state: 'ended' });
+      await endPerson(trx, params.id);
       await access.endAll(trx, params.id);
       await mustLeaveAnAdministrator(trx, `${colleague.name} stays`);
       await call.note(trx, params.id, {});
@@ -132,9 +141,7 @@ export const peopleHandlers: Handlers<
     return installation.records.transaction(async (trx) => {
       await getColleague(trx, params.id);
       await mustNotOutrank(trx, call, params.id);
-      await trx('person')
-        .where({ id: params.id, state: 'ended' })
-        .update({ state: trx.raw("CASE WHEN password_hash IS NULL THEN 'invited' ELSE 'active' END") });
+      await readmitPerson(trx, params.id);
       await call.note(trx, params.id, {});
       return getColleague(trx, params.id);
     });
@@ -151,13 +158,8 @@ export const peopleHandlers: Handlers<
           `End it first: tessarion people end ${colleague.mail}`,
         );
       await mustNotOutrank(trx, call, params.id);
-      await trx('person')
-        .where({ id: params.id })
-        .update({ name: GONE, mail: `${params.id}@erased.invalid`, password_hash: null });
+      await eraseName(trx, params.id, GONE);
       await forgetName(trx, params.id, GONE);
-      // How they signed in tells of them too.
-      for (const table of ['identity', 'second_factor', 'recovery_code'])
-        await trx(table).where({ person_id: params.id }).delete();
       await call.note(trx, params.id, { entries: await erasePerson(trx, params.id) });
       return getColleague(trx, params.id);
     });
@@ -189,7 +191,7 @@ export const peopleHandlers: Handlers<
       if (!found)
         throw new ProblemError('not-found', `No role was given as ${params.id}.`, 'See them: tessarion people list');
       await mustBeGivable(trx, call, found.role, found.scope);
-      await trx('role_grant').where({ id: params.id }).delete();
+      await takeRole(trx, params.id);
       await mustLeaveAnAdministrator(trx, 'this role stays');
       await call.note(trx, found.person_id ?? `team ${found.team}`, { role: found.role, scope: found.scope });
     });
@@ -207,10 +209,7 @@ export const peopleHandlers: Handlers<
       // Whoever has the role already loses what it allows no more.
       mustHoldThem(call, [...(before?.permissions ?? []), ...body.permissions]);
       call.mustMatch(before?.etag);
-      await trx('role')
-        .insert({ name: params.name, title: body.title, permissions: json(body.permissions) })
-        .onConflict('name')
-        .merge();
+      await saveRole(trx, { name: params.name, ...body });
       await call.note(trx, `role ${params.name}`, { before: before?.permissions ?? [], after: body.permissions });
       return getRole(trx, params.name);
     });
@@ -228,7 +227,7 @@ export const peopleHandlers: Handlers<
           `Somebody has the role ${params.name}.`,
           'Take it from them first: tessarion people list',
         );
-      await trx('role').where({ name: params.name }).delete();
+      await removeRole(trx, params.name);
       await call.note(trx, `role ${params.name}`, { before: permissions });
     });
     return undefined;
@@ -246,10 +245,7 @@ export const peopleHandlers: Handlers<
       call.mustMatch(before?.etag);
       const members = [...new Set(body.members)];
       for (const id of members) await getColleague(trx, id);
-      await trx('team').insert({ name: params.name, title: body.title }).onConflict('name').merge();
-      await trx('team_member').where({ team: params.name }).delete();
-      if (members.length > 0)
-        await trx('team_member').insert(members.map((person_id) => ({ team: params.name, person_id })));
+      await saveTeam(trx, { name: params.name, title: body.title, members });
       await mustLeaveAnAdministrator(trx, 'the team stays as it is');
       await call.note(trx, `team ${params.name}`, {
         before: before?.members.map((one) => one.id) ?? [],
@@ -264,7 +260,7 @@ export const peopleHandlers: Handlers<
     await installation.records.transaction(async (trx) => {
       const team = await getTeam(trx, params.name);
       await mustHoldRolesOfTeam(trx, call, params.name);
-      await trx('team').where({ name: params.name }).delete();
+      await removeTeam(trx, params.name);
       await mustLeaveAnAdministrator(trx, 'the team stays');
       await call.note(trx, `team ${params.name}`, { before: team.members.map((one) => one.id), roles: team.roles });
     });

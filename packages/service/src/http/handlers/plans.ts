@@ -3,12 +3,13 @@ import { decide, type FreezableSite, isFreezeFor, mayDeliverAt, readScope, type 
 import { holdSite } from '../../fleet/sites.js';
 import { quietOf } from '../../front/traffic.js';
 import { noSite } from '../../ground/absent.js';
-import { hashSecret, newId, newSecret } from '../../ground/data-folder.js';
+import { hashSecret, newSecret } from '../../ground/data-folder.js';
 import { publishEvent, publishEvents } from '../../ground/events.js';
-import { json, type OnRecords } from '../../ground/open.js';
+import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import { getTeam } from '../../people/people.js';
 import { agendaOf } from '../../plans/agenda.js';
+import { addFreeze, endCalendar, removeFreeze, saveCalendar, saveLaneRule, setWindows } from '../../plans/changes.js';
 import { listFreezes, plannedSites, planOf, rulesOfSite, toFreeze, windowsTag } from '../../plans/plan.js';
 import { holdRequest, ruleOfLane, showRule } from '../../requests/requests.js';
 import { settleApproval } from '../../requests/standing.js';
@@ -47,17 +48,7 @@ export const planHandlers: Handlers<
       const before = await laneOf(trx, site, onto);
       call.mustMatch(before.etag);
       for (const team of body.teams) await getTeam(trx, team);
-      await trx('lane_rule')
-        .insert({
-          site,
-          onto,
-          approvals: body.approvals,
-          teams: json([...new Set(body.teams)]),
-          threads_block: body.threadsBlock,
-          guests: body.guests ?? 0,
-        })
-        .onConflict(['site', 'onto'])
-        .merge();
+      await saveLaneRule(trx, site, onto, body);
       await call.note(trx, site, { onto, before, after: body });
       // What was approved by the former rule is judged by this one.
       const open = (await trx('change_request')
@@ -81,11 +72,7 @@ export const planHandlers: Handlers<
     mustBeSession(call);
     return installation.records.transaction(async (trx) => {
       const key = newSecret('calendar');
-      const row = { hash: hashSecret(key), created_at: installation.now() };
-      await trx('calendar')
-        .insert({ person_id: person.id, ...row })
-        .onConflict('person_id')
-        .merge(row);
+      await saveCalendar(trx, person.id, hashSecret(key), installation.now());
       await call.note(trx, person.id, {});
       // In the query, which no log holds.
       return { url: `${installation.consoleUrl}${CALENDAR_PATH}?key=${key}` };
@@ -95,7 +82,7 @@ export const planHandlers: Handlers<
   calendarEnd: (call) => {
     const { installation, person } = call;
     return installation.records.transaction(async (trx) => {
-      await trx('calendar').where({ person_id: person.id }).delete();
+      await endCalendar(trx, person.id);
       await call.note(trx, person.id, {});
       return undefined;
     });
@@ -123,17 +110,7 @@ export const planHandlers: Handlers<
       await holdSite(trx, site);
       const before = await rulesOfSite(trx, site);
       call.mustMatch(windowsTag(before.windows));
-      await trx('delivery_window').where({ site }).delete();
-      if (body.windows.length > 0)
-        await trx('delivery_window').insert(
-          body.windows.map(({ days, from, until }, position) => ({
-            site,
-            position,
-            days: json([...new Set(days)].sort()),
-            from,
-            until,
-          })),
-        );
+      await setWindows(trx, site, body.windows);
       const rules = await rulesOfSite(trx, site);
       const at = installation.now().getTime();
       const opens = (given: typeof rules): boolean => {
@@ -172,15 +149,7 @@ export const planHandlers: Handlers<
     return installation.records.transaction(async (trx) => {
       call.mustHold('window.manage', await thingOf(trx, body.scope));
       await mustNameATag(trx, body.scope);
-      const id = newId('z');
-      await trx('freeze').insert({
-        id,
-        reason: body.reason,
-        scope: body.scope,
-        time: json(time),
-        person_id: person.id,
-        created_at: installation.now(),
-      });
+      const id = await addFreeze(trx, body, person.id, installation.now());
       await call.note(trx, body.scope, { freeze: id, reason: body.reason, time });
       await tellSites(trx, body.scope);
       const found = (await listFreezes(trx)).find((one) => one.id === id);
@@ -202,7 +171,7 @@ export const planHandlers: Handlers<
       // Who may not read it does not learn that it is there.
       if (!decide(call.actor, 'site.read', thing).allowed) throw absent;
       call.mustHold('window.manage', thing);
-      await trx('freeze').where({ id: params.id }).delete();
+      await removeFreeze(trx, params.id);
       await call.note(trx, found.scope, { freeze: found.id, reason: found.reason, time: found.time });
       await tellSites(trx, found.scope);
     });

@@ -11,9 +11,17 @@ import { beginDelivery, mustBeReady } from '../../requests/deliver.js';
 import { findRequests } from '../../requests/find-requests.js';
 import { move, tell } from '../../requests/moves.js';
 import { openRequest } from '../../requests/open-request.js';
-import { addHistory, getRequest, holdRequest, type RequestRecord, requestTag } from '../../requests/requests.js';
+import {
+  addHistory,
+  getRequest,
+  holdRequest,
+  type RequestRecord,
+  requestTag,
+  updateRequest,
+} from '../../requests/requests.js';
 import { lookAgain, mustBeEditable, noteActivity } from '../../requests/revisions.js';
-import { setReviewers, setSteps } from '../../requests/said-of.js';
+import { setReviewers, setSteps, tickStep } from '../../requests/said-of.js';
+import { answerReturns } from '../../requests/spoken.js';
 import { destinationOf, hasCollisions, settleApproval } from '../../requests/standing.js';
 import { showRequest, showRequests } from '../../requests/view.js';
 import type { Call, Handlers } from './call.js';
@@ -75,9 +83,7 @@ export const requestHandlers: Handlers<
           ? {}
           : { wanted_for: wantedTime(body.wantedFor, call.installation.now()) }),
       };
-      await trx('change_request')
-        .where({ id: request.id })
-        .update({ ...changes, updated_at: call.installation.now() });
+      await updateRequest(trx, request.id, { ...changes, updated_at: call.installation.now() });
       if (body.reviewers) {
         await setReviewers(trx, request, body.reviewers);
         await settleApproval(trx, request, call.installation.now(), call.person.id);
@@ -103,14 +109,7 @@ export const requestHandlers: Handlers<
           `Settle it: tessarion request revise ${request.id} --take ID, or --keep ID`,
         );
       // Asking again answers those who sent it back: what they said before counts for nothing until they speak again.
-      await trx.raw(
-        `UPDATE request_verdict SET is_answered = true WHERE request_id = :id AND person_id IN (
-           SELECT person_id FROM (
-             SELECT DISTINCT ON (person_id) person_id, says FROM request_verdict
-             WHERE request_id = :id ORDER BY person_id, id DESC) AS newest
-           WHERE says = 'return')`,
-        { id: request.id },
-      );
+      await answerReturns(trx, request.id);
       const asked = await move(trx, request, 'ask', { at, by: person.id }, { because: null });
       await settleApproval(trx, asked, at, null);
       return {};
@@ -145,10 +144,7 @@ export const requestHandlers: Handlers<
       const { params, body, person, installation } = call;
       if (!isOpenRequest(request.state) && request.state !== 'delivered')
         throw new ProblemError('conflict', `It is ${request.state}.`, 'Nothing needs to be done.');
-      const changed = await trx('request_step')
-        .where({ id: params.step, request_id: request.id })
-        .update(body.done ? { done_by: person.id, done_at: installation.now() } : { done_by: null, done_at: null });
-      if (changed === 0)
+      if (!(await tickStep(trx, request.id, params.step, body.done ? person.id : null, installation.now())))
         throw new ProblemError(
           'not-found',
           `It has no step ${params.step}.`,
@@ -164,7 +160,7 @@ export const requestHandlers: Handlers<
       const onto = await installation.environments.get(trx, held.onto_path);
       if (body.override !== undefined) call.mustHold('window.override', await destinationOf(trx, held));
       const request = { ...held, override: body.override ?? null };
-      await trx('change_request').where({ id: request.id }).update({ override: request.override });
+      await updateRequest(trx, request.id, { override: request.override });
       const at = await momentOf(trx, request, body.when, now);
       if (at === undefined) {
         const transfer = await beginDelivery(trx, installation, request, person.id);

@@ -1,6 +1,5 @@
 import { mentionsIn } from '@tessarion/core';
-import { newId } from '../../ground/data-folder.js';
-import { json, type OnRecords } from '../../ground/open.js';
+import type { OnRecords } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
 import {
   addHistory,
@@ -8,7 +7,9 @@ import {
   commentTag,
   type RequestRecord,
   revisionsOf,
+  updateRequest,
 } from '../../requests/requests.js';
+import { addComment, addVerdict, editComment, noteSeen, removeComment, settleThread } from '../../requests/spoken.js';
 import { isReviewable, settleApproval, standingOf } from '../../requests/standing.js';
 import { tellPeople } from '../../requests/tell.js';
 import type { Handlers } from './call.js';
@@ -42,33 +43,19 @@ export const reviewHandlers: Handlers<
       const words = body.words?.trim() ?? '';
       if (body.says === 'return' && words === '')
         throw new ProblemError('invalid', 'What is sent back needs a reason.', 'Say what is to be mended.');
-      await trx('request_verdict').insert({
-        request_id: request.id,
-        person_id: person.id,
-        says: body.says,
-        words,
-        revision: request.revision,
-        at,
-      });
+      const verdict = { says: body.says, words, revision: request.revision, at };
+      await addVerdict(trx, request.id, { person_id: person.id }, verdict);
       await addHistory(trx, request.id, { at, person: person.id, act: `verdict ${body.says}`, words });
       await tellPeople(trx, request, { kind: 'verdict', by: person.id, at, words });
       const settled = await settleApproval(trx, request, at, person.id);
-      if (settled.state === 'returned')
-        await trx('change_request').where({ id: request.id }).update({ because: words });
+      if (settled.state === 'returned') await updateRequest(trx, request.id, { because: words });
       return { says: body.says, revision: request.revision };
     }),
 
   async itemSeen({ installation: { records }, params, body, person }) {
     const key = { request_id: params.id, person_id: person.id, item: body.item };
-    if (!body.seen) {
-      await records('request_seen').where(key).delete();
-      return undefined;
-    }
-    await mustHaveItem(records, params.id, body.item);
-    await records('request_seen')
-      .insert({ ...key, hash: body.hash })
-      .onConflict(['request_id', 'person_id', 'item'])
-      .merge();
+    if (body.seen) await mustHaveItem(records, params.id, body.item);
+    await noteSeen(records, key, body.seen ? body.hash : null);
     return undefined;
   },
 
@@ -76,7 +63,6 @@ export const reviewHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { body, person, installation } = call;
       const at = installation.now();
-      const id = newId('c');
       const first = body.thread === undefined ? undefined : await threadOf(trx, request, body.thread);
       if (first && !(await isThere(trx, first.id)))
         throw new ProblemError(
@@ -85,17 +71,11 @@ export const reviewHandlers: Handlers<
           'Begin a thread of your own: leave the thread out.',
         );
       if (!first && body.item !== undefined) await mustHaveItem(trx, request.id, body.item);
-      await trx('request_comment').insert({
-        id,
-        request_id: request.id,
-        thread: first?.id ?? id,
+      const about = {
         item: first ? first.item : (body.item ?? null),
         field: first ? first.field : (body.field ?? null),
-        revision: request.revision,
-        person_id: person.id,
-        text: body.text,
-        at,
-      });
+      };
+      const id = await addComment(trx, request, { person_id: person.id }, { first, ...about, text: body.text, at });
       const talkers = first ? await talkersOf(trx, first.id) : [];
       const mentioned = (await trx('person').whereIn('mail', mentionsIn(body.text)).select('id')) as { id: string }[];
       await tellPeople(trx, request, {
@@ -107,8 +87,7 @@ export const reviewHandlers: Handlers<
         concerned: { talkers, mentioned: mentioned.map((one) => one.id) },
       });
       // A reply to what was settled opens it again.
-      if (first?.resolved_at)
-        await trx('request_comment').where({ id: first.id }).update({ resolved_at: null, resolved_by: null });
+      if (first?.resolved_at) await settleThread(trx, first.id, null, at);
       await settleApproval(trx, request, at, person.id);
       return { comment: id, item: first?.item ?? body.item ?? null };
     }),
@@ -118,11 +97,7 @@ export const reviewHandlers: Handlers<
       const { body, params, installation } = call;
       const comment = await ownComment(trx, request, params.comment, call.person.id);
       call.mustMatch(commentTag(comment));
-      const at = installation.now();
-      const former = [...comment.former, { at: (comment.edited_at ?? comment.at).toISOString(), text: comment.text }];
-      await trx('request_comment')
-        .where({ id: comment.id })
-        .update({ text: body.text, edited_at: at, former: json(former) });
+      await editComment(trx, comment, body.text, installation.now());
       return { comment: comment.id };
     }),
 
@@ -130,7 +105,7 @@ export const reviewHandlers: Handlers<
     changing(call, async (trx, request) => {
       const { params, installation, person } = call;
       const comment = await ownComment(trx, request, params.comment, person.id);
-      await trx('request_comment').where({ id: comment.id }).update({ removed_at: installation.now() });
+      await removeComment(trx, comment.id, installation.now());
       await settleApproval(trx, request, installation.now(), person.id);
       return { comment: comment.id };
     }),
@@ -140,9 +115,7 @@ export const reviewHandlers: Handlers<
       const { params, body, installation, person } = call;
       const thread = await threadOf(trx, request, params.comment);
       const at = installation.now();
-      await trx('request_comment')
-        .where({ id: thread.id })
-        .update(body.resolved ? { resolved_at: at, resolved_by: person.id } : { resolved_at: null, resolved_by: null });
+      await settleThread(trx, thread.id, body.resolved ? person.id : null, at);
       if (body.resolved)
         await tellPeople(trx, request, {
           kind: 'resolved',

@@ -10,7 +10,7 @@ import { wakeFirst } from '../../ground/queue.js';
 import { mustBeOpen } from '../../plans/must-be-open.js';
 import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import { heldBy } from '../../requests/claims.js';
-import { itemsOfForecast, ruleOfLane } from '../../requests/requests.js';
+import { itemsOfForecast, ruleOfLane, updateRequest } from '../../requests/requests.js';
 import { openUrgent } from '../../requests/urgent.js';
 import { getSnapshot } from '../../stored/snapshots.js';
 import type { Inputs, PushInput, ResetInput } from '../../transfers/inputs.js';
@@ -34,7 +34,7 @@ async function create(call: Pick<Call, 'installation' | 'note' | 'person'>, want
       ...wanted,
       ...(request === undefined ? {} : { request }),
     });
-    if (request !== undefined) await trx('change_request').where({ id: request }).update({ transfer: transfer.id });
+    if (request !== undefined) await updateRequest(trx, request, { transfer: transfer.id });
     await call.note(trx, onto, {
       transfer: transfer.id,
       from: wanted.from,

@@ -4,31 +4,10 @@ import type { Webhook, WebhookDelivery } from '@tessarion/contract';
 import { ANNOUNCED, isPrivateAddress } from '@tessarion/core';
 import { readCursor, writeCursor } from '../../ground/cursor.js';
 import { newId } from '../../ground/data-folder.js';
-import { iso, json } from '../../ground/open.js';
+import { iso } from '../../ground/open.js';
 import { ProblemError } from '../../ground/problems.js';
+import { type DeliveryRow, insertWebhook, removeWebhook, sendAgain, type WebhookRow } from '../../notices/webhooks.js';
 import type { Handlers } from './call.js';
-
-interface WebhookRow {
-  readonly id: string;
-  readonly url: string;
-  readonly types: Webhook['types'];
-  readonly scope: string;
-  readonly allows_private: boolean;
-  readonly created_at: Date;
-}
-
-interface DeliveryRow {
-  readonly id: string;
-  readonly webhook_id: string;
-  readonly type: WebhookDelivery['type'];
-  readonly subject: string;
-  readonly at: Date;
-  readonly due_at: Date | null;
-  readonly delivered_at: Date | null;
-  readonly tries: number;
-  readonly status: number | null;
-  readonly problem: string | null;
-}
 
 const toWebhook = (row: WebhookRow): Webhook => ({
   id: row.id,
@@ -85,7 +64,7 @@ export const webhookHandlers: Handlers<
       created_at: installation.now(),
     };
     await installation.records.transaction(async (trx) => {
-      await trx('webhook').insert({ ...row, types: json(row.types), secret: installation.folder.keys.encrypt(secret) });
+      await insertWebhook(trx, row, installation.folder.keys.encrypt(secret));
       await call.note(trx, row.id, { url: row.url, types: row.types, scope: row.scope });
     });
     return { ...toWebhook(row), secret };
@@ -95,7 +74,7 @@ export const webhookHandlers: Handlers<
     await installation.records.transaction(async (trx) => {
       const found = await trx('webhook').where({ id: params.id }).first('url');
       if (!found) throw absent(params.id);
-      await trx('webhook').where({ id: params.id }).delete();
+      await removeWebhook(trx, params.id);
       await call.note(trx, params.id, { url: found.url });
     });
     return undefined;
@@ -121,10 +100,7 @@ export const webhookHandlers: Handlers<
   async webhookResend(call) {
     const { installation, params } = call;
     return installation.records.transaction(async (trx) => {
-      const [row] = (await trx('webhook_delivery')
-        .where({ id: params.id })
-        .update({ due_at: installation.now(), tries: 0, delivered_at: null })
-        .returning('*')) as DeliveryRow[];
+      const row = await sendAgain(trx, params.id, installation.now());
       if (!row)
         throw new ProblemError(
           'not-found',

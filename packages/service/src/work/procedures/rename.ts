@@ -3,6 +3,7 @@ import { type EnvironmentRecord, toEngine } from '../../fleet/environments.js';
 import { copyDatabases, copyPlace } from '../../fleet/new-copy.js';
 import { renameEnvironment } from '../../fleet/rename.js';
 import { resolveSettings } from '../../fleet/settings.js';
+import { lookAtAllOf } from '../../requests/requests.js';
 import { inputOf } from '../../transfers/inputs.js';
 import type { TransferContext } from '../context.js';
 import { checkCopy, settleChecks } from '../copy-checks.js';
@@ -108,6 +109,8 @@ export const rename: Procedure = {
           await records.transaction(async (trx) => {
             await environments.update(trx, from, { ...context.noted('place'), status: 'ready' });
             await renameEnvironment(trx, from, newPath(context), name);
+            // What is asked for names it in its sentence.
+            await lookAtAllOf(trx, newPath(context));
           });
         }
         await context.publishRoutes();
