@@ -121,8 +121,9 @@ it('what packages offer says what it is', () => {
   const exported = /^export (?:async )?(?:abstract )?(?:function\*?|class|const|interface|type) (\w+)/;
   // A type that is read off the schema above it, and the answers to calls, of which the contract tells.
   const told = /^export (type (\w+) = z\.infer<typeof \2>|const \w+Handlers: Handlers<)/;
-  const untold = ABOVE.flatMap(sourcesIn)
-    .filter(({ path }) => !path.includes('/migrations/') && !path.startsWith('packages/contract/'))
+  const untold = [...ABOVE, 'packages/console/src']
+    .flatMap(sourcesIn)
+    .filter(({ path }) => !path.includes('/migrations/'))
     .flatMap(({ path, text }) => {
       const lines = text.split('\n');
       return lines.flatMap((line, at) =>

@@ -16,7 +16,9 @@ export interface KeyAct {
 }
 
 const STORED = 'tessarion single keys';
+/** Whether single keys do something, as this browser's user wishes it. */
 export const areKeysOn = (): boolean => localStorage.getItem(STORED) !== 'off';
+/** Lets single keys do something in this browser, or nothing. */
 export const switchKeys = (on: boolean): void => localStorage.setItem(STORED, on ? 'on' : 'off');
 
 /** The acts of what is on the screen, in the order in which it came. */

@@ -33,8 +33,10 @@ export function applyLooks(): void {
   dataset.rows = current.rows;
 }
 
+/** The looks as they are now. */
 export const looks = (): Looks => current;
 
+/** Changes some of the looks, at once and for this browser's next visits. */
 export function setLooks(wished: Partial<Looks>): void {
   current = { ...current, ...wished };
   localStorage.setItem(STORED, JSON.stringify(current));

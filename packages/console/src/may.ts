@@ -10,6 +10,7 @@ export interface Place {
   readonly environment?: Pick<Environment, 'path' | 'kind'> | undefined;
 }
 
+/** Where something is to be done, as permissions are given for it. */
 export const placeOf = (site: Pick<Site, 'name' | 'client'>, environment?: Place['environment']): Place => ({
   client: site.client,
   site: site.name,

@@ -16,6 +16,7 @@ import { useEffect, useRef, useState } from 'react';
 /** Calls go to the page's own origin, with its cookie. */
 export const client = new Client({ url: '' });
 
+/** What was read of the service, and is shown until it is read anew. */
 export const queries = new QueryClient({
   defaultOptions: {
     // The service is reached, or says why not: a browser that takes itself for offline may still reach this machine.
@@ -45,14 +46,17 @@ export const useAgenda = (from: number, until: number) =>
       }),
     staleTime: 60_000,
   });
+/** One site with its environments in full. */
 export const useSite = (site: string) =>
   useQuery<Site>({ queryKey: ['sites', site], queryFn: () => client.call('siteShow', { params: { site } }) });
+/** A transfer in full, read again as long as it is under way. */
 export const useTransfer = (id: string) =>
   useQuery<TransferDetail>({
     queryKey: ['transfer', id],
     queryFn: () => client.call('transferShow', { params: { id } }),
     refetchInterval: ({ state }) => state.data?.endedAt === null && UNDER_WAY_MS,
   });
+/** A forecast, read again as long as it is computed; nothing without an id. */
 export const useForecast = (id: string | undefined) =>
   useQuery<Forecast>({
     queryKey: ['forecast', id],

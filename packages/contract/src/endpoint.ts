@@ -58,6 +58,7 @@ export interface Endpoint<
   readonly status?: 200 | 201 | 202 | 204;
 }
 
+/** An endpoint as it is defined; its types are read off its schemas. */
 export function endpoint<P extends z.ZodType, Q extends z.ZodType, B extends z.ZodType, R extends z.ZodType>(
   definition: Endpoint<P, Q, B, R>,
 ): Endpoint<P, Q, B, R> {

@@ -41,15 +41,21 @@ export const endpoints = {
   ...figuresEndpoints,
 } as const;
 
+/** All endpoints, by name. */
 export type Endpoints = typeof endpoints;
+/** The name of an endpoint, such as `pushCreate`: what the journal and the access matrix call it. */
 export type EndpointName = keyof Endpoints;
 /** Endpoints that write over something, and need the entity tag of what was edited. */
 export type EditName = {
   [N in EndpointName]: Endpoints[N] extends { readonly isEdit: true } ? N : never;
 }[EndpointName];
+/** What stands in the path of a call. */
 export type ParamsOf<N extends EndpointName> = z.infer<Endpoints[N]['params']>;
+/** What is asked in the query of a call. */
 export type QueryOf<N extends EndpointName> = z.infer<Endpoints[N]['query']>;
+/** What a call is sent with. */
 export type BodyOf<N extends EndpointName> = z.infer<Endpoints[N]['body']>;
+/** What a call is answered with. */
 export type ResponseOf<N extends EndpointName> = z.infer<Endpoints[N]['response']>;
 
 /** What the event stream at `/api/v1/events` sends; `id` resumes it by `Last-Event-ID`. */

@@ -42,6 +42,7 @@ export const GuestLink = z.object({
 });
 export type GuestLink = z.infer<typeof GuestLink>;
 
+/** A conversation that a guest takes part in, as they see it. */
 export const GuestThread = z.object({
   id: Id,
   isResolved: z.boolean(),

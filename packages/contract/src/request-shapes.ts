@@ -4,6 +4,7 @@ import { Amount, Etag, Id, Name, Person, Sentence, Time } from './shapes.js';
 
 /** Change requests, as the interface shows them. */
 
+/** Where a change request stands (core, `REQUEST_STATES`). */
 export const RequestState = z.enum(REQUEST_STATES);
 
 /** When somebody wants a request delivered: in the next window, or at a time. */
@@ -34,6 +35,7 @@ export const Reviewer = z.object({
 });
 export type Reviewer = z.infer<typeof Reviewer>;
 
+/** Something that a person does by hand before or after a delivery, and who has done it. */
 export const ManualStep = z.object({
   id: Id,
   phase: z.enum(['before', 'after']),
@@ -42,6 +44,7 @@ export const ManualStep = z.object({
   doneAt: Time.nullable(),
 });
 
+/** A change request as lists show it. */
 export const ChangeRequest = z.object({
   id: Id,
   site: z.string(),
@@ -73,6 +76,7 @@ export const ChangeRequest = z.object({
 });
 export type ChangeRequest = z.infer<typeof ChangeRequest>;
 
+/** An item of a change request, and how its review stands. */
 export const RequestItem = z.object({
   id: z.string(),
   kind: z.string(),
@@ -94,6 +98,7 @@ export const RequestItem = z.object({
 });
 export type RequestItem = z.infer<typeof RequestItem>;
 
+/** Something said of a change request; `former` is what it said before it was edited. */
 export const Comment = z.object({
   id: Id,
   author: Person.nullable(),
@@ -121,6 +126,7 @@ export const Thread = z.object({
 });
 export type Thread = z.infer<typeof Thread>;
 
+/** What somebody says of a whole revision. */
 export const Verdict = z.object({
   person: Person,
   isGuest: z.boolean(),
@@ -164,6 +170,7 @@ export const DeliveryMoment = z.object({
 });
 export type DeliveryMoment = z.infer<typeof DeliveryMoment>;
 
+/** A change request in full, as the caller sees it. */
 export const RequestDetail = ChangeRequest.extend({
   description: z.string(),
   /** When its author would have it delivered; null where that does not matter. */
@@ -203,6 +210,7 @@ export const RequestDetail = ChangeRequest.extend({
 });
 export type RequestDetail = z.infer<typeof RequestDetail>;
 
+/** A time of day, `HH:MM`. */
 export const TimeOfDay = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'write a time of day such as 03:30');
 
 /** When delivering onto live is allowed, week by week, in the site's time zone; 1 is Monday. */
@@ -218,6 +226,7 @@ const LocalTime = z
   .regex(/^\d{4}-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])T([01]\d|2[0-3]):[0-5]\d$/, 'write 2026-12-20T18:00');
 const DayOfYear = z.string().regex(/^(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$/, 'write 12-20');
 
+/** When a freeze holds: once from one local time to another, or each year from one day to another. */
 export const FreezeTime = z.discriminatedUnion('repeats', [
   z.strictObject({ repeats: z.literal('never'), from: LocalTime, until: LocalTime }),
   z.strictObject({ repeats: z.literal('yearly'), from: DayOfYear, until: DayOfYear }),
@@ -232,6 +241,7 @@ export const FreezeScope = z
     'write everything, client:NAME, tag:NAME or a site',
   );
 
+/** A span of time in which nothing is delivered onto live. */
 export const Freeze = z.object({
   id: Id,
   reason: z.string(),
@@ -259,6 +269,7 @@ export const QuietHours = z.object({
 });
 export type QuietHours = z.infer<typeof QuietHours>;
 
+/** When deliveries onto a site's live are allowed, and what is to be delivered. */
 export const DeliveryPlan = z.object({
   site: z.string(),
   timeZone: z.string(),
@@ -288,4 +299,5 @@ export const AgendaItem = z.object({
 });
 export type AgendaItem = z.infer<typeof AgendaItem>;
 
+/** Who is asked for review: a person or a team, one of the two. */
 export const ReviewerWish = z.strictObject({ person: Id.optional(), team: Name.optional() });

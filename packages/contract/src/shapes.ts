@@ -11,6 +11,7 @@ import { z } from 'zod';
 
 /** Building blocks of requests and responses. Times are RFC 3339 in UTC; sizes are bytes. */
 
+/** A name that people give and type: of a site, an environment, a server, a role and the like. */
 export const Name = z
   .string()
   .max(MAX_NAME_LENGTH, `at most ${MAX_NAME_LENGTH} characters`)
@@ -20,12 +21,16 @@ export const RootName = z
   .string()
   .regex(/^[A-Za-z0-9_][A-Za-z0-9._-]{0,63}$/, 'use letters, digits, dots, dashes and underscores')
   .refine((name) => name !== 'trees' && name !== 'keep', 'trees and keep are folders of the layout');
+/** An environment with its site: `site/environment`. */
 export const EnvironmentPath = z
   .string()
   .regex(/^[a-z][a-z0-9-]*\/[a-z][a-z0-9-]*$/, 'write site/environment')
   .max(80);
+/** An id of something on record: what it is in one to three letters, and ten random characters. */
 export const Id = z.string().regex(/^[a-z]{1,3}-[0-9a-z]{10}$/, 'is no id; they look like t-8k2m4q9x1c');
+/** A moment, in UTC. */
 export const Time = z.iso.datetime();
+/** An address under which a site answers, with its path where it has one. */
 export const BaseUrl = z
   .string()
   .max(200)
@@ -34,9 +39,11 @@ export const BaseUrl = z
     'write a base URL such as https://shop.example',
   );
 
+/** Somebody who has, or had, an account. */
 export const Person = z.object({ id: Id, name: z.string(), mail: z.string() });
 export type Person = z.infer<typeof Person>;
 
+/** Something that one may be allowed to do (core, `PERMISSIONS`). */
 export const Permission = z.enum(Object.keys(PERMISSIONS) as [PermissionName, ...PermissionName[]]);
 
 /** For what something is given: `everything`, `client:NAME`, a site, or `site/environment`. */
@@ -51,6 +58,7 @@ export const ScopeText = z
 /** Entity tag of what an edit can change of a thing, without its quotes; sent back as `If-Match`. */
 export const Etag = z.string();
 
+/** A set of permissions under one name. */
 export const Role = z.object({
   name: Name,
   title: z.string(),
@@ -65,6 +73,7 @@ export type Role = z.infer<typeof Role>;
 export const RoleGiven = z.object({ id: Id, role: z.string(), scope: ScopeText, team: z.string().nullable() });
 export type RoleGiven = z.infer<typeof RoleGiven>;
 
+/** A person with their teams and roles, as far as the caller may see them. */
 export const Colleague = Person.extend({
   state: z.enum(['invited', 'active', 'ended']),
   teams: z.array(z.string()),
@@ -73,6 +82,7 @@ export const Colleague = Person.extend({
 });
 export type Colleague = z.infer<typeof Colleague>;
 
+/** People who are given roles, and asked for review, together. */
 export const Team = z.object({
   name: Name,
   title: z.string(),
@@ -92,6 +102,7 @@ export const Me = Person.extend({
 });
 export type Me = z.infer<typeof Me>;
 
+/** A browser in which one is signed in; `from` is the address that it came from. */
 export const Session = z.object({
   id: Id,
   createdAt: Time,
@@ -102,6 +113,7 @@ export const Session = z.object({
 });
 export type Session = z.infer<typeof Session>;
 
+/** An act on record: who did what to which thing, and what came of it. */
 export const JournalEntry = z.object({
   id: Id,
   /** Place in the sealed chain; null while it waits for its seal. */
@@ -130,6 +142,7 @@ export const JournalHead = z.object({
 
 export type JournalHead = z.infer<typeof JournalHead>;
 
+/** What verifying the journal has shown. */
 export const JournalVerdict = z.object({
   /** Entries whose seal was checked. */
   checked: z.number().int(),
@@ -141,16 +154,20 @@ export const JournalVerdict = z.object({
 });
 export type JournalVerdict = z.infer<typeof JournalVerdict>;
 
+/** A piece of a sentence, and how it is set off. */
 export const SentencePiece = z.object({ text: z.string(), tone: z.enum(['plain', 'strong', 'path', 'needs-you']) });
+/** What something does, in a sentence of which pieces are set off. */
 export const Sentence = z.array(SentencePiece);
 
 /** Why something failed: a stable code such as `outdated`, what happened, and what to do next. */
 export const Failure = z.object({ code: z.string(), message: z.string(), next: z.string() });
 export type Failure = z.infer<typeof Failure>;
 
+/** How an environment stands, the worst first. */
 export const EnvironmentState = z.enum(['not-reached', 'failed', 'working', 'frozen', 'drifted', 'in-step']);
 export type EnvironmentState = z.infer<typeof EnvironmentState>;
 
+/** What a transfer does. */
 export const TransferKind = z.enum([
   'adopt',
   'clone',
@@ -171,6 +188,7 @@ export type TransferKind = z.infer<typeof TransferKind>;
 export const TransferState = z.enum(['waiting', 'running', 'stopping', 'done', 'failed', 'stopped', 'undone']);
 export type TransferState = z.infer<typeof TransferState>;
 
+/** Why a call is refused (RFC 9457), what to do next, and which fields are wrong. */
 export const Problem = z.object({
   type: z.string(),
   title: z.string(),
@@ -181,6 +199,7 @@ export const Problem = z.object({
 });
 export type Problem = z.infer<typeof Problem>;
 
+/** One thing that was looked at, what was found, and what would mend it. */
 export const Check = z.object({
   name: z.string(),
   state: z.enum(['passed', 'warning', 'failed']),
@@ -189,6 +208,7 @@ export const Check = z.object({
 });
 export type Check = z.infer<typeof Check>;
 
+/** How far a running transfer is. */
 export const Progress = z.object({
   step: z.string(),
   files: z.number(),
@@ -199,6 +219,7 @@ export const Progress = z.object({
 });
 export type Progress = z.infer<typeof Progress>;
 
+/** A step of a transfer; `detail` says in a few words what it did. */
 export const Step = z.object({
   name: z.string(),
   title: z.string(),
@@ -209,8 +230,10 @@ export const Step = z.object({
 });
 export type Step = z.infer<typeof Step>;
 
+/** How many things of a kind, with the kind's name in both numbers. */
 export const Amount = z.object({ count: z.number().int(), kind: z.string(), plural: z.string() });
 
+/** A transfer as lists show it. */
 export const Transfer = z.object({
   id: Id,
   kind: TransferKind,
@@ -240,6 +263,7 @@ export const Transfer = z.object({
 });
 export type Transfer = z.infer<typeof Transfer>;
 
+/** An item that a transfer has written; `detail` names what of it changed. */
 export const WrittenItem = z.object({
   kind: z.string(),
   title: z.string(),
@@ -247,6 +271,7 @@ export const WrittenItem = z.object({
   detail: z.string(),
 });
 
+/** A transfer in full. */
 export const TransferDetail = Transfer.extend({
   steps: z.array(Step),
   checks: z.array(Check),
@@ -283,6 +308,7 @@ export const PullSchedule = z.object({
 });
 export type PullSchedule = z.infer<typeof PullSchedule>;
 
+/** An environment in full. */
 export const Environment = z.object({
   path: EnvironmentPath,
   site: z.string(),
@@ -327,6 +353,7 @@ export const Environment = z.object({
 });
 export type Environment = z.infer<typeof Environment>;
 
+/** A site with its environments. */
 export const Site = z.object({
   name: z.string(),
   client: z.string(),
@@ -380,6 +407,7 @@ export const FleetRequest = z.object({
 });
 export type FleetRequest = z.infer<typeof FleetRequest>;
 
+/** A site as it is shown among all. */
 export const FleetSite = Site.pick({ name: true, client: true, tags: true }).extend({
   environments: z.array(FleetEnvironment),
   /** Until when a freeze keeps deliveries from live; null without one. */
@@ -416,6 +444,7 @@ export const ItemVisit = z.object({
 });
 export type ItemVisit = z.infer<typeof ItemVisit>;
 
+/** The name and password that open a copy's gate; null where it has none. */
 export const Login = z.object({
   environment: EnvironmentPath,
   gate: z.object({ user: z.string(), password: z.string() }).nullable(),
@@ -437,6 +466,7 @@ export const ForecastWishes = z.strictObject({
 });
 export type ForecastWishes = z.infer<typeof ForecastWishes>;
 
+/** A field of an item, with its value on each side. */
 export const ForecastField = z.object({
   name: z.string(),
   /** What people call it, how its values are shown, and whether it stands behind the others: keys and bookkeeping. */
@@ -453,6 +483,7 @@ export const ForecastField = z.object({
 });
 export type ForecastField = z.infer<typeof ForecastField>;
 
+/** Something that both ends changed, in which ways it may be settled, and how it is. */
 export const ForecastCollision = z.object({
   id: z.string(),
   words: z.string(),
@@ -466,6 +497,7 @@ export type ForecastCollision = z.infer<typeof ForecastCollision>;
 export const Stamp = z.object({ at: Time.nullable(), by: z.string().nullable() });
 export type Stamp = z.infer<typeof Stamp>;
 
+/** One thing that a transfer would write, keep or ask about: a row with what belongs to it, or a file. */
 export const ForecastItem = z.object({
   id: z.string(),
   kind: z.string(),
@@ -488,6 +520,7 @@ export const ForecastItem = z.object({
 });
 export type ForecastItem = z.infer<typeof ForecastItem>;
 
+/** How much of a table or an area would be written; bytes are those of files. */
 export const ForecastPart = z.object({
   name: z.string(),
   type: z.enum(['table', 'area']),
@@ -497,6 +530,7 @@ export const ForecastPart = z.object({
   bytes: z.number(),
 });
 
+/** What a transfer would do, before anybody confirms it. */
 export const Forecast = z.object({
   id: Id,
   state: z.enum(['computing', 'ready', 'failed']),
@@ -555,6 +589,7 @@ export const ShownFile = z.discriminatedUnion('is', [
 ]);
 export type ShownFile = z.infer<typeof ShownFile>;
 
+/** A snapshot of an environment; `addedBytes` is what it takes up beside those before it. */
 export const Snapshot = z.object({
   id: Id,
   environment: z.string(),
@@ -571,6 +606,7 @@ export const Snapshot = z.object({
 });
 export type Snapshot = z.infer<typeof Snapshot>;
 
+/** A version of a profile or of a part, and the sites that it reaches. */
 export const ProfileVersion = z.object({
   name: z.string(),
   version: z.number().int(),
@@ -589,6 +625,7 @@ export const ProfileVersion = z.object({
 /** Databases and folders that an installation made, and that belong to nothing that it knows. */
 export const LeftBehind = z.object({ databases: z.array(z.string()), folders: z.array(z.string()) });
 
+/** A server on which environments live, and how it stands now. */
 export const Server = z.object({
   name: z.string(),
   folder: z.string(),
@@ -605,6 +642,7 @@ export const Server = z.object({
 });
 export type Server = z.infer<typeof Server>;
 
+/** A key by which a program calls in a person's name. */
 export const Token = z.object({
   id: Id,
   name: z.string(),

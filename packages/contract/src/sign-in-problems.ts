@@ -8,6 +8,8 @@ export const SIGN_IN_PROBLEMS = {
   'no-mail': 'The provider does not say that your mail address is yours. Ask an administrator to invite you.',
   unknown: 'Nobody here has your mail address. Ask an administrator to invite you.',
 } as const;
+/** Why signing in by a provider failed, as the page's address says it. */
 export type SignInProblem = keyof typeof SIGN_IN_PROBLEMS;
 
+/** Whether a word from an address is one of {@link SIGN_IN_PROBLEMS}. */
 export const isSignInProblem = (code: string): code is SignInProblem => Object.hasOwn(SIGN_IN_PROBLEMS, code);

@@ -30,6 +30,7 @@ const WORDS: Record<State, string> = {
   withdrawn: 'withdrawn',
 };
 
+/** Where a request stands, in words. */
 export const stateWords = (state: State): string => WORDS[state];
 
 /** A request's way in four tiles, laid as far as it has come; the next one is in accent where somebody must act. */

@@ -10,6 +10,7 @@ export function Door(props: ComponentProps<'main'>): JSX.Element {
   );
 }
 
+/** The fields of a {@link Door}. */
 export function DoorForm(props: ComponentProps<'form'>): JSX.Element {
   return (
     <form

@@ -5,6 +5,7 @@ export function Facts({ children }: { readonly children: ReactNode }): JSX.Eleme
   return <dl className="border-t border-line">{children}</dl>;
 }
 
+/** One thing that is known, with its name. */
 export function Fact({
   name,
   isWide = false,

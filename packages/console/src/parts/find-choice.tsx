@@ -1,6 +1,7 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from '@headlessui/react';
 import { type JSX, useId, useState } from 'react';
 
+/** Something that can be chosen. */
 export interface Option {
   readonly value: string;
   readonly words: string;

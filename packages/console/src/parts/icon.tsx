@@ -19,6 +19,7 @@ const PATHS = {
 
 type IconName = keyof typeof PATHS;
 
+/** A sign of one line weight, in the colour of the text around it. */
 export function Icon({
   name,
   size = 14,

@@ -5,6 +5,7 @@ import { Icon } from './icon.js';
 import { RoomHead } from './room.js';
 import { Failure, Loading } from './states.js';
 
+/** A column of a list. */
 export interface Column<T> {
   readonly head: ReactNode;
   readonly cell: (one: T) => ReactNode;

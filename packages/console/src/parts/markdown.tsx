@@ -9,6 +9,7 @@ reader.renderer.rules.link_open = (tokens, at, options, _env, self) => {
   return self.renderToken(tokens, at, options);
 };
 
+/** Text with its marks set; nothing else in it is let through, and pictures are left out. */
 export function Markdown({ text }: { readonly text: string }): JSX.Element {
   const html = useMemo(() => reader.render(text), [text]);
   // the reader escapes everything but its own marks.

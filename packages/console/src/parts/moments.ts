@@ -30,6 +30,7 @@ function written(form: keyof typeof FORMS, time: string): string {
 /** The exact moment with its zone. */
 export const exact = (time: string): string => `${written('exact', time)} ${looks().zone === 'UTC' ? 'UTC' : OWN_ZONE}`;
 
+/** A moment as lists show it. */
 export const clock = (time: string): string => written('clock', time).replace(',', '');
 
 /** Hours and minutes. */

@@ -50,6 +50,7 @@ const WORDS: Record<EnvironmentState, string> = {
   frozen: 'frozen',
   'not-reached': 'not reached',
 };
+/** How an environment stands, in words. */
 export const stateWord = (state: EnvironmentState): string => WORDS[state];
 
 interface TileProps {

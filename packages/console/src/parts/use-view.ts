@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 
+/** What a room's URL says of what is shown in it. */
 export interface View {
   /** What the URL says; empty where it says nothing. */
   readonly get: (name: string) => string;

@@ -2,8 +2,10 @@ import type { SentencePiece } from '@tessarion/core';
 import { type JSX, useEffect, useState } from 'react';
 import { exact } from './moments.js';
 
+/** A number with its thousands set apart. */
 export const number = (value: number): string => value.toLocaleString('en-GB');
 
+/** Bytes in the largest unit that leaves at least one. */
 export function size(bytes: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB'];
   let [value, unit] = [bytes, 0];
@@ -14,12 +16,14 @@ export function size(bytes: number): string {
   return `${unit === 0 ? value : value < 10 ? value.toFixed(1) : Math.round(value)} ${units[unit]}`;
 }
 
+/** Seconds in a unit that a person would use. */
 export function duration(seconds: number): string {
   if (seconds < 1) return `${Math.max(1, Math.round(seconds * 1000))} ms`;
   if (seconds < 90) return `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`;
   return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${Math.round(seconds / 3600)} h`;
 }
 
+/** How long ago a moment was, in the shortest words. @param now in milliseconds since 1970 */
 export function age(time: string, now: number): string {
   const seconds = Math.max(0, (now - Date.parse(time)) / 1000);
   if (seconds < 60) return 'now';

@@ -4,6 +4,7 @@ import { Button, ButtonLink } from '../parts/button.js';
 import { Room } from '../parts/room.js';
 import { Empty, Failure } from '../parts/states.js';
 
+/** What stands at an address that leads nowhere. */
 export function NowhereRoom(): JSX.Element {
   return (
     <Room>

@@ -123,6 +123,7 @@ function ownPath(wanted: string | null): string {
 const wantsCode = (error: unknown): boolean =>
   error instanceof ServiceProblem && error.problem.type === 'tessarion:second-factor';
 
+/** Where one signs in: with a password, a code where it is asked for, or by a provider. */
 export function SignInRoom(): JSX.Element {
   useTitle('Sign in');
   const navigate = useNavigate();

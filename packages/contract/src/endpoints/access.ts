@@ -3,7 +3,9 @@ import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing } from './inputs.js';
 
+/** A mail address. */
 export const Mail = z.email('write a mail address').max(200);
+/** A password that somebody chooses. */
 export const Password = z.string().min(12, 'use at least 12 characters').max(200);
 
 const SecondFactor = z.object({
@@ -13,6 +15,7 @@ const SecondFactor = z.object({
   recoveryCodes: z.number().int(),
 });
 
+/** Signing in, sessions, passwords, second factors and tokens. */
 export const accessEndpoints = {
   signIn: endpoint({
     method: 'POST',

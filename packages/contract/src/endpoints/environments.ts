@@ -3,6 +3,7 @@ import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onEnvironment, onSite } from './inputs.js';
 
+/** Making, showing, editing, entering, renaming and removing environments, and what came to them. */
 export const environmentsEndpoints = {
   environmentShow: endpoint({
     method: 'GET',

@@ -31,6 +31,7 @@ export const SavedView = z.object({
 });
 export type SavedView = z.infer<typeof SavedView>;
 
+/** Figures over weeks, and saved views. */
 export const figuresEndpoints = {
   figuresShow: endpoint({
     method: 'GET',

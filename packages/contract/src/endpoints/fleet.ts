@@ -3,6 +3,7 @@ import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onSite } from './inputs.js';
 
+/** How a database of a site is reached, and what the profile calls it. */
 export const DatabaseAccess = z.strictObject({
   name: s.Name,
   host: z.string(),
@@ -34,6 +35,7 @@ const Adoption = z.strictObject({
   asItLies: z.boolean().optional(),
 });
 
+/** Servers and sites: bringing in, showing, tagging, giving back. */
 export const fleetEndpoints = {
   serverList: endpoint({
     method: 'GET',

@@ -3,6 +3,7 @@ import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing, Page, paged } from './inputs.js';
 
+/** Forecasts, their items and what is decided about them. */
 export const forecastsEndpoints = {
   forecastCreate: endpoint({
     method: 'POST',

@@ -9,6 +9,7 @@ const Words = z.string().trim().min(1, 'say something').max(5000);
 const atLook = z.object({ position: z.coerce.number().int().min(0).max(20) });
 const guest = { guest: 'params.id' } as const;
 
+/** Links for guests, and what guests do with them. */
 export const guestsEndpoints = {
   guestList: endpoint({
     method: 'GET',

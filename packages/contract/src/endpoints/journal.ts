@@ -17,6 +17,7 @@ export const JournalFilter = z.strictObject({
 });
 export type JournalFilter = z.infer<typeof JournalFilter>;
 
+/** Reading, verifying and erasing in the journal. */
 export const journalEndpoints = {
   journalList: endpoint({
     method: 'GET',

@@ -5,8 +5,10 @@ import * as r from '../request-shapes.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing, Page, paged } from './inputs.js';
 
+/** What somebody can be told of (core, `NOTICE_KINDS`). */
 export const NoticeName = z.enum(Object.keys(NOTICE_KINDS) as [NoticeKind, ...NoticeKind[]]);
 
+/** Something that one is told. */
 export const Notice = z.object({
   id: s.Id,
   kind: NoticeName,
@@ -34,6 +36,7 @@ export const DigestTime = z.strictObject({
 
 const MailWishes = z.record(NoticeName, z.enum(MAIL_WISHES));
 
+/** What one is told, and what of it is mailed when. */
 export const noticesEndpoints = {
   noticeList: endpoint({
     method: 'GET',

@@ -6,6 +6,7 @@ import { byId, none, nothing } from './inputs.js';
 
 const byName = z.object({ name: s.Name });
 
+/** People, invitations, roles and teams. */
 export const peopleEndpoints = {
   personList: endpoint({
     method: 'GET',

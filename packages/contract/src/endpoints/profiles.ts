@@ -3,6 +3,7 @@ import { edit, endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { none, nothing, onEnvironment, onSite } from './inputs.js';
 
+/** Profiles and parts: listing, proposing, saving, using, classifying what was found. */
 export const profilesEndpoints = {
   profileList: endpoint({
     method: 'GET',

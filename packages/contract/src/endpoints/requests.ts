@@ -13,6 +13,7 @@ const Steps = z
 const ofComment = z.object({ id: s.Id, comment: s.Id });
 const request = { request: 'params.id' } as const;
 
+/** Change requests, reviews, claims, lanes, windows, freezes and calendars. */
 export const requestsEndpoints = {
   laneList: endpoint({
     method: 'GET',

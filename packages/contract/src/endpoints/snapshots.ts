@@ -3,6 +3,7 @@ import { endpoint } from '../endpoint.js';
 import * as s from '../shapes.js';
 import { byId, none, nothing } from './inputs.js';
 
+/** Taking, listing, verifying and removing snapshots. */
 export const snapshotsEndpoints = {
   snapshotList: endpoint({
     method: 'GET',

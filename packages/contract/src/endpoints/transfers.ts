@@ -18,6 +18,7 @@ export const TransferFilter = z.strictObject({
 });
 export type TransferFilter = z.infer<typeof TransferFilter>;
 
+/** Starting, listing, following, stopping and undoing transfers. */
 export const transfersEndpoints = {
   pushCreate: endpoint({
     method: 'POST',

@@ -6,6 +6,7 @@ import { byId, none, nothing, Page, paged } from './inputs.js';
 
 const Type = z.enum(ANNOUNCED);
 
+/** An address that is told of what happens, and of what. */
 export const Webhook = z.object({
   id: s.Id,
   url: z.string(),
@@ -16,6 +17,7 @@ export const Webhook = z.object({
 });
 export type Webhook = z.infer<typeof Webhook>;
 
+/** Something that was sent to a webhook, or will be. */
 export const WebhookDelivery = z.object({
   id: s.Id,
   webhook: s.Id,
@@ -31,6 +33,7 @@ export const WebhookDelivery = z.object({
 });
 export type WebhookDelivery = z.infer<typeof WebhookDelivery>;
 
+/** Webhooks, what was sent to them, and sending it again. */
 export const webhooksEndpoints = {
   webhookList: endpoint({
     method: 'GET',

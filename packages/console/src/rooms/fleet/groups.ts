@@ -5,16 +5,20 @@ export const STALE_DAYS = 14;
 
 const WORST: readonly EnvironmentState[] = ['not-reached', 'failed', 'working', 'frozen', 'drifted', 'in-step'];
 
+/** The environments of a site that are copies. */
 export const copiesOf = (site: FleetSite): FleetEnvironment[] => site.environments.filter((one) => one.kind !== 'live');
+/** The environments of a site of one kind. */
 export const ofKind = (site: FleetSite, kind: EnvironmentKind): FleetEnvironment[] =>
   site.environments.filter((one) => one.kind === kind);
 /** The lower, the more it needs somebody. */
 export const rank = (one: FleetEnvironment): number => WORST.indexOf(one.state);
+/** Whether no news came to a copy for {@link STALE_DAYS} days. */
 export const isStale = ({ refreshedAt }: FleetEnvironment, now: number): boolean =>
   refreshedAt !== null && now - Date.parse(refreshedAt) > STALE_DAYS * 86_400_000;
 
 /** By what sites are put together in the list. */
 export const GROUPINGS = ['need', 'client', 'tag', 'server'] as const;
+/** One of {@link GROUPINGS}. */
 export type Grouping = (typeof GROUPINGS)[number];
 
 const NEEDS = ['Needs a hand', 'On the move', 'Drifted', 'In step'] as const;

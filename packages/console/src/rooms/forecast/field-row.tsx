@@ -12,8 +12,10 @@ import type { Wishes } from './wishes.js';
 /** A field in columns, or its sides beneath each other, each with its name; without the last where nothing moves. */
 export const ROW =
   'grid grid-cols-[92px_140px_minmax(0,1fr)_minmax(0,1fr)_164px] group-data-compare/values:grid-cols-[92px_140px_minmax(0,1fr)_minmax(0,1fr)] border-b border-line max-desk:grid-cols-1 group-data-compare/values:max-desk:grid-cols-1';
+/** The cell with the field's name. */
 export const NAME =
   'wrap-anywhere py-7 pr-8 pl-16 text-ink2 text-small max-desk:px-12 max-desk:pt-8 max-desk:pb-0 max-desk:font-semibold';
+/** A cell with the value of one side. */
 export const VALUE =
   'wrap-anywhere whitespace-pre-wrap border-line border-l px-10 py-6 max-desk:border-l-0 max-desk:px-12 max-desk:pt-4 max-desk:before:block max-desk:before:text-ink3 max-desk:before:text-small max-desk:before:content-[attr(data-side)]';
 

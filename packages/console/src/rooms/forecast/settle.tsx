@@ -18,6 +18,7 @@ export interface Sides {
   readonly isTurned?: boolean;
 }
 
+/** A name as a sentence begins with it. */
 export const capital = (name: string): string => `${name.slice(0, 1).toUpperCase()}${name.slice(1)}`;
 
 /** The name with a genitive, as a person writes it. */
@@ -29,12 +30,14 @@ export const waysOf = ({ act, from, onto }: Sides): { readonly source: string; r
     ? { source: 'Take it back', destination: 'Leave it' }
     : { source: own(from.name), destination: own(onto.name) };
 
+/** How a collision is settled: as it was just wished, else as the forecast has it. */
 export const takeOf = (collision: ForecastCollision, wishes: Wishes): Take | undefined => {
   const wished = wishes.current.settlements[collision.id];
   if (wished) return wished;
   return collision.settled ? { take: collision.settled.take, value: collision.settled.value } : undefined;
 };
 
+/** A collision that is about an item as a whole, and its settling. */
 export function WholeCollision({
   collision,
   item,

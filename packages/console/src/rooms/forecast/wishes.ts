@@ -3,6 +3,7 @@ import type { Forecast, ForecastItem, ForecastWishes } from '@tessarion/contract
 import { useEffect, useRef, useState } from 'react';
 import { client } from '../../session.js';
 
+/** How a collision is settled. */
 export type Take = ForecastWishes['settlements'][string];
 
 /** What a person chose and settled in a forecast. It is kept with the forecast, so that it survives a reload. */

@@ -7,6 +7,7 @@ import { Failure } from '../../parts/states.js';
 import { client } from '../../session.js';
 import { ScopeField, scopeWords } from './scope-field.js';
 
+/** All roles, ready-made and own. */
 export const useRoles = () => useQuery({ queryKey: ['roles'], queryFn: () => client.call('roleList') });
 
 /** A role, and for what: the two choices by which access is given. */

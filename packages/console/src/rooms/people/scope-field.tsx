@@ -28,5 +28,6 @@ export function ScopeField({
   );
 }
 
+/** For what something is given, as people say it. */
 export const scopeWords = (scope: string): string =>
   scope.startsWith('client:') ? scope.slice('client:'.length) : scope;

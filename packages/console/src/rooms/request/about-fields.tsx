@@ -37,6 +37,7 @@ const localTime = (iso: string): string => {
   return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 };
 
+/** What is said of a request, as the fields hold it. */
 export const aboutOf = (request: RequestDetail): About => ({
   title: request.title,
   description: request.description,
@@ -47,6 +48,7 @@ export const aboutOf = (request: RequestDetail): About => ({
   time: request.wantedFor === null || request.wantedFor === 'window' ? '' : localTime(request.wantedFor),
 });
 
+/** Whether all that must be said is. */
 export const isSaid = ({ title, wanted, time }: About): boolean =>
   title.trim() !== '' && (wanted !== 'time' || time !== '');
 

@@ -6,6 +6,7 @@ import { client } from '../../session.js';
 /** Who is asked, as `person ID` or `team NAME`. */
 export type Asked = string;
 
+/** Those who are asked, as the interface wants them. */
 export const reviewersOf = (asked: readonly Asked[]) =>
   asked.map((one) => {
     const [is, who = ''] = one.split(' ');

@@ -215,5 +215,6 @@ function CommentView({
   );
 }
 
+/** The conversations about an item, or about one field of it; of the whole request with `null`. */
 export const threadsAbout = (request: RequestDetail, item: string | null, field?: string | null): Thread[] =>
   request.threads.filter((one) => one.item === item && (field === undefined || one.field === field));

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import type { BodyOf, RequestDetail } from '@tessarion/contract';
 import { client } from '../../session.js';
 
+/** A change request in full. */
 export const useRequest = (id: string) =>
   useQuery<RequestDetail>({
     queryKey: ['request', id],
@@ -64,6 +65,7 @@ function run(id: string, deed: Deed): Promise<RequestDetail> {
   }
 }
 
+/** What one can do to a request; what is shown of it follows. */
 export function useDeeds(id: string) {
   const cache = useQueryClient();
   return useMutation<RequestDetail, Error, Deed>({
@@ -75,4 +77,5 @@ export function useDeeds(id: string) {
   });
 }
 
+/** See {@link useDeeds}. */
 export type Deeds = ReturnType<typeof useDeeds>;

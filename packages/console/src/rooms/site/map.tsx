@@ -7,6 +7,7 @@ import { measureProgress } from '../../parts/progress.js';
 import { stateWord, Tile } from '../../parts/tile.js';
 import { Ago, number } from '../../parts/words.js';
 
+/** The kinds of environments, from the lowest up. */
 export const KINDS = ['dev', 'staging', 'live'] as const;
 
 interface MapProps {

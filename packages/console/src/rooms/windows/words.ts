@@ -1,3 +1,4 @@
+/** Days of the week, Monday first. */
 export const NAMES = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
 
 /** Days of the week, as people say them. */
