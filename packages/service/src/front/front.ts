@@ -42,7 +42,7 @@ export interface Front {
    * this up once it is there again.
    */
   publish(published: Published): Promise<void>;
-  /** Whether it serves now. */
+  /** Whether it serves live environments now; what serves copies may come up later. */
   isReady(): Promise<boolean>;
   /** Admits no more requests to an environment, and waits until those running have ended, at most `drainMs`. */
   hold(environment: string, leaseMs: number, drainMs: number): Promise<{ lease: string; waitedMs: number }>;

@@ -2,7 +2,7 @@ import { laneOnto } from '../fleet/lane-onto.js';
 import { newId } from '../ground/data-folder.js';
 import type { OnRecords } from '../ground/open.js';
 import type { Installation } from '../transfers/installation.js';
-import type { NewTransfer } from '../transfers/transfers.js';
+import type { Wanted } from '../transfers/transfers.js';
 import { tell } from './moves.js';
 import { addHistory, addRevision, itemsOfForecast, type RequestRecord, ruleOfLane } from './requests.js';
 import { tellPeople } from './tell.js';
@@ -19,7 +19,7 @@ const TITLE = 120;
 export async function openUrgent(
   trx: OnRecords,
   { now }: Pick<Installation, 'now'>,
-  wanted: NewTransfer,
+  wanted: Pick<Wanted, 'site' | 'from' | 'onto' | 'forecast' | 'override' | 'undoOf'>,
   reason: string,
   author: string,
 ): Promise<string> {

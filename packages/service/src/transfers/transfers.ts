@@ -83,17 +83,19 @@ export interface StepRecord {
   readonly detail: string | null;
 }
 
-/** A transfer that is asked for. */
-export type NewTransfer = {
-  [K in TransferKind]: NewTransferOf & { readonly kind: K; readonly input: Inputs[K] };
+/** A transfer that is asked for, whoever asks. */
+export type Wanted = {
+  [K in TransferKind]: WantedOfAny & { readonly kind: K; readonly input: Inputs[K] };
 }[TransferKind];
 
-interface NewTransferOf {
+/** A transfer that somebody asks for. */
+export type NewTransfer = Wanted & { readonly by: Doer };
+
+interface WantedOfAny {
   readonly from: string | null;
   readonly onto: string;
   readonly site: string;
   readonly sentence: SentencePiece[];
-  readonly by: Doer;
   readonly undoOf?: string;
   readonly forecast?: string;
   readonly request?: string;

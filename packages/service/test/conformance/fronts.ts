@@ -94,6 +94,8 @@ export function frontSuite(title: string, start: () => Promise<RunningFront>): v
       expect((await ask(urlOfLive)).body).not.toContain('Cloth');
       await front.publish({ routes: [route('live'), route('staging')], holders: { 'person p-1': ['threadmill'] } });
       expect((await ask(urlOfLive)).status).toBe(200);
+      // What serves copies may come up after what serves live.
+      await expect.poll(async () => (await ask(urlOfCopy)).status, { timeout: 20_000 }).toBeLessThan(500);
     });
 
     it('knows whether an address leads to it', async () => {

@@ -2,21 +2,21 @@ import { once } from 'node:events';
 import { connect } from 'node:net';
 import { hostname } from 'node:os';
 import type { BodyOf } from '@tessarion/contract';
-import { type Address, formatLocation, type Profile, parseLocation, plainSentence, toBytes } from '@tessarion/core';
+import { type Address, type Profile, parseLocation, toBytes } from '@tessarion/core';
 import { connectServer, databaseSystem } from '@tessarion/engine';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../fleet/bringing.js';
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../fleet/environments.js';
 import { composeRecord, getProfile } from '../../fleet/profiles.js';
 import { reachOf, type ServerRecord } from '../../fleet/servers.js';
-import { holdSite, insertSite, siteTag, updateSite } from '../../fleet/sites.js';
+import { holdSite, siteTag, updateSite } from '../../fleet/sites.js';
+import { refuseTakenAddresses } from '../../fleet/taken-addresses.js';
 import { noSite } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
 import { failureOf, NotConfirmed, ProblemError } from '../../ground/problems.js';
-import { mustNotBeAskedFor } from '../../requests/asked-for.js';
 import type { Installation } from '../../transfers/installation.js';
-import { toTransfer } from '../../transfers/transfers.js';
 import { adoptionChecks, adoptionMoves } from '../../work/adopting.js';
 import { findLeftBehind, removeLeftBehind } from '../../work/left-behind.js';
+import { startAdoption, startLeaving } from '../../work/start/sites.js';
 import { readFleet } from '../views/fleet.js';
 import { glanceAt } from '../views/glance.js';
 import type { Call, Handlers } from './call.js';
@@ -176,58 +176,10 @@ export const fleetHandlers: Handlers<
     return { checks, moves: isThere ? await adoptionMoves(environment) : [] };
   },
   async siteAdopt(call) {
-    const { installation, body, person } = call;
-    const { records, environments, transfers } = installation;
-    const record = await wantedLive(call);
-    return records.transaction(async (trx) => {
-      const { name, client, timeZone: time_zone = 'UTC', profile = null } = body;
-      await insertSite(trx, { name, client, time_zone, profile, server: record.server }, installation.now());
-      await environments.insert(trx, record);
-      const transfer = await transfers.create(trx, {
-        kind: 'adopt',
-        from: null,
-        onto: record.path,
-        site: body.name,
-        sentence: plainSentence({ kind: 'adopt', environment: record.path }),
-        by: person,
-        input: {},
-      });
-      await call.note(trx, record.path, { transfer: transfer.id, client: body.client, profile: body.profile ?? null });
-      return toTransfer(transfer, null);
-    });
+    const { client, timeZone: time_zone = 'UTC', profile = null } = call.body;
+    return startAdoption(call, await wantedLive(call), { client, time_zone, profile });
   },
-  async siteLeave(call) {
-    const { installation, params, query, person } = call;
-    const { records, environments, transfers } = installation;
-    const path = `${params.site}/live`;
-    const others = (await environments.list(records, params.site)).filter((one) => one.path !== path);
-    if (others[0])
-      throw new ProblemError(
-        'conflict',
-        `${params.site} has copies: ${others.map((one) => one.path).join(', ')}.`,
-        `Remove them first: tessarion env remove ${others[0].path}`,
-      );
-    return records.transaction(async (trx) => {
-      await mustNotBeAskedFor(trx, path, 'leave');
-      if (query.confirm !== params.site)
-        throw new NotConfirmed(
-          query.confirm,
-          `Giving ${params.site} back forgets its snapshots and change requests.`,
-          `Confirm with ${params.site}.`,
-        );
-      const transfer = await transfers.create(trx, {
-        kind: 'leave',
-        from: null,
-        onto: path,
-        site: params.site,
-        sentence: plainSentence({ kind: 'leave', environment: path }),
-        by: person,
-        input: {},
-      });
-      await call.note(trx, params.site, { transfer: transfer.id });
-      return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
-    });
-  },
+  siteLeave: (call) => startLeaving(call, call.params.site, call.query.confirm),
 };
 
 type Adopting = Pick<Call<unknown, unknown, BodyOf<'siteAdopt'>>, 'installation' | 'body'>;
@@ -263,7 +215,7 @@ async function wantedLive(adopting: Adopting): Promise<EnvironmentRecord> {
       aliases: (address.aliases ?? []).map((alias) => ({ name: alias.name, ...parseLocation(alias.url) })),
     }),
   );
-  await refuseTakenAddresses(installation, addresses);
+  await refuseTakenAddresses(records, environments, addresses);
   const others = await environments.list(records);
   const folder = ownFolder(body, server, others);
   await mustBeOwnDatabases(body, others, installation.recordsUrl);
@@ -287,22 +239,4 @@ async function wantedLive(adopting: Adopting): Promise<EnvironmentRecord> {
     made_from: null,
     made_at: installation.now(),
   };
-}
-
-/** @throws {ProblemError} `taken` when another environment answers at one of the addresses */
-export async function refuseTakenAddresses(installation: Installation, wanted: readonly Address[]): Promise<void> {
-  const hosts = new Map(
-    (await installation.environments.list(installation.records)).flatMap((one) =>
-      one.addresses.flatMap((address) => [address, ...address.aliases]).map((at) => [at.host, one.path] as const),
-    ),
-  );
-  for (const address of wanted) {
-    const owner = hosts.get(address.host);
-    if (owner !== undefined)
-      throw new ProblemError(
-        'taken',
-        `${formatLocation(address)} is taken: ${owner} answers there.`,
-        'Choose another name or address.',
-      );
-  }
 }

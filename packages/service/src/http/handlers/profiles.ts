@@ -15,6 +15,7 @@ import {
   toProfileVersion,
 } from '../../fleet/profiles.js';
 import { holdSite, siteTag, updateSite } from '../../fleet/sites.js';
+import { siteThing } from '../../fleet/things.js';
 import { noProfile } from '../../ground/absent.js';
 import { publishEvent } from '../../ground/events.js';
 import type { OnRecords } from '../../ground/open.js';
@@ -22,7 +23,6 @@ import { ProblemError } from '../../ground/problems.js';
 import type { Sight } from '../../people/sight.js';
 import { libraryOf, snapshotsOf } from '../../stored/snapshots.js';
 import type { Installation } from '../../transfers/installation.js';
-import { siteThing } from '../allow.js';
 import { readFleet } from '../views/fleet.js';
 import type { Call, Handlers } from './call.js';
 

@@ -24,9 +24,9 @@ import { setReviewers, setSteps, tickStep } from '../../requests/said-of.js';
 import { answerReturns } from '../../requests/spoken.js';
 import { destinationOf, hasCollisions, settleApproval } from '../../requests/standing.js';
 import { showRequest, showRequests } from '../../requests/view.js';
+import { mustConfirm } from '../../work/start/merges.js';
 import type { Call, Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';
-import { mustConfirm } from './transfers.js';
 
 /** What an edit changes, in words. */
 const EDITED: Readonly<Record<keyof BodyOf<'requestEdit'>, string>> = {

@@ -1,5 +1,3 @@
-import { plainSentence } from '@tessarion/core';
-import { refusePreview } from '../../fleet/environments.js';
 import { ProblemError } from '../../ground/problems.js';
 import {
   getSnapshot,
@@ -10,7 +8,7 @@ import {
   toSnapshot,
   whileStoreRests,
 } from '../../stored/snapshots.js';
-import { toTransfer } from '../../transfers/transfers.js';
+import { startSnapshot } from '../../work/start/snapshots.js';
 import type { Handlers } from './call.js';
 import { mustKnowSite } from './known-filters.js';
 
@@ -25,25 +23,7 @@ export const snapshotHandlers: Handlers<'snapshotList' | 'snapshotTake' | 'snaps
     sight.narrow(rows, 'site', 'environment');
     return ((await rows) as SnapshotRecord[]).map(toSnapshot);
   },
-  async snapshotTake(call) {
-    const { installation, body, person } = call;
-    const { records, environments, transfers } = installation;
-    const record = await environments.get(records, body.environment);
-    refusePreview(record);
-    return records.transaction(async (trx) => {
-      const transfer = await transfers.create(trx, {
-        kind: 'snapshot',
-        from: null,
-        onto: record.path,
-        site: record.site,
-        sentence: plainSentence({ kind: 'snapshot', of: record.path }),
-        by: person,
-        input: { reason: body.reason ?? '' },
-      });
-      await call.note(trx, record.path, { transfer: transfer.id, reason: body.reason ?? '' });
-      return toTransfer(transfer, await transfers.placeInLine(trx, transfer));
-    });
-  },
+  snapshotTake: (call) => startSnapshot(call, call.body.environment, call.body.reason ?? ''),
   async snapshotVerify(call) {
     const { installation, params } = call;
     const record = await getSnapshot(installation.records, params.id);
