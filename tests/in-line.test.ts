@@ -89,6 +89,27 @@ describe('what was accepted later', () => {
     for (const one of waiting) await done(studio, one);
   });
 
+  it('goes to the worker that has what its forecast found, and to another one where that is gone', async () => {
+    const { client } = studio;
+    const onto = 'threadmill/wanted';
+    const pushed = async (between: () => Promise<void>): Promise<string> => {
+      await onSite(studio, onto, (query) => query("UPDATE page SET title = title || '.' WHERE slug = 'dye'"));
+      const { id } = await forecastOf(studio, onto, LIVE);
+      await between();
+      const push = await client.call('pushCreate', { body: { forecast: id, confirm: LIVE } });
+      return (await done(studio, push)).steps.find(({ name }) => name === 'compare')?.detail ?? '';
+    };
+    for (let i = 0; i < 4; i++) expect(await pushed(async () => undefined)).toMatch(/nothing was written since/);
+    const kill = async (): Promise<void> => {
+      const [{ worker }] = (await onRecords(
+        studio,
+        'SELECT w.name AS worker FROM forecast f JOIN worker w ON w.id = f.kept_by ORDER BY f.created_at DESC LIMIT 1',
+      )) as [{ worker: string }];
+      process.kill(Number(worker.replace('worker ', '')), 'SIGKILL');
+    };
+    expect(await pushed(kill), 'compared again').toMatch(/as forecast$/);
+  });
+
   it('is left to the version that began it, where this one means something else by what it noted', async () => {
     const { client, data } = studio;
     const { keys } = await DataFolder.open(join(data, 'tessarion'));

@@ -88,7 +88,7 @@ export async function beginForecast(trx: OnRecords, wanted: NewForecast, by: Doe
 export async function beginAnew(trx: OnRecords, id: string, wishes: ForecastWishes): Promise<void> {
   await trx('forecast')
     .where({ id })
-    .update({ state: 'computing', failure: null, tries: 0, wishes: json(wishes) });
+    .update({ state: 'computing', failure: null, tries: 0, kept_by: null, wishes: json(wishes) });
   await enqueue(trx, 'forecast', id);
 }
 
@@ -137,6 +137,11 @@ export function endForecast(
 /** Records why it could not be computed. @returns false where the forecast is no longer that one */
 export const failForecast = async (on: OnRecords, record: ForecastRecord, failure: Failure): Promise<boolean> =>
   (await asBegun(on, record).update({ state: 'failed', failure: json(failure) })) > 0;
+
+/** Notes which worker has what a forecast found. */
+export async function noteKeeper(on: OnRecords, id: string, worker: number): Promise<void> {
+  await on('forecast').where({ id }).update({ kept_by: worker });
+}
 
 /** Forgets a forecast with its items. */
 export async function forgetForecast(trx: OnRecords, id: string): Promise<void> {

@@ -7,13 +7,14 @@ import type { TransferFacts } from './transfer-facts.js';
  */
 export class KeptFacts {
   readonly #kept = new Map<string, TransferFacts>();
+  /** The worker whose process this is; undefined in others. */
+  worker: number | undefined;
 
-  /** @param forecast its id */
-  keep(forecast: string, facts: TransferFacts): void {
+  /** @param forecast its id. @returns whether it is kept */
+  keep(forecast: string, facts: TransferFacts): boolean {
     this.#kept.delete(forecast);
     // Nobody could prove later that it still holds.
-    if (!facts.standing) return;
-    if (weightOf(facts) > MOST_ALONE) return;
+    if (!facts.standing || weightOf(facts) > MOST_ALONE) return false;
     this.#kept.set(forecast, facts);
     setTimeout(() => {
       if (this.#kept.get(forecast) === facts) this.#kept.delete(forecast);
@@ -23,6 +24,7 @@ export class KeptFacts {
       weight += weightOf(one);
       if (weight > MOST_KEPT && id !== forecast) this.#kept.delete(id);
     }
+    return true;
   }
 
   /** @returns what was found, which others then do not find here any more */

@@ -27,6 +27,7 @@ import { addTransferNotices } from './migrations/032-transfer-notices.js';
 import { addFormerTitles } from './migrations/033-former-titles.js';
 import { addFigures } from './migrations/034-figures.js';
 import { indexTransfers } from './migrations/035-transfers-of-site.js';
+import { addForecastKeepers } from './migrations/036-forecast-keepers.js';
 
 /** The records' schema, step by step; only ever appended to. */
 const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
@@ -278,6 +279,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '033_former_titles': addFormerTitles,
   '034_figures': addFigures,
   '035_transfers_of_site': indexTransfers,
+  '036_forecast_keepers': addForecastKeepers,
 };
 
 /**

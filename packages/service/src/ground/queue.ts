@@ -22,6 +22,32 @@ export async function enqueue(on: OnRecords, task: Task['task'], id: string): Pr
   );
 }
 
+/** How long a transfer waits for the worker that has what its forecast found. */
+const OFFERED_SECONDS = 5;
+
+const NOT_FOR = 'not-for-';
+
+/** The flag of jobs that a worker leaves to others. */
+export const notFor = (worker: number): string => `${NOT_FOR}${worker}`;
+
+/**
+ * Puts a transfer into the queue as {@link enqueue} does, for one worker alone; whatever becomes of that one, any worker is woken for it
+ * a little later.
+ *
+ * @param worker its id; where no such worker is on record, anybody takes it
+ */
+export async function offer(on: OnRecords, id: string, worker: number): Promise<void> {
+  await on.raw(
+    `SELECT graphile_worker.add_job('transfer', payload := json_build_object('id', :id::text), max_attempts := :most,
+         job_key := 'transfer:' || :id::text,
+         flags := (SELECT array_agg(:flag || id) FROM worker
+           WHERE id <> :worker AND EXISTS (SELECT FROM worker WHERE id = :worker))),
+       graphile_worker.add_job('transfer', payload := json_build_object('id', :id::text), max_attempts := :most,
+         job_key := 'transfer-late:' || :id::text, run_at := now() + make_interval(secs => :seconds))`,
+    { id, worker, flag: NOT_FOR, most: MOST_TRIES, seconds: OFFERED_SECONDS },
+  );
+}
+
 /**
  * Wakes those of the transfers that wait which may have their turn now: of those in line for one environment only the first,
  * however many wait behind it.

@@ -134,6 +134,7 @@ CREATE TABLE forecast (
   follows boolean DEFAULT false NOT NULL,
   person_id text,
   tries integer DEFAULT 0 NOT NULL,
+  kept_by integer,
   CONSTRAINT forecast_pkey PRIMARY KEY (id)
 );
 CREATE INDEX forecast_person_id_index ON public.forecast USING btree (person_id);

@@ -1,6 +1,8 @@
 import { run } from 'graphile-worker';
 import type { Logger } from 'pino';
+import { keptFacts } from '../forecasts/kept-facts.js';
 import { keepTraffic } from '../front/traffic.js';
+import { notFor } from '../ground/queue.js';
 import { sendDueMail } from '../notices/mail.js';
 import { mailSettings } from '../notices/mail-settings.js';
 import { sendDueWebhooks } from '../notices/webhooks.js';
@@ -33,6 +35,7 @@ export async function startWorker(): Promise<void> {
   );
   runner = new TransferRunner(installation, identity, giveUp);
   const work = runner;
+  keptFacts(installation).worker = identity.id;
 
   const queue = await run({
     connectionString: installation.recordsUrl,
@@ -40,6 +43,7 @@ export async function startWorker(): Promise<void> {
     pollInterval: 1000,
     noHandleSignals: true,
     maxPoolSize: 6,
+    forbiddenFlags: [notFor(identity.id)],
     // One at a time of each, and at most one more that waits.
     crontab: [
       '*/2 * * * * round ?queue=round&jobKey=round&max=1',

@@ -6,7 +6,7 @@ import { newId } from '../ground/data-folder.js';
 import { EVENT_CHANNEL, publishEvent } from '../ground/events.js';
 import { iso, json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
-import { enqueue } from '../ground/queue.js';
+import { enqueue, offer } from '../ground/queue.js';
 import { type Doer, doneBy } from '../people/people.js';
 import type { Sight } from '../people/sight.js';
 import { outcomeOf, type TransferData, type TransferOutcome } from './data.js';
@@ -178,7 +178,8 @@ export class Transfers {
       warnings: json(wanted.warnings ?? []),
       checks: json(wanted.checks ?? []),
     });
-    await enqueue(on, 'transfer', id);
+    const keeper = wanted.forecast === undefined ? undefined : await keeperOf(on, wanted.forecast);
+    await (keeper === undefined ? enqueue(on, 'transfer', id) : offer(on, id, keeper));
     await publishEvent(on, {
       type: 'transfer',
       transfer: id,
@@ -382,6 +383,14 @@ export class Transfers {
     const count = Number(ahead[0]?.count ?? 0);
     return count === 0 ? null : count;
   }
+}
+
+/** The worker that has what a forecast found, so that nobody need compare again. */
+async function keeperOf(on: OnRecords, forecast: string): Promise<number | undefined> {
+  const found = (await on('forecast').where({ id: forecast }).first('kept_by')) as
+    | { kept_by: number | null }
+    | undefined;
+  return found?.kept_by ?? undefined;
 }
 
 /** Kinds of transfers that can be taken back. */

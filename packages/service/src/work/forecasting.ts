@@ -13,6 +13,7 @@ import {
   failForecast,
   findForecast,
   getForecast,
+  noteKeeper,
 } from '../forecasts/forecasts.js';
 import { keptFacts } from '../forecasts/kept-facts.js';
 import type { TransferFacts } from '../forecasts/transfer-facts.js';
@@ -68,7 +69,8 @@ export async function computeForecast(installation: Installation, id: string): P
       ...unwellChecks(destination.path, await checkHealth(installation, destination)),
     ];
     if (!(await store(installation, record, facts, checks))) return;
-    keptFacts(installation).keep(id, facts);
+    const kept = keptFacts(installation);
+    if (kept.keep(id, facts) && kept.worker !== undefined) await noteKeeper(records, id, kept.worker);
     if (record.snapshot === null && record.undoes === null && facts.direction === 'up' && isEverything(record)) {
       const above = await aboveOf(records, environments, ends.from);
       if (above?.path === record.onto_path)
