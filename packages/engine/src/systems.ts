@@ -1,6 +1,6 @@
 import { LocalServer } from './local/local-server.js';
 import type { DatabaseSystem } from './ports/database.js';
-import { EngineError } from './ports/errors.js';
+import { EngineError, type EngineErrorCode } from './ports/errors.js';
 import type { ObjectPlace, ObjectStore } from './ports/objects.js';
 import type { ServerConnection, ServerReach } from './ports/server.js';
 import { postgresql } from './postgres/system.js';
@@ -8,22 +8,14 @@ import type { Environment } from './site/environment.js';
 import type { PortableEnvironment } from './site/portable.js';
 import { FolderObjects } from './store/objects-folder.js';
 
-const SYSTEMS: readonly DatabaseSystem[] = [postgresql];
+const SYSTEMS: Readonly<Record<string, DatabaseSystem>> = { [postgresql.name]: postgresql };
 
 /** The system of the databases of a server that does not say which. */
 export const USUAL_SYSTEM = postgresql.name;
 
 /** A kind of database by its name. @throws {EngineError} `schema-unsupported` for one that there is not */
-export function databaseSystem(name: string = USUAL_SYSTEM): DatabaseSystem {
-  const found = SYSTEMS.find((one) => one.name === name);
-  if (!found)
-    throw new EngineError(
-      'schema-unsupported',
-      `There are no databases of the kind "${name}".`,
-      `Name one of: ${SYSTEMS.map((one) => one.name).join(', ')}.`,
-    );
-  return found;
-}
+export const databaseSystem = (name: string = USUAL_SYSTEM): DatabaseSystem =>
+  ofKind(SYSTEMS, name, 'databases', 'schema-unsupported');
 
 /** How servers are connected to, by their kind. */
 const SERVERS: Readonly<Record<string, (reach: ServerReach) => ServerConnection>> = {
@@ -31,16 +23,8 @@ const SERVERS: Readonly<Record<string, (reach: ServerReach) => ServerConnection>
 };
 
 /** A server by how it is reached. @throws {EngineError} `server-unreachable` for a kind that there is not */
-export function connectServer(reach: ServerReach): ServerConnection {
-  const connect = SERVERS[reach.kind];
-  if (!connect)
-    throw new EngineError(
-      'server-unreachable',
-      `There are no servers of the kind "${reach.kind}".`,
-      `Name one of: ${Object.keys(SERVERS).join(', ')}.`,
-    );
-  return connect(reach);
-}
+export const connectServer = (reach: ServerReach): ServerConnection =>
+  ofKind(SERVERS, reach.kind, 'servers', 'server-unreachable')(reach);
 
 /** How stores of objects are opened, by their kind. */
 const STORES: Readonly<Record<string, (at: string) => ObjectStore>> = {
@@ -48,15 +32,18 @@ const STORES: Readonly<Record<string, (at: string) => ObjectStore>> = {
 };
 
 /** A store of objects by its place. @throws {EngineError} `file-unreadable` for a kind that there is not */
-export function openObjects({ kind, at }: ObjectPlace): ObjectStore {
-  const open = STORES[kind];
-  if (!open)
-    throw new EngineError(
-      'file-unreadable',
-      `There are no stores of the kind "${kind}".`,
-      `Name one of: ${Object.keys(STORES).join(', ')}.`,
-    );
-  return open(at);
+export const openObjects = ({ kind, at }: ObjectPlace): ObjectStore =>
+  ofKind(STORES, kind, 'stores', 'file-unreadable')(at);
+
+/** @throws {EngineError} `code`, which names the kinds that there are */
+function ofKind<T>(all: Readonly<Record<string, T>>, kind: string, what: string, code: EngineErrorCode): T {
+  const found = Object.hasOwn(all, kind) ? all[kind] : undefined;
+  if (found) return found;
+  throw new EngineError(
+    code,
+    `There are no ${what} of the kind "${kind}".`,
+    `Name one of: ${Object.keys(all).join(', ')}.`,
+  );
 }
 
 /** What {@link toPortable} made of an environment as one again. */

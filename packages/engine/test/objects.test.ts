@@ -195,7 +195,8 @@ describe('a store of objects', () => {
     await new FolderObjects(folder).put('packs/a.pack', Buffer.from('a'));
     const again = openObjects(structuredClone(new FolderObjects(folder).place));
     expect(await again.list('packs')).toEqual(['a.pack']);
-    expect(() => openObjects({ kind: 'cupboard', at: folder })).toThrow(/no stores of the kind "cupboard"/);
+    for (const kind of ['cupboard', 'constructor'])
+      expect(() => openObjects({ kind, at: folder })).toThrow(`no stores of the kind "${kind}"`);
   });
 
   it('in a folder is not for others to read', async () => {

@@ -9,23 +9,19 @@ const LeftOut = z.object({ tables: z.array(z.string()), areas: z.array(z.string(
 
 const Nothing = z.object({});
 
-const Clone = z.object({
+/** What a copy is made of, and what of it somebody has accepted. */
+const Copy = z.object({
   origin: Origin,
   /** The environment whose form and profile the copy takes; for a snapshot the one it was taken of. */
   source: z.string(),
-  leftOut: LeftOut.optional(),
   acceptTraces: z.array(z.string()).optional(),
   acceptPersonal: z.string().optional(),
 });
 
-const Reset = z.object({
-  origin: Origin,
-  source: z.string(),
-  /** A copy's own snapshot comes back exactly; anything else comes masked, as in a clone. */
-  exact: z.boolean(),
-  acceptTraces: z.array(z.string()).optional(),
-  acceptPersonal: z.string().optional(),
-});
+const Clone = Copy.extend({ leftOut: LeftOut.optional() });
+
+/** `exact`: a copy's own snapshot comes back exactly; anything else comes masked, as in a clone. */
+const Reset = Copy.extend({ exact: z.boolean() });
 
 const Push = z.object({ forecast: z.string(), from: z.string(), snapshot: z.string().optional() });
 
