@@ -87,8 +87,11 @@ export class TransferRunner {
     }
     const { record, resumed } = claimed;
     const context = await this.#understand(record, epoch, controller.signal);
-    // It stays claimed, so that it is not tried over and over.
-    if (!context) return;
+    if (!context) {
+      // It stays claimed, so that it is not tried over and over; whoever comes after this worker finds it.
+      this.#leavesWork = true;
+      return;
+    }
     const procedure = procedureFor(record);
     const watch = setInterval(() => void this.#watchStop(id, controller), 500);
     try {
