@@ -3,10 +3,12 @@ import { join } from 'node:path';
 import type { Environment } from '@tessarion/contract';
 import type pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { ChangeRecords } from '../packages/engine/src/compare/unlike-records.js';
 import { FolderObjects } from '../packages/engine/src/store/objects-folder.js';
 import { PackStore } from '../packages/engine/src/store/pack-store.js';
+import { SealedFile } from '../packages/engine/src/store/sealed-file.js';
 import { DataFolder } from '../packages/service/src/ground/data-folder.js';
-import { done, folderOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
+import { done, folderOf, forecastOf, onSite, type Studio, startStudio, tessarion } from './support/studio.js';
 
 let studio: Studio;
 let records: pg.Pool;
@@ -119,5 +121,32 @@ describe('what piles up', () => {
     expect((await studio.client.call('snapshotVerify', { params: { id: newest?.id ?? '' } })).damage).toEqual([]);
     // What goes on with the store afterwards finds everything.
     await done(studio, await studio.client.call('snapshotTake', { body: { environment: COPY } }));
+  });
+});
+
+describe('a large copy', () => {
+  it('is looked at by itself once it is packed: what its first forecast goes by is read before anybody asks', async () => {
+    await onSite(studio, LIVE, (query) =>
+      query(
+        "INSERT INTO page (slug, title, body) SELECT 'many-' || i, 'One of many', 'Words' FROM generate_series(1, 25000) i",
+      ),
+    );
+    await done(
+      studio,
+      await studio.client.call('environmentCreate', {
+        params: { site: 'threadmill' },
+        body: { name: 'large', kind: 'staging', from: LIVE },
+      }),
+    );
+    const folder = await DataFolder.open(join(studio.data, 'tessarion'));
+    const remembered = new SealedFile(folder.changes('threadmill/large', LIVE).path, folder.keys.derive('known'));
+    await expect
+      .poll(async () => (await ChangeRecords.open(remembered)).tables.get('main/public.page'), { timeout: 60_000 })
+      .toMatchObject({ keys: [] });
+    // It says what it would say without.
+    await onSite(studio, 'threadmill/large', (query) => query("UPDATE page SET title = 'Mine' WHERE slug = 'many-7'"));
+    await onSite(studio, LIVE, (query) => query("DELETE FROM page WHERE slug = 'many-8'"));
+    const forecast = await forecastOf(studio, 'threadmill/large', LIVE);
+    expect(forecast).toMatchObject({ written: [{ count: 1, kind: 'page' }] });
   });
 });

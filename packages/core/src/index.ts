@@ -33,7 +33,7 @@ export * from './merge/changes-between.js';
 export * from './merge/choice.js';
 export * from './merge/collision.js';
 export * from './merge/compare-files.js';
-export type { Lacking, OwnChange, RowOutcome } from './merge/compare-table.js';
+export { type Lacking, MOST_UNLIKE, type OwnChange, type RowOutcome } from './merge/compare-table.js';
 export * from './merge/compare-tables.js';
 export * from './merge/decide-row.js';
 export * from './merge/former-rows.js';

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { parseLocation, Rewriter } from '@tessarion/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { packSpools } from '../src/copy/pack.js';
+import { type PackedFile, packSpools } from '../src/copy/pack.js';
 import { LocalServer } from '../src/local/local-server.js';
 import { FolderObjects } from '../src/store/objects-folder.js';
 import { PackStore } from '../src/store/pack-store.js';
@@ -149,12 +149,15 @@ describe('packing a spool', () => {
   const lines = (count: number): string =>
     Array.from({ length: count }, (_one, i) => `${i}\tsee https://shop.example/page/${i} twice\n`).join('');
 
-  async function pack(): Promise<Awaited<ReturnType<typeof packSpools>> & { store: PackStore }> {
+  async function pack(): Promise<
+    Awaited<ReturnType<typeof packSpools>> & { store: PackStore; known: readonly PackedFile[] }
+  > {
     const store = new PackStore(new FolderObjects(join(folder, 'store')), KEY);
+    const known: PackedFile[] = [];
     const writer = await store.writer();
-    const images = await packSpools([path], KEY, new LocalServer(folder), writer, work);
+    const images = await packSpools([path], KEY, new LocalServer(folder), writer, work, (file) => known.push(file));
     await writer.close();
-    return { ...images, store };
+    return { ...images, store, known };
   }
   const rowsOf = async (store: PackStore, table: Parameters<typeof readRowImage>[1]): Promise<string> => {
     let all = '';
@@ -222,8 +225,13 @@ describe('packing a spool', () => {
     await fs.writeFile(join(folder, 'copy-both-changed'), 'edited');
     await fs.rm(join(folder, 'source-both-changed'));
 
-    const { source, lost, store } = await pack();
+    const { source, lost, store, known } = await pack();
     expect(lost).toEqual(['media/both-changed']);
+    // What lies somewhere as it was packed is known there; what was written as something else, or has changed, is not.
+    expect(known.map((one) => [one.path, one.copy !== undefined, one.source !== undefined])).toEqual([
+      ['media/same', true, true],
+      ['media/copy-changed', false, true],
+    ]);
     const listing = await readListing(store, source.roots[0] as { tree: string });
     expect([...listing.keys()]).toEqual(['latest', 'media/copy-changed', 'media/same', 'settings.env']);
     for (const name of ['same', 'copy-changed']) {
@@ -242,7 +250,7 @@ describe('packing a spool', () => {
     writer.event({ is: 'table', shape, contents: 'rows', isMasked: false, written: { place, columns } });
     writer.bytes(lines(500));
     writer.end();
-    const { store: _store, ...first } = await pack();
+    const { store: _store, known: _known, ...first } = await pack();
     const store = new PackStore(new FolderObjects(join(folder, 'store')), KEY);
     const again = await store.writer();
     expect(await packSpools([path], KEY, new LocalServer(folder), again, work)).toEqual(first);

@@ -5,11 +5,11 @@ import type { Selectable } from '../merge/choice.js';
 import type { Collision, Settlement } from '../merge/collision.js';
 import type { RowOutcome } from '../merge/compare-table.js';
 import { isFresh } from '../merge/key-translation.js';
-import type { Values } from '../merge/merge-table.js';
+import type { MergeTable, Values } from '../merge/merge-table.js';
 import type { MergePlan } from '../merge/plan-merge.js';
 import type { Settled } from '../merge/settle.js';
 import { addTo } from '../multimap.js';
-import { itemForTable } from '../profile/item-rules.js';
+import { itemForTable, type TableItemRule } from '../profile/item-rules.js';
 import { isPersonalColumn } from '../profile/personal-fields.js';
 import { toBytes, toText } from '../rows/condition.js';
 import type { RowChange } from '../transfer/change.js';
@@ -40,6 +40,8 @@ export function spellingOf({ settings, place }: ForecastEnd): (value: ByteString
     }
   };
 }
+
+const NONE: readonly never[] = [];
 
 /** What becomes of the rows of a transfer, as items. */
 export class GatheredRows {
@@ -106,12 +108,14 @@ export class GatheredRows {
    */
   noteStamps(names: { readonly from: StampNames; readonly destination: StampNames }): void {
     const personal = new Map<string, boolean>();
+    const items = new Map<MergeTable, TableItemRule | undefined>();
     for (const outcome of this.#comparison.rows.outcomes) {
-      const id = this.itemOf(outcome);
-      const item = itemForTable(this.#destination.profile, outcome.table.name);
+      const { raw, table } = outcome;
+      if (!items.has(table)) items.set(table, itemForTable(this.#destination.profile, table.name));
+      const item = items.get(table);
       const rule = item?.changed;
       if (!item || !rule) continue;
-      const { raw, table } = outcome;
+      const id = this.itemOf(outcome);
       const of = (row: Values | undefined, known: StampNames) =>
         row ? rowStamp(rule, (column) => row[table.columns.indexOf(column)] ?? null, known) : undefined;
       const [source, destination] = [of(raw.source, names.from), of(raw.destination, names.destination)];
@@ -199,7 +203,7 @@ export class GatheredRows {
         parts.set(label, counts);
         continue;
       }
-      const own = collisions.get(outcome) ?? [];
+      const own = collisions.get(outcome) ?? NONE;
       // A row that comes where another one moves away is new, though it is written over that one.
       const planned = decision.is === 'inserted' ? undefined : changes.get(outcome);
       const change = planned ?? asChange(outcome);
@@ -215,7 +219,7 @@ export class GatheredRows {
       const standing: Standing = {
         outcome: becomes,
         fields: fieldsOf(outcome, going, (column) => this.#collisionName(outcome, column), own, this.#show),
-        collisions: own.map((one) => this.#itemCollision(one)),
+        collisions: own.length === 0 ? NONE : own.map((one) => this.#itemCollision(one)),
         reason: whole ? collisionWords(whole, this.#destination) : this.#numberWords(outcome),
         standsFor: standsFor(outcome, going, own, becomes),
       };

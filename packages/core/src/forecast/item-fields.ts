@@ -1,4 +1,5 @@
 import type { ByteString } from '../address/place.js';
+import { cellsBetween, namedValues } from '../merge/changes-between.js';
 import type { Collision } from '../merge/collision.js';
 import type { RowOutcome } from '../merge/compare-table.js';
 import { isSame, type RowSides } from '../merge/decide-row.js';
@@ -18,24 +19,21 @@ export const fileChange = ({ outcome, after }: SettledFile): FileChange[] => {
 /** An image's new row as a change: what a change set of a baseline holds. */
 export function imageChange({ table, key, values, counterpart }: ImageEdit): RowChange {
   const on = { part: 'row', ...placeOfRows(table.name), key, counterpart } as const;
-  return values
-    ? { ...on, op: 'insert', row: Object.fromEntries(table.columns.map((name, i) => [name, values[i] ?? null])) }
-    : { ...on, op: 'delete', row: {} };
+  return values ? { ...on, op: 'insert', row: namedValues(table, values) } : { ...on, op: 'delete', row: {} };
 }
 
 /** What a row would become if it went as the source has it; for what is not written. */
 export function asChange({ table, key, sides }: RowOutcome): RowChange {
   const on = { part: 'row', ...placeOfRows(table.name), key } as const;
-  const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
+  const named = (row: Values) => namedValues(table, row);
   const { source, destination } = shownSides(table, sides);
   if (source && !destination) return { ...on, op: 'insert', row: named(source) };
   if (!source) return { ...on, op: 'delete', row: named(destination ?? []) };
-  const cells = table.columns.flatMap((name, i) =>
-    isSame(sides.source?.[i], sides.destination?.[i])
-      ? []
-      : [[name, { before: destination?.[i] ?? null, after: source[i] ?? null }] as const],
-  );
-  return { ...on, op: 'update', cells: Object.fromEntries(cells) };
+  const cells = cellsBetween(table, sides.destination ?? [], sides.source ?? [], {
+    before: destination ?? [],
+    after: source,
+  });
+  return { ...on, op: 'update', cells: cells ?? {} };
 }
 
 /** Both ends' rows as people may read them: what stands for a number that is still to be drawn is the number that it was. */
@@ -66,6 +64,12 @@ export function standsFor(
   const source = (i: number): unknown => raw.source?.[i] ?? null;
   const both = (i: number): unknown => [table.columns[i], sides.destination?.[i] ?? null, source(i)];
   if (becomes === 'kept') return { ...of, stays: raw.source ? authored.map(source) : null };
+  if (collisions.length === 0) {
+    const op = planned?.op ?? 'update';
+    const isWritten = (i: number): boolean =>
+      planned?.op !== 'update' || Object.hasOwn(planned.cells, table.columns[i] as string);
+    return { ...of, op, cells: planned ? authored.filter(isWritten).map(both) : [], colliding: [] };
+  }
   const colliding = new Map(collisions.map((one) => [one.column, one.settled?.take]));
   const change = planned ?? (colliding.has(undefined) ? asChange(outcome) : undefined);
   const isWritten = (i: number): boolean =>
@@ -107,8 +111,8 @@ export function fieldsOf(
   const { destination } = shownSides(table, sides);
   const shown =
     decision.is === 'updated'
-      ? decision.cells.filter((cell) => cell.is !== 'agreed').map((cell) => cell.column)
-      : table.columns.map((_name, i) => i).filter((i) => !isSame(source?.[i], sides.destination?.[i]));
+      ? decision.cells.flatMap((cell) => (cell.is === 'agreed' ? [] : [cell.column]))
+      : table.columns.flatMap((_name, i) => (isSame(source?.[i], sides.destination?.[i]) ? [] : [i]));
   return shown.slice(0, MOST_FIELDS).map((i) => {
     const name = table.columns[i] as string;
     const after = !change

@@ -1,6 +1,8 @@
+import type { ByteString } from '../address/place.js';
+import { setOwn } from '../own-property.js';
 import { writeLine } from '../rows/copy-text.js';
 import type { RowKey } from '../rows/keys.js';
-import { placeOfRows, type RowChange } from '../transfer/change.js';
+import { placeOfRows, type RowChange, type RowUpdate } from '../transfer/change.js';
 import type { RowOutcome } from './compare-table.js';
 import { isSame } from './decide-row.js';
 import { keyOf, keyText, type MergeTable, type Values } from './merge-table.js';
@@ -14,7 +16,7 @@ export interface PlannedChange {
 /** The changes that make one row of another; one with another key is written anew and goes at its former place. */
 export function changesBetween(table: MergeTable, before: Values | undefined, after: Values | undefined): RowChange[] {
   const on = (row: Values) => ({ part: 'row', ...placeOfRows(table.name), key: keyFor(table, row) }) as const;
-  const named = (row: Values) => Object.fromEntries(table.columns.map((name, i) => [name, row[i] ?? null]));
+  const named = (row: Values) => namedValues(table, row);
   if (!before) return after ? [{ ...on(after), op: 'insert', row: named(after) }] : [];
   if (!after) return [{ ...on(before), op: 'delete', row: named(before) }];
   if (!isSameKey(keyFor(table, before), keyFor(table, after)))
@@ -22,10 +24,31 @@ export function changesBetween(table: MergeTable, before: Values | undefined, af
       { ...on(before), op: 'delete', row: named(before) },
       { ...on(after), op: 'insert', row: named(after) },
     ];
-  const cells = table.columns.flatMap((name, i) =>
-    isSame(before[i], after[i]) ? [] : [[name, { before: before[i] ?? null, after: after[i] ?? null }] as const],
-  );
-  return cells.length === 0 ? [] : [{ ...on(before), op: 'update', cells: Object.fromEntries(cells) }];
+  const cells = cellsBetween(table, before, after);
+  return cells ? [{ ...on(before), op: 'update', cells }] : [];
+}
+
+/** A row's values by column. */
+export function namedValues({ columns }: MergeTable, row: Values): Record<string, ByteString | null> {
+  const named: Record<string, ByteString | null> = {};
+  for (let i = 0; i < columns.length; i++) setOwn(named, columns[i] as string, row[i] ?? null);
+  return named;
+}
+
+/** The cells in which two rows say something else; undefined where there is none. @param shown the values that are named */
+export function cellsBetween(
+  { columns }: MergeTable,
+  before: Values,
+  after: Values,
+  shown: { readonly before: Values; readonly after: Values } = { before, after },
+): RowUpdate['cells'] | undefined {
+  let cells: Record<string, { before: ByteString | null; after: ByteString | null }> | undefined;
+  for (let i = 0; i < columns.length; i++) {
+    if (isSame(before[i], after[i])) continue;
+    cells ??= {};
+    setOwn(cells, columns[i] as string, { before: shown.before[i] ?? null, after: shown.after[i] ?? null });
+  }
+  return cells;
 }
 
 const isSameKey = (a: RowKey, b: RowKey): boolean => a.length === b.length && a.every((one, i) => one === b[i]);

@@ -1,6 +1,14 @@
 import type { ByteString } from '../address/place.js';
 import type { RowKey } from '../rows/keys.js';
-import { type AlignedRow, alignSides, PlainRow, type RowOfSide, SIDES, type TableRows } from './align-sides.js';
+import {
+  type AlignedRow,
+  alignSides,
+  PlainRow,
+  type RowOfSide,
+  SIDES,
+  type Side,
+  type TableRows,
+} from './align-sides.js';
 import { decideRow, isSame, type MergeRules, type RowDecision, type RowSides } from './decide-row.js';
 import { isFresh, type KeyTranslation } from './key-translation.js';
 import { keyText, type MergeTable, type Values } from './merge-table.js';
@@ -101,8 +109,10 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
     const isKept = merge.method === 'merge' || (!source && !destination) || source?.line === destination?.line;
     if (isKept) return;
   }
-  const sides = sidesOf(rows, (row) => row.values);
-  const raw = sidesOf(rows, (row) => row.raw);
+  const raw = rawSides(rows);
+  const sides = SIDES.some((side) => rows[side] && rows[side].values !== rows[side].raw)
+    ? asTranslated(rows, raw)
+    : raw;
   const decision = decideRow(table, sides, merge);
   if (decision.is === 'two-things') {
     result.displaced.push({
@@ -131,19 +141,52 @@ function judge(table: MergeTable, rows: AlignedRow, merge: MergeRules, result: T
 
 function remember({ unlike }: TableComparison, rows: AlignedRow): void {
   if (unlike.length > MOST_UNLIKE) return;
-  const keys = SIDES.flatMap((side) => {
+  const from = unlike.length;
+  for (const side of SIDES) {
     const key = rows[side]?.ownKey;
-    return key ? [key.length === 1 ? (key[0] as ByteString) : keyText(key)] : [];
-  });
-  unlike.push(...new Set(keys));
+    if (!key) continue;
+    const text = key.length === 1 ? (key[0] as ByteString) : keyText(key);
+    if (!unlike.includes(text, from)) unlike.push(text);
+  }
 }
 
-const sidesOf = (rows: AlignedRow, pick: (row: RowOfSide) => Values): RowSides => ({
-  source: rows.source && pick(rows.source),
-  destination: rows.destination && pick(rows.destination),
-  baseSource: rows.baseSource && pick(rows.baseSource),
-  baseDestination: rows.baseDestination && pick(rows.baseDestination),
-});
+/** Every side as it stands. What stands in several of them alike is held once, and told at a glance to be the same. */
+function rawSides(rows: AlignedRow): RowSides {
+  const baseSource = rows.baseSource?.raw;
+  const baseDestination = alike(rows.baseDestination, rows.baseSource, baseSource);
+  const destination = alike(rows.destination, rows.baseDestination, baseDestination);
+  const source =
+    rows.baseSource === undefined
+      ? alike(rows.source, rows.destination, destination)
+      : alike(rows.source, rows.baseSource, baseSource);
+  return { source, destination, baseSource, baseDestination };
+}
+
+/** The values of a row; those that another row holds too are that one's. */
+function alike(
+  row: RowOfSide | undefined,
+  other: RowOfSide | undefined,
+  known: Values | undefined,
+): Values | undefined {
+  if (!row || !other || !known) return row?.raw;
+  if (row === other || (row instanceof PlainRow && other instanceof PlainRow && row.line === other.line)) return known;
+  const { raw } = row;
+  return raw.map((value, i) => (value === known[i] ? (known[i] as ByteString | null) : value));
+}
+
+/** Every side in the destination's keys; one in which none is translated is as it stands. */
+function asTranslated(rows: AlignedRow, raw: RowSides): RowSides {
+  const of = (side: Side): Values | undefined => {
+    const row = rows[side];
+    return row && row.values !== row.raw ? row.values : raw[side];
+  };
+  return {
+    source: of('source'),
+    destination: of('destination'),
+    baseSource: of('baseSource'),
+    baseDestination: of('baseDestination'),
+  };
+}
 
 /** Whether the destination's row is its own in any way: news, alone there, or referring to something else. */
 function isOwnChange(table: MergeTable, sides: RowSides): boolean {

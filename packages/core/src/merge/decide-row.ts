@@ -75,6 +75,7 @@ export function isSame(a: ByteString | null | undefined, b: ByteString | null | 
 
 /** The most protective class that any side gives the row. */
 export function classOfRow(rules: TableRules, sides: RowSides): DataClass {
+  if (!rules.hasRowGroups) return rules.class;
   const rows = [sides.source, sides.destination, sides.baseSource, sides.baseDestination];
   return rows.flatMap((row) => (row ? [rules.classOf(row)] : [])).reduce(mostProtective);
 }
@@ -89,14 +90,31 @@ export const isMasked = (rules: TableRules, column: number, row: Values): boolea
   return mask !== undefined && mask !== 'keep' && !rules.isStaff(row);
 };
 
+/** Positions of the columns of a class. */
+interface ClassedColumns {
+  readonly authored: readonly number[];
+  readonly collected: readonly number[];
+}
+
+const classedColumns = new WeakMap<TableRules, Map<DataClass, ClassedColumns>>();
+
+/** The columns of a table in rows of a class; worked out once. */
+function columnsOf(rules: TableRules, rowClass: DataClass): ClassedColumns {
+  const known = classedColumns.get(rules) ?? new Map<DataClass, ClassedColumns>();
+  classedColumns.set(rules, known);
+  const of = (wanted: DataClass): number[] =>
+    rules.columns.flatMap((column, i) => (classOfCell(column, rules, rowClass) === wanted ? [i] : []));
+  const found = known.get(rowClass) ?? { authored: of('authored'), collected: of('collected') };
+  known.set(rowClass, found);
+  return found;
+}
+
 /** Decides what becomes of one row. */
 export function decideRow(table: MergeTable, sides: RowSides, merge: MergeRules): RowDecision {
   const { rules } = table;
   const rowClass = classOfRow(rules, sides);
-  const columnsOf = (wanted: DataClass): number[] =>
-    rules.columns.flatMap((column, i) => (classOfCell(column, rules, rowClass) === wanted ? [i] : []));
-  const authored = columnsOf('authored');
-  const following = merge.direction === 'down' ? columnsOf('collected') : [];
+  const { authored, collected } = columnsOf(rules, rowClass);
+  const following = merge.direction === 'down' ? collected : [];
   if (rowClass === 'collected' && merge.direction === 'down') return follow(table, sides, merge, authored, following);
   if (rowClass !== 'authored') {
     return sides.source && sides.destination && authored.length > 0

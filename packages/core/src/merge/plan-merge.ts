@@ -80,7 +80,8 @@ export function planMerge(
       throw new Error(`Row ${keyText(outcome.sourceKey)} of ${table.id} was not told apart.`);
     const own = collisions.get(outcome) ?? [];
     const merged = rowAfter(outcome, decision, sides, merge, own);
-    const after = merged && withoutPlaceholders(table, merged);
+    const written = merged && withoutPlaceholders(table, merged);
+    const after = written && raw.source ? heldOnce(written, raw.source) : written;
     for (const change of changesBetween(table, raw.destination, after)) addChange(changes, { change, outcome });
     if (decision.is === 'untouched') {
       // The row moved, and what is known of it moves along.
@@ -91,19 +92,21 @@ export function planMerge(
     }
     const isNew = !raw.destination && after !== undefined;
     const standing = after ?? raw.destination ?? raw.baseDestination;
-    const key = standing && keyFor(table, standing);
+    const key = standing && heldOnce(keyFor(table, standing), outcome.sourceKey);
     for (const [image, base, now] of [
       [source, raw.baseSource, outcome.sourceKey],
       [destination, spelling && raw.baseDestination, key],
     ] as const)
-      if (base && now && isSpelledOtherwise(keyFor(table, base), now))
-        image.push({ table, key: keyFor(table, base), values: undefined });
+      if (base && now) {
+        const key = keyFor(table, base);
+        if (isSpelledOtherwise(key, now)) image.push({ table, key, values: undefined });
+      }
     if (raw.source !== undefined || raw.baseSource !== undefined)
       source.push({
         table,
         key: outcome.sourceKey,
         values: nextBase(table, raw.source, raw.baseSource, decision, isNew, merge.direction),
-        ...(key && keyText(key) !== keyText(outcome.sourceKey) ? { counterpart: key } : {}),
+        ...(key && key !== outcome.sourceKey ? { counterpart: key } : {}),
       });
     if (key)
       destination.push({
@@ -140,10 +143,11 @@ export function isOneImage({ source, destination }: Pick<MergePlan, 'source' | '
 }
 
 const isSpelledOtherwise = (a: RowKey, b: RowKey): boolean =>
-  keyText(a) !== keyText(b) && a.every((one, i) => isSame(one, b[i]));
+  a.some((one, i) => one !== b[i]) && a.every((one, i) => isSame(one, b[i]));
 
 /** A row in which every key that is still to be drawn is the one that it was: a reference to nothing stays as it is. */
 export function withoutPlaceholders(table: MergeTable, row: Values): Values {
+  if (!row.some((value) => value?.includes('\0'))) return row;
   const former = (key: ByteString): ByteString => (isFresh(key) ? formerKey(key) : key);
   return row.map((value, i) => {
     if (value === null || !value.includes('\0')) return value;
@@ -173,8 +177,16 @@ function nextBase(
   if (!cells) {
     const isTreated = (dataClass: DataClass | undefined): boolean =>
       dataClass === 'authored' || (dataClass === 'collected' && direction === 'down');
-    return base.map((value, i) => (isTreated(table.rules.columns[i]?.class) ? (now[i] ?? null) : value));
+    return heldOnce(
+      base.map((value, i) => (isTreated(table.rules.columns[i]?.class) ? (now[i] ?? null) : value)),
+      now,
+    );
   }
-  const treated = new Set(cells.map((cell) => cell.column));
-  return base.map((value, i) => (treated.has(i) ? (now[i] ?? null) : value));
+  const next = [...base];
+  for (const { column } of cells) next[column] = now[column] ?? null;
+  return heldOnce(next, now);
 }
+
+/** A row or a key, or the same one as somebody else holds it. */
+const heldOnce = (row: Values, other: Values): Values =>
+  row.length === other.length && row.every((value, i) => value === other[i]) ? other : row;

@@ -58,6 +58,19 @@ const collisionId = (outcome: RowOutcome, column: number | undefined): string =>
 
 const place = (table: string, key: ByteString): string => `${table} ${key}`;
 
+const rowPlace = (table: string, key: RowKey): string => `${table} ${keyText(key)}`;
+
+const referring = new WeakMap<MergeTable, boolean>();
+
+/** Whether rows of a table hold keys beside their own. */
+function refersToOthers(table: MergeTable): boolean {
+  const isOwn = ({ column, table: of, through, inside }: MergeTable['uses'][number]): boolean =>
+    of === table.id && table.key.length === 1 && table.columns[column] === table.key[0] && !through?.length && !inside;
+  const known = referring.get(table) ?? table.uses.some((use) => !isOwn(use));
+  referring.set(table, known);
+  return known;
+}
+
 /** A key as people know it, whatever it becomes. */
 const spoken = (key: RowKey): ByteString =>
   key.map((one) => (isFresh(one) ? formerKey(one as ByteString) : (one ?? ''))).join(' ');
@@ -82,10 +95,12 @@ const MOST_ROUNDS = 100_000;
 
 class Settling {
   readonly #collisions = new Map<RowOutcome, Collision[]>();
-  /** Outcomes of rows with a key of one column, by {@link place}. */
-  readonly #byKey = new Map<string, RowOutcome>();
-  readonly #byRow = new Map<string, RowOutcome>();
-  readonly #byDestination = new Map<string, RowOutcome>();
+  /** Outcomes of rows with a key of one column, by table and key. */
+  readonly #byKey = new Map<string, Map<ByteString, RowOutcome>>();
+  /** Outcomes by {@link rowPlace}, and by that of their row on the destination; made when somebody asks. */
+  #byRow: ReadonlyMap<string, RowOutcome> | undefined;
+  #byDestination: ReadonlyMap<string, RowOutcome> | undefined;
+  #referrers: ReadonlyMap<string, RowOutcome[]> | undefined;
   readonly #byItem = new Map<string, RowOutcome[]>();
   readonly #items = new Map<RowOutcome, string>();
   readonly #takenAlong = new Map<string, string>();
@@ -105,12 +120,10 @@ class Settling {
       const item = itemOf(outcome);
       this.#items.set(outcome, item);
       addTo(this.#byItem, item, outcome);
-      const { destination } = outcome.raw;
-      this.#byRow.set(`${outcome.table.id} ${keyText(outcome.key)}`, outcome);
-      if (destination)
-        this.#byDestination.set(`${outcome.table.id} ${keyText(keyOf(outcome.table, destination))}`, outcome);
       const key = outcome.key.length === 1 ? outcome.key[0] : undefined;
-      if (key !== undefined && key !== null) this.#byKey.set(place(outcome.table.id, key), outcome);
+      if (key === undefined || key === null) continue;
+      const ofTable = this.#byKey.get(outcome.table.id) ?? new Map<ByteString, RowOutcome>();
+      this.#byKey.set(outcome.table.id, ofTable.set(key, outcome));
     }
     for (const { table, key } of comparison.lacking)
       if (key.length === 1 && typeof key[0] === 'string') this.#gone.add(place(table.id, key[0]));
@@ -144,6 +157,25 @@ class Settling {
       written,
       acknowledged,
     };
+  }
+
+  #rowWith(table: string, key: ByteString): RowOutcome | undefined {
+    return this.#byKey.get(table)?.get(key);
+  }
+
+  #rowAt({ id }: MergeTable, key: RowKey): RowOutcome | undefined {
+    this.#byRow ??= new Map(this.comparison.outcomes.map((one) => [rowPlace(one.table.id, one.key), one]));
+    return this.#byRow.get(rowPlace(id, key));
+  }
+
+  #rowOnDestination({ id }: MergeTable, key: RowKey): RowOutcome | undefined {
+    this.#byDestination ??= new Map(
+      this.comparison.outcomes.flatMap((one) => {
+        const { destination } = one.raw;
+        return destination ? [[rowPlace(one.table.id, keyOf(one.table, destination)), one]] : [];
+      }),
+    );
+    return this.#byDestination.get(rowPlace(id, key));
   }
 
   #itemOf(outcome: RowOutcome): string {
@@ -218,7 +250,7 @@ class Settling {
     for (const [table, outcomes] of byTable) {
       const keys = outcomes.map((one) => one.key[0] as ByteString);
       for (const { key, table: by, rows } of await this.facts.referrers(table, keys)) {
-        const outcome = this.#byKey.get(place(table.id, key));
+        const outcome = this.#rowWith(table.id, key);
         if (outcome) this.#add(outcome, undefined, { is: 'referred', by, rows }, ['destination']);
       }
     }
@@ -228,11 +260,11 @@ class Settling {
   #findOwnReferrers(): void {
     for (const own of this.comparison.ownChanges) {
       if (!own.values) continue;
-      const change = this.#byRow.get(`${own.table.id} ${keyText(own.key)}`);
+      const change = this.#rowAt(own.table, own.key);
       if (change && this.#deletes(change) && this.#takes(change)) continue;
       for (const { table, key } of keysIn(own.table, change ? this.#afterwards(change) : own.values)) {
         if (table === own.table.id && own.key.length === 1 && key === own.key[0]) continue;
-        const outcome = this.#byKey.get(place(table, key));
+        const outcome = this.#rowWith(table, key);
         if (!outcome || !this.#deletes(outcome) || outcome === change) continue;
         const by = { is: 'referred-by-own', by: own.table.id, key: spoken(own.key) } as const;
         this.#add(outcome, undefined, by, ['destination']);
@@ -261,12 +293,12 @@ class Settling {
       waiting.push(item);
       this.#isStable = false;
     };
-    const referrers = this.#referrersInSource();
     for (let item = waiting.pop(); item !== undefined; item = waiting.pop()) {
       for (const outcome of this.#byItem.get(item) ?? []) {
         if (!this.#takes(outcome)) continue;
-        for (const { table, key } of keysIn(outcome.table, writtenValues(outcome))) {
-          const target = this.#byKey.get(place(table, key));
+        const written = refersToOthers(outcome.table) ? writtenValues(outcome) : undefined;
+        for (const { table, key } of keysIn(outcome.table, written)) {
+          const target = this.#rowWith(table, key);
           if (target && target !== outcome && this.#inserts(target)) {
             choose(this.#itemOf(target), item);
             if (this.#takes(target)) continue;
@@ -277,7 +309,8 @@ class Settling {
           this.#add(outcome, undefined, gone, ['destination']);
         }
         if (!this.#deletes(outcome) || outcome.key.length !== 1) continue;
-        for (const referrer of referrers.get(place(outcome.table.id, outcome.key[0] as ByteString)) ?? []) {
+        this.#referrers ??= this.#referrersInSource();
+        for (const referrer of this.#referrers.get(place(outcome.table.id, outcome.key[0] as ByteString)) ?? []) {
           choose(this.#itemOf(referrer), item);
           if (this.#takes(referrer)) continue;
           const by = { is: 'referred-by-own', by: referrer.table.id, key: spoken(referrer.key) } as const;
@@ -288,11 +321,11 @@ class Settling {
   }
 
   /** What refers to a key on the destination and no longer will, because the source deleted or changed it. */
-  #referrersInSource(): Map<string, RowOutcome[]> {
+  #referrersInSource(): ReadonlyMap<string, RowOutcome[]> {
     const found = new Map<string, RowOutcome[]>();
     for (const outcome of this.comparison.outcomes) {
       const { destination } = outcome.sides;
-      if (!destination || outcome.decision.is === 'agreed') continue;
+      if (!destination || outcome.decision.is === 'agreed' || !refersToOthers(outcome.table)) continue;
       for (const { table, key } of keysIn(outcome.table, destination)) {
         const at = place(table, key);
         if (outcome.key.length === 1 && at === place(outcome.table.id, outcome.key[0] ?? '')) continue;
@@ -310,6 +343,7 @@ class Settling {
     for (const outcome of this.comparison.outcomes) {
       if (!this.#chosen.has(this.#itemOf(outcome)) || !this.#takes(outcome) || this.#deletes(outcome)) continue;
       if (outcome.decision.is === 'agreed' || outcome.decision.is === 'untouched') continue;
+      if (outcome.table.uniques.length === 0 && outcome.table.naturalKey.length === 0) continue;
       const after = this.#afterwards(outcome);
       if (after) addTo(tables, outcome.table, { outcome, after });
     }
@@ -357,7 +391,7 @@ class Settling {
     columns: readonly number[],
     values: Values,
   ): RowOutcome | undefined {
-    const outcome = this.#byDestination.get(`${table.id} ${keyText(key)}`);
+    const outcome = this.#rowOnDestination(table, key);
     if (!outcome || !this.#takes(outcome)) return undefined;
     if (this.#deletes(outcome)) return outcome;
     const after = this.#afterwards(outcome);

@@ -58,11 +58,17 @@ export interface FileChange {
   readonly after: FileState;
 }
 
+type PlaceOfRows = Pick<RowChange, 'database' | 'table'>;
+
+/** Worked out once for each name, and held once however many changes there are. */
+const places = new WeakMap<TableName, PlaceOfRows>();
+
 /** How a change names the table that it is of. */
-export const placeOfRows = (table: TableName): Pick<RowChange, 'database' | 'table'> => ({
-  database: table.database,
-  table: tablePath(table),
-});
+export function placeOfRows(table: TableName): PlaceOfRows {
+  const place = places.get(table) ?? { database: table.database, table: tablePath(table) };
+  places.set(table, place);
+  return place;
+}
 
 /** The change that takes a change back. */
 export function invert(change: Change): Change {

@@ -62,6 +62,9 @@ export interface Changed {
 /** Of things that neither end dates. */
 export const NOT_STAMPED: Changed = { source: null, destination: null };
 
+const NOT_USED: readonly Amount[] = [];
+const NO_COLLISIONS: readonly ItemCollision[] = [];
+
 /** A thing that people know by a title, and what happens to it. */
 export interface ChangedItem {
   readonly id: string;
@@ -74,7 +77,7 @@ export interface ChangedItem {
   isUntitled: boolean;
   change: 'new' | 'changed' | 'deleted';
   readonly fields: ItemField[];
-  readonly collisions: ItemCollision[];
+  collisions: readonly ItemCollision[];
   outcome: ItemOutcome;
   overwrites: boolean;
   reason: string;
@@ -152,7 +155,11 @@ export class ItemCollector {
   readonly #profile: Profile | undefined;
   /** What the profile says of tables, by {@link tableId}. */
   readonly #tables = new Map<string, TableOfItems>();
+  /** The same by the names that were asked for. */
+  readonly #described = new WeakMap<TableName, TableOfItems>();
   readonly #digest: TextDigest;
+  /** The table of the change that was added last; most changes come table by table. */
+  #last: { readonly database: string; readonly table: string; readonly called: string } | undefined;
 
   readonly #spell: (value: ByteString) => ByteString;
 
@@ -186,7 +193,7 @@ export class ItemCollector {
   /** Adds what happens to a row, the item of which is known. */
   addPart(change: RowChange, owner: ItemOfRow, overwrites: boolean, standing?: Standing): void {
     const fields = standing?.fields ?? fieldsOf(change);
-    const part = this.partOf(tableOf(change));
+    const part = this.#calledIn(change);
     if (!standing || standing.outcome === 'written') {
       const counts = this.#part(part, 'table');
       if (change.op === 'insert') counts.inserted++;
@@ -195,7 +202,14 @@ export class ItemCollector {
       for (const field of fields) counts.bytes += field.after?.length ?? 0;
     }
     const kind = owner.isOwner ? CHANGES[change.op] : 'changed';
-    this.#merge({ ...owner, part, change: kind, overwrites }, fields, standing, change);
+    this.#merge(owner, { part, change: kind, overwrites }, fields, standing, change);
+  }
+
+  /** A change's table as people call it. */
+  #calledIn({ database, table }: RowChange): string {
+    if (this.#last?.database !== database || this.#last.table !== table)
+      this.#last = { database, table, called: this.partOf(tableOf({ database, table })) };
+    return this.#last.called;
   }
 
   addFile(area: string, change: FileChange, overwrites: boolean, standing?: Standing): void {
@@ -208,7 +222,7 @@ export class ItemCollector {
       if (change.after.type === 'file') counts.bytes += change.after.size;
     }
     const owner = { ...this.fileItem(change.root, change.path), isOwner: true };
-    this.#merge({ ...owner, part: area, change: op, overwrites }, [], standing, change);
+    this.#merge(owner, { part: area, change: op, overwrites }, [], standing, change);
   }
 
   /** The item that a file is. */
@@ -220,30 +234,37 @@ export class ItemCollector {
   }
 
   #merge(
-    item: Pick<ChangedItem, 'id' | 'kind' | 'title' | 'key' | 'part' | 'change' | 'overwrites'> & { isOwner: boolean },
+    item: ItemOfRow,
+    how: Pick<ChangedItem, 'part' | 'change' | 'overwrites'>,
     fields: readonly ItemField[],
     standing: Standing | undefined,
     change: Change,
   ): void {
     const known = this.items.get(item.id);
-    const { outcome = 'written', collisions = [], reason = '', standsFor = change } = standing ?? {};
-    const settled = collisions.map((one) => one.settled);
-    const hash = this.#digest(
-      `${known?.hash ?? ''}${JSON.stringify(settled.length > 0 ? [standsFor, settled] : standsFor)}`,
-    );
+    const { outcome = 'written', collisions = NO_COLLISIONS, reason = '', standsFor = change } = standing ?? {};
+    const stands = collisions.length > 0 ? [standsFor, collisions.map((one) => one.settled)] : standsFor;
+    const hash = this.#digest(`${known?.hash ?? ''}${JSON.stringify(stands)}`);
     if (!known) {
-      const { id, kind, title, key, part, change: how, overwrites, isOwner } = item;
-      const own = {
+      const { id, kind, title, key, isOwner } = item;
+      const { part, change, overwrites } = how;
+      this.items.set(id, {
+        id,
+        kind,
+        title,
+        key,
+        part,
+        change,
+        overwrites,
+        isUntitled: !isOwner,
         fields: [...fields],
-        collisions: [...collisions],
+        collisions,
         outcome,
         reason,
         takenAlongFor: null,
-        usedBy: [],
+        usedBy: NOT_USED,
         changed: NOT_STAMPED,
         hash,
-      };
-      this.items.set(id, { id, kind, title, key, part, change: how, overwrites, isUntitled: !isOwner, ...own });
+      });
       return;
     }
     if (item.isOwner) {
@@ -251,10 +272,10 @@ export class ItemCollector {
       known.isUntitled = false;
     }
     known.hash = hash;
-    known.overwrites ||= item.overwrites;
-    if (item.change !== 'changed') known.change = item.change;
+    known.overwrites ||= how.overwrites;
+    if (how.change !== 'changed') known.change = how.change;
     known.fields.push(...fields.slice(0, MAX_FIELDS - known.fields.length));
-    known.collisions.push(...collisions);
+    if (collisions.length > 0) known.collisions = known.collisions.concat(collisions);
     if (NEED.indexOf(outcome) < NEED.indexOf(known.outcome)) {
       known.outcome = outcome;
       known.reason = reason;
@@ -273,9 +294,12 @@ export class ItemCollector {
   }
 
   #of(table: TableName): TableOfItems {
+    const same = this.#described.get(table);
+    if (same) return same;
     const id = tableId(table);
     const known = this.#tables.get(id) ?? describeTable(this.#profile, table);
     this.#tables.set(id, known);
+    this.#described.set(table, known);
     return known;
   }
 

@@ -4,11 +4,14 @@ import {
   joinRanges,
   type KeyedBlock,
   type KeyRange,
+  MOST_UNLIKE,
   movedBlocks,
   rangeOf,
   rangesAround,
   rangesMissing,
+  readTableId,
   rowsMissing,
+  type SnapshotManifest,
   type TableManifest,
   type TableSince,
   tablePath,
@@ -69,11 +72,48 @@ export class ChangeRecords {
     return new ChangeRecords(file, entries(success ? data.tables : {}), entries(success ? data.roots : {}));
   }
 
+  /**
+   * Lets what is remembered of tables go on when images of the baseline move on at some keys: these are looked at by the next
+   * comparison, which need not find out first where the images differ. What else is remembered stays as it is.
+   *
+   * @param images by the path of the environment
+   * @param keys of the rows in which either image changed, by `tableId`
+   * @returns whether anything is remembered otherwise by now
+   */
+  follow(
+    images: ReadonlyMap<string, { readonly before: SnapshotManifest; readonly after: SnapshotManifest }>,
+    keys: ReadonlyMap<string, ReadonlySet<ByteString>>,
+  ): boolean {
+    let hasFollowed = false;
+    for (const [id, changed] of keys) {
+      const record = this.tables.get(id);
+      if (!record) continue;
+      const ends: ChangeRecord['ends'] = {};
+      for (const [path, { image, ...end }] of Object.entries(record.ends)) {
+        const [before, after] = [imageOf(images.get(path)?.before, id), imageOf(images.get(path)?.after, id)];
+        if (!before || !after || image !== before.blocks || !hasRanges(after)) break;
+        ends[path] = { ...end, ...(after.blocks === undefined ? {} : { image: after.blocks }) };
+      }
+      if (Object.keys(ends).length < Object.keys(record.ends).length) continue;
+      hasFollowed = true;
+      const unlike = new Set([...record.keys, ...changed]);
+      if (unlike.size > MOST_UNLIKE) this.tables.delete(id);
+      else this.tables.set(id, { ...record, ends, keys: [...unlike] });
+    }
+    return hasFollowed;
+  }
+
   async save(): Promise<void> {
     const [tables, roots] = [this.tables, this.roots].map((one) => Object.fromEntries<unknown>(one));
     await this.file.write({ format: 'tessarion-changes/1', tables, roots });
   }
 }
+
+const imageOf = (manifest: SnapshotManifest | undefined, id: string): TableManifest | undefined => {
+  const name = readTableId(id);
+  const tables = manifest?.databases.find((one) => one.name === name.database)?.tables;
+  return tables?.find((one) => tablePath(one) === tablePath(name));
+};
 
 /** One end of a table that is compared: where it is read, and its image in the baseline. */
 export interface TableEnd {
@@ -117,7 +157,9 @@ export async function whatToRead(
   const histories = await Promise.all(ends.map((end) => historyOf(store, end, record.ends[end.path]?.image)));
   if (histories.includes(undefined)) return WHOLE;
   const images = histories as ImageHistory[];
-  const isKeyed = ends.every(hasRanges) && images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
+  const isKeyed =
+    ends.every(({ shape }) => hasRanges(shape)) &&
+    images.every(({ current, former }) => areKeyed(current) && areKeyed(former));
   if (!isKeyed) return isWholeTableSame(record, images, ends);
   return rangesToRead(record, store, ends, images);
 }
@@ -257,7 +299,8 @@ async function historyOf(
   return { current, former: await blockList(store, former === undefined ? undefined : { blocks: former }) };
 }
 
-const hasRanges = ({ shape }: TableEnd): boolean => shape.key.length === 1 && shape.keyOrders[0] === 'integer';
+const hasRanges = ({ key, keyOrders }: Pick<TableShape, 'key' | 'keyOrders'>): boolean =>
+  key.length === 1 && keyOrders[0] === 'integer';
 
 /** Of lists that stay in memory it is found out once. */
 const keyedLists = new WeakMap<readonly KeyedBlock[], boolean>();
@@ -294,7 +337,7 @@ export function newRecord(
   rules: string,
   unlike: readonly ByteString[] | 'too many',
 ): ChangeRecord | undefined {
-  if (unlike === 'too many' || (unlike.length > 0 && !ends.every(hasRanges))) return undefined;
+  if (unlike === 'too many' || (unlike.length > 0 && !ends.every(({ shape }) => hasRanges(shape)))) return undefined;
   const found: ChangeRecord['ends'] = {};
   for (const [i, { path, moment, shape, image }] of ends.entries()) {
     const table = moment?.tables.get(tablePath(shape));

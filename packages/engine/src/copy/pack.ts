@@ -7,7 +7,7 @@ import {
   type TableManifest,
 } from '@tessarion/core';
 import { checkpoint, type Work } from '../ports/progress.js';
-import type { ServerConnection } from '../ports/server.js';
+import type { ServerConnection, TreeNode } from '../ports/server.js';
 import { PIECE_BYTES, pieces } from '../site/root-reader.js';
 import type { PackWriter } from '../store/pack-writer.js';
 import { RowImageWriter } from '../store/row-image.js';
@@ -20,12 +20,24 @@ export interface CopyImages {
   readonly copy: { databases: DatabaseManifest[]; roots: RootManifest[] };
 }
 
+/** A file of a copy whose bytes were packed as they lie. */
+export interface PackedFile {
+  readonly root: string;
+  readonly path: ByteString;
+  readonly content: { readonly pieces: string[]; readonly size: number };
+  /** As it lies in the copy; undefined where it is another one by now. */
+  readonly copy: TreeNode | undefined;
+  /** Likewise in its source. */
+  readonly source: TreeNode | undefined;
+}
+
 /**
  * Hashes, compresses and packs what was taken down while a copy was made. Can be run again at any time: what was
  * packed already costs only its hash.
  *
  * @param spools in the order of their events; databases and roots may lie in any of them
  * @param server where the copied files lie
+ * @param known hears of each file that was packed as it lies
  * @returns the images, and the files that changed on both sides before they were packed: nobody knows any more what
  *   the two had in common there
  */
@@ -35,6 +47,7 @@ export async function packSpools(
   server: ServerConnection,
   writer: PackWriter,
   work: Work,
+  known: (file: PackedFile) => void = () => undefined,
 ): Promise<CopyImages & { readonly lost: readonly ByteString[] }> {
   const images: CopyImages = { source: { databases: [], roots: [] }, copy: { databases: [], roots: [] } };
   const lost: ByteString[] = [];
@@ -47,7 +60,7 @@ export async function packSpools(
         open =
           record.event.is === 'database'
             ? new DatabasePart(record.event, writer)
-            : new RootPart(record.event, server, writer, lost);
+            : new RootPart(record.event, server, writer, lost, known);
       } else await open?.take(record);
     }
     await open?.end(images);
@@ -134,6 +147,8 @@ class TablePart {
   }
 }
 
+type FilePlace = NonNullable<EventOf<'file'>['at']>[number];
+
 class RootPart implements Part {
   readonly #tree = new TreeBuilder();
   #file: { facts: EventOf<'file'>; content: Buffer[] } | undefined;
@@ -143,6 +158,7 @@ class RootPart implements Part {
     private readonly server: ServerConnection,
     private readonly writer: PackWriter,
     private readonly lost: ByteString[],
+    private readonly known: (file: PackedFile) => void,
   ) {}
 
   async take(record: SpoolRecord): Promise<void> {
@@ -166,7 +182,11 @@ class RootPart implements Part {
       this.lost.push(facts.path);
       return;
     }
-    const { path, mode, plain } = facts;
+    const { path, mode, plain, at } = facts;
+    if (at) {
+      const [copy, source] = [await this.#stillAt(at[0]), await this.#stillAt(at[1])];
+      this.known({ root: this.facts.name, path, content: stored, copy, source });
+    }
     this.#tree.add(path, { type: 'file', name: '', mode, ...stored, ...(plain === undefined ? {} : { plain }) });
   }
 
@@ -180,10 +200,13 @@ class RootPart implements Part {
     return { pieces: hashes, size };
   }
 
+  async #stillAt(place: FilePlace | undefined): Promise<TreeNode | undefined> {
+    const node = place && (await this.server.nodeAt(place.realPath));
+    return node?.identity === place?.identity ? node : undefined;
+  }
+
   /** Stores the bytes from the first place where they are still as they were. */
-  async #storeUnchanged(
-    places: readonly { readonly realPath: ByteString; readonly identity: string }[],
-  ): Promise<{ pieces: string[]; size: number } | undefined> {
+  async #storeUnchanged(places: readonly FilePlace[]): Promise<{ pieces: string[]; size: number } | undefined> {
     for (const { realPath, identity } of places) {
       if ((await this.server.identityOf(realPath)) !== identity) continue;
       const stored = await this.#store(this.server.readPieces(realPath, PIECE_BYTES));

@@ -96,10 +96,12 @@ export async function misfitsOfChanges(
       if (own.length === 0) continue;
       // Only columns that may refuse something are looked at, so that memory does not grow with long texts.
       const judged = questions.judgedColumns(shape);
+      found.push(...misfitsInNull(shape, own, text));
+      if (judged.size === 0) continue;
       const rows = own.map(
         (change): WrittenRow => ({ op: change.op, key: change.key.map(text), cells: cellsOf(change, judged, text) }),
       );
-      found.push(...misfitsInNull(shape, own, text), ...(await questions.tryRows(shape, rows)));
+      found.push(...(await questions.tryRows(shape, rows)));
     }
     return { found: found.slice(0, MOST_MISFITS), tried: changes.length, untried: 0 };
   } finally {
@@ -116,21 +118,17 @@ function misfitsInNull(
   // A trigger may well fill it.
   if (shape.rowTriggers.length > 0) return [];
   const required = shape.columns.filter((column) => column.isRequired && !column.generated);
-  return changes.flatMap((change) =>
-    required.flatMap(({ name, isFilled }) => {
-      if (change.op === 'delete') return [];
+  const found: Misfit[] = [];
+  for (const change of changes) {
+    if (change.op === 'delete') continue;
+    for (const { name, isFilled } of required) {
       const value = change.op === 'insert' ? change.row[name] : change.cells[name]?.after;
-      const isNull = value === null || (value === undefined && change.op === 'insert' && !isFilled);
-      if (!isNull) return [];
-      return [
-        {
-          table: tableLabel(shape),
-          key: change.key.map(text).join(' '),
-          what: `${name} would be empty, and must not be`,
-        },
-      ];
-    }),
-  );
+      if (value !== null && (value !== undefined || change.op === 'update' || isFilled)) continue;
+      const key = change.key.map(text).join(' ');
+      found.push({ table: tableLabel(shape), key, what: `${name} would be empty, and must not be` });
+    }
+  }
+  return found;
 }
 
 /** The cells of some columns that a change writes. */

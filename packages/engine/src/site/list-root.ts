@@ -20,7 +20,8 @@ import {
 
 /** The only class that goes up. */
 export const AUTHORED: ReadonlySet<DataClass> = new Set(['authored']);
-const YOUNG_NS = 2_000_000_000n;
+/** A file that was changed no longer ago may change once more without another time of change. */
+export const YOUNG_NS = 2_000_000_000n;
 
 /** Whether a file was changed so lately that it may change once more without another time of change. */
 const isYoung = (changedAtNs: bigint): boolean => BigInt(Date.now()) * 1_000_000n - changedAtNs <= YOUNG_NS;
@@ -134,6 +135,7 @@ export class KnownFiles {
     return known?.identity === identity && known.mode === mode ? known.state : undefined;
   }
 
+  /** @param state what it holds, read after it was last changed */
   remember(path: ByteString, { identity, mode, changedAtNs }: TreeNode, state: FileState): void {
     if (isYoung(changedAtNs)) return;
     this.files.set(path, { identity, mode, state });

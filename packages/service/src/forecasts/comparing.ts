@@ -6,11 +6,13 @@ import {
   ChangeRecords,
   compareEnvironments,
   type Environment,
+  type EnvironmentComparison,
   HashMemory,
   isUnwritten,
   type SnapshotLibrary,
   type TransferSource,
 } from '@tessarion/engine';
+import pLimit, { type LimitFunction } from 'p-limit';
 import { otherHosts } from '../fleet/other-hosts.js';
 import { profileOfSite } from '../fleet/profiles.js';
 import { packedBaseline } from '../stored/packing.js';
@@ -94,13 +96,42 @@ async function compareNow(
   source: TransferSource,
   destination: Environment,
   wish: TransferWish,
-  { pair, edition, hosts, digest }: Basis,
+  basis: Basis,
 ): Promise<TransferFacts> {
-  const { folder } = installation;
+  const { pair, hosts, digest } = basis;
   const from = 'snapshot' in source ? source.of : source.environment;
-  const direction = RANK[from.kind] > RANK[destination.kind] ? 'down' : 'up';
-  const library = libraryOf(folder, destination.site);
-  const baseline = pair && (await baselineOf(library, pair, from.path));
+  const direction = directionOf(from, destination);
+  const baseline = pair && (await baselineOf(libraryOf(installation.folder, destination.site), pair, from.path));
+  const compare = () => compareEnds(installation, source, destination, wish, basis, baseline);
+  const comparison = await (pair ? inTurn(`${pair.lower} ${pair.upper}`, compare) : compare());
+  const gathering = new Gathering(comparison, from, destination, wish, baseline, hosts);
+  const facts = await gathering.facts(source, digest, pair && knownAs(pair));
+  if (direction === 'up') facts.checks.push(...(await foreignCheck(installation, from.path)));
+  return facts;
+}
+
+const directionOf = (from: Environment, destination: Environment): 'up' | 'down' =>
+  RANK[from.kind] > RANK[destination.kind] ? 'down' : 'up';
+
+const turns = new Map<string, LimitFunction>();
+
+/** Comparisons of one pair follow each other: what one of them has read and remembers, the next one need not read. */
+function inTurn<T>(pair: string, compare: () => Promise<T>): Promise<T> {
+  const turn = turns.get(pair) ?? pLimit(1);
+  turns.set(pair, turn);
+  return turn(compare);
+}
+
+/** Compares both ends by what is remembered of them, and remembers what was found. */
+async function compareEnds(
+  { folder }: Installation,
+  source: TransferSource,
+  destination: Environment,
+  { method, wishes }: TransferWish,
+  { pair, edition }: Basis,
+  baseline: Baseline | undefined,
+): Promise<EnvironmentComparison> {
+  const from = 'snapshot' in source ? source.of : source.environment;
   const memories = {
     source: await HashMemory.open(folder.memory(from.path)),
     destination: await HashMemory.open(folder.memory(destination.path)),
@@ -112,22 +143,19 @@ async function compareNow(
     source,
     destination,
     baseline,
-    library,
+    library: libraryOf(folder, destination.site),
     memories,
     changes,
     profileVersion: edition,
-    method: wish.method,
-    direction,
+    method,
+    direction: directionOf(from, destination),
     mask: (rule, value) => maskValue(rule, value, hash),
-    takes: schemaTakes(wish.wishes),
+    takes: schemaTakes(wishes),
   });
   memories.source.save();
   memories.destination.save();
   await changes?.save();
-  const gathering = new Gathering(comparison, from, destination, wish, baseline, hosts);
-  const facts = await gathering.facts(source, digest, pair && knownAs(pair));
-  if (direction === 'up') facts.checks.push(...(await foreignCheck(installation, from.path)));
-  return facts;
+  return comparison;
 }
 
 /** What both ends had in common, seen from the source. */

@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { hash } from 'node:crypto';
 import { isDeepStrictEqual } from 'node:util';
 import type { Check } from '@tessarion/contract';
 import {
@@ -61,7 +61,7 @@ import { noteMore } from './item-notes.js';
 import { stampNames } from './stamps.js';
 import type { TransferFacts, TransferWish } from './transfer-facts.js';
 
-const digest = (text: string): string => createHash('sha256').update(text).digest('hex').slice(0, 32);
+const digest = (text: string): string => hash('sha256', text, 'hex').slice(0, 32);
 
 /** A key by which a row goes until its own is drawn; no site has negative ones. */
 const provisional = (key: ByteString, isMoving: boolean): ByteString =>

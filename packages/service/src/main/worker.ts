@@ -12,6 +12,7 @@ import { lapseClaims } from '../requests/idle.js';
 import { removePreviews } from '../requests/preview.js';
 import { packBaseline } from '../stored/packing.js';
 import { computeForecast } from '../work/forecasting.js';
+import { lookAtNew } from '../work/look.js';
 import { goRound } from '../work/rounds.js';
 import { TransferRunner } from '../work/runner.js';
 import { pullOnSchedule } from '../work/schedules.js';
@@ -54,7 +55,8 @@ export async function startWorker(): Promise<void> {
       forecast: async (payload) => computeForecast(installation, (payload as { id: string }).id),
       round: async () => goRound(installation),
       schedule: async () => pullOnSchedule(installation),
-      pack: async (payload) => packBaseline(installation, (payload as { id: string }).id),
+      pack: async (payload) =>
+        lookAtNew(installation, await packBaseline(installation, (payload as { id: string }).id)),
     },
   });
   await work.sweep();

@@ -1,8 +1,9 @@
 import { existsSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import type { SnapshotManifest } from '@tessarion/core';
-import { EngineError, packSpools, spoolPaths, syncSpool } from '@tessarion/engine';
-import { type Environments, toEngine } from '../fleet/environments.js';
+import { EngineError, HashMemory, PackedHashes, packSpools, spoolPaths, syncSpool } from '@tessarion/engine';
+import { type EnvironmentRecord, type Environments, toEngine } from '../fleet/environments.js';
+import { profileOfSite } from '../fleet/profiles.js';
 import { newId } from '../ground/data-folder.js';
 import type { Ground } from '../ground/ground.js';
 import { deriveSiblings } from './sibling-baselines.js';
@@ -14,19 +15,22 @@ import {
   findBaseline,
   libraryOf,
   type PackedBaseline,
+  type SpoolRecord,
   setPacked,
 } from './snapshots.js';
 
-const packing = new Map<string, Promise<void>>();
+const packing = new Map<string, Promise<string | undefined>>();
 
 /**
  * Packs the baseline that was taken down while a copy was made: hashes, compresses and stores it, after the copy
  * answers. May be run again at any moment, and by several workers at once; the first one to end counts.
+ *
+ * @returns the copy's path where it was packed; undefined where others did, or nothing is left to pack
  */
 export function packBaseline(
   installation: Ground & { readonly environments: Environments },
   id: string,
-): Promise<void> {
+): Promise<string | undefined> {
   const running = packing.get(id) ?? pack(installation, id).finally(() => packing.delete(id));
   packing.set(id, running);
   return running;
@@ -51,11 +55,14 @@ export async function packedBaseline(
   return packed?.spool === null ? (packed as PackedBaseline) : undefined;
 }
 
-async function pack(installation: Ground & { readonly environments: Environments }, id: string): Promise<void> {
+async function pack(
+  installation: Ground & { readonly environments: Environments },
+  id: string,
+): Promise<string | undefined> {
   const { records, folder, environments, log } = installation;
   const baseline = await baselineToPack(records, id);
   const copy = baseline && (await environments.find(records, baseline.spool.copy));
-  if (!copy) return;
+  if (!copy) return undefined;
   const { spool } = baseline;
   const library = libraryOf(folder, spool.site);
   const spoolFolder = folder.spool(spool.site, id);
@@ -63,11 +70,13 @@ async function pack(installation: Ground & { readonly environments: Environments
   try {
     for (const path of paths) syncSpool(path);
     const { signal } = new AbortController();
-    const { server } = toEngine(copy, undefined);
     const work = { signal, count: () => undefined };
+    const hashes = await packedHashes(installation, spool, copy);
+    const { server } = hashes.copy;
     const { lost, ...images } = await library.store.write((writer) =>
-      packSpools(paths, library.key, server, writer, work),
+      packSpools(paths, library.key, server, writer, work, (file) => hashes.note(file)),
     );
+    hashes.save();
     if (lost.length > 0) log.warn({ baseline: id, files: lost.length }, 'files changed on both sides before packing');
     const saved: Record<string, string> = {};
     for (const [side, path] of [
@@ -87,16 +96,33 @@ async function pack(installation: Ground & { readonly environments: Environments
     else for (const manifest of Object.values(saved)) await library.discard(manifest);
     await fs.rm(spoolFolder, { recursive: true, force: true });
     log.info({ baseline: id }, 'baseline packed');
+    return isFirst ? copy.path : undefined;
   } catch (error) {
     // Another worker was first, and took the spool away.
-    if (!(await baselineToPack(records, id))) return;
+    if (!(await baselineToPack(records, id))) return undefined;
     const isDamaged = error instanceof EngineError && ['blob-damaged', 'blob-missing'].includes(error.code);
     if (!isDamaged && paths.every((path) => existsSync(path))) throw error;
     // Without it the two are compared as they are, and a forecast says so.
     await dropBaseline(records, id);
     await fs.rm(spoolFolder, { recursive: true, force: true });
     log.error({ baseline: id, err: error }, 'a baseline is lost: its spool cannot be read');
+    return undefined;
   }
+}
+
+/** What packing lets be known of the files of both ends. */
+async function packedHashes(
+  { records, folder }: Ground,
+  spool: SpoolRecord,
+  copy: EnvironmentRecord,
+): Promise<PackedHashes> {
+  const version = await profileOfSite(records, spool.site);
+  const memories = {
+    copy: await HashMemory.open(folder.memory(spool.copy)),
+    source: await HashMemory.open(folder.memory(spool.source)),
+  };
+  const begunAt = spool.begunAt === undefined ? undefined : new Date(spool.begunAt);
+  return new PackedHashes(toEngine(copy, version?.profile), memories, version?.edition ?? '', begunAt);
 }
 
 function describe({ spool }: BaselineToPack, path: string): Omit<SnapshotManifest, 'databases' | 'roots'> {

@@ -1,5 +1,12 @@
-import type { FileChange, RowChange, SnapshotManifest } from '@tessarion/core';
-import { AdvancedParts, advanceImage, type PackWriter } from '@tessarion/engine';
+import {
+  type ByteString,
+  type FileChange,
+  type RowChange,
+  type SnapshotManifest,
+  tableId,
+  tableOf,
+} from '@tessarion/core';
+import { AdvancedParts, advanceImage, ChangeRecords, type PackWriter } from '@tessarion/engine';
 import { newId } from '../ground/data-folder.js';
 import { readBackOf } from '../stored/read-back.js';
 import { findBaseline, saveBaseline } from '../stored/snapshots.js';
@@ -31,6 +38,7 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
   const decided = context.data.decided ?? [];
   let [rows, files]: [RowChange[], FileChange[]] = [[], []];
   let read = '';
+  const keys = new Map<string, Set<ByteString>>();
   const advanced = async (writer: PackWriter, manifest: string, end: 'source' | 'destination') => {
     const name = imageChanges(ownOf(context), end);
     // What was read back of rows is the destination's alone.
@@ -40,6 +48,7 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
         if (change.part === 'file') files.push(change);
         else rows.push(end === 'source' ? change : asItTurnedOut(change, found));
       }
+      noteKeys(keys, rows);
       read = name;
     }
     return advanceImage(
@@ -75,6 +84,22 @@ export async function advanceBaseline(context: TransferContext): Promise<void> {
     upper_manifest: upper.id,
     created_at: installation.now(),
   });
+  // What is remembered of the pair goes on with them, so that the next comparison need not find out where they differ.
+  const images = new Map([
+    [former.lower, { before: await library.load(former.lowerManifest), after: lower }],
+    [former.upper, { before: await library.load(former.upperManifest), after: upper }],
+  ]);
+  const changes = await ChangeRecords.open(installation.folder.changes(former.lower, former.upper));
+  if (changes.follow(images, keys)) await changes.save();
+}
+
+/** Adds the keys of changed rows of tables that have a key of one column, by `tableId`. */
+function noteKeys(keys: Map<string, Set<ByteString>>, rows: readonly RowChange[]): void {
+  for (const { database, table, key } of rows) {
+    if (key.length !== 1 || typeof key[0] !== 'string') continue;
+    const id = tableId(tableOf({ database, table }));
+    keys.set(id, (keys.get(id) ?? new Set()).add(key[0]));
+  }
 }
 
 type Pairs = NonNullable<SnapshotManifest['pairs']>;

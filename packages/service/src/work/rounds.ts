@@ -1,15 +1,11 @@
 import { type Environment, messageOf } from '@tessarion/engine';
 import { type EnvironmentRecord, toEngine } from '../fleet/environments.js';
 import { forgetMeasures } from '../fleet/measures.js';
-import { profileOfSite } from '../fleet/profiles.js';
-import { gatherFacts } from '../forecasts/comparing.js';
-import { aboveOf, driftOf } from '../forecasts/drift.js';
 import { forgetForecasts } from '../forecasts/forecast-items.js';
-import { NO_WISHES } from '../forecasts/transfer-facts.js';
 import { forgetOldEvents, publishEvent } from '../ground/events.js';
 import { libraryOf, whileStoreRests } from '../stored/snapshots.js';
 import type { Installation } from '../transfers/installation.js';
-import { measure } from './measure.js';
+import { lookAt } from './look.js';
 
 /** How old what is known of an environment's size and drift may become. */
 const LOOK_EVERY_MS = 60 * 60_000;
@@ -42,7 +38,7 @@ export async function goRound(installation: Installation): Promise<void> {
     .sort((a, b) => lastLook(a) - lastLook(b));
   for (const one of due) {
     if (now().getTime() - started > ROUND_MS) return;
-    await look(installation, one.path);
+    await lookAt(installation, one.path);
     if (one.kind === 'live') await tidyStore(installation, one.site);
   }
 }
@@ -91,38 +87,4 @@ async function problemOf({ server, folder, place, databases }: Environment): Pro
   } catch (error) {
     return messageOf(error);
   }
-}
-
-/** Measures an environment, and compares a copy with what it last had things in common with. */
-async function look(installation: Installation, path: string): Promise<void> {
-  const { records, environments, transfers, now, log } = installation;
-  try {
-    const record = await environments.find(records, path);
-    if (record?.status !== 'ready' || (await transfers.isBusy(records, path))) return;
-    const profile = (await profileOfSite(records, record.site))?.profile;
-    const environment = toEngine(record, profile);
-    const size = await measure(environment);
-    const drift = await driftFrom(installation, record, environment);
-    // What a transfer did meanwhile is newer than what was seen.
-    if (await transfers.isBusy(records, path)) return;
-    await environments.update(records, path, { size, looked_at: now(), ...(drift === undefined ? {} : { drift }) });
-    await publishEvent(records, { type: 'site', site: record.site });
-  } catch (error) {
-    // A look is no transfer: what is in its way is shown when somebody wants to move something.
-    log.warn({ environment: path, err: error }, 'could not be looked at');
-    await environments.update(records, path, { looked_at: now() });
-  }
-}
-
-async function driftFrom(
-  installation: Installation,
-  record: EnvironmentRecord,
-  environment: Environment,
-): Promise<EnvironmentRecord['drift'] | undefined> {
-  const { records, environments } = installation;
-  const upper = await aboveOf(records, environments, record);
-  if (upper?.status !== 'ready') return undefined;
-  const wish = { method: 'merge', wishes: NO_WISHES } as const;
-  const facts = await gatherFacts(installation, { environment }, toEngine(upper, environment.profile), wish);
-  return driftOf(facts, installation.now());
 }

@@ -78,7 +78,8 @@ export const push: Procedure = {
           await recordChanges(context, imageChanges(own, 'source'), plan.source);
           if (!isOneImage) await recordChanges(context, imageChanges(own, 'destination'), plan.destination);
         };
-        await Promise.all([save(), recordItems(context, facts, plan.namesThere)]);
+        recordMeanwhile(context, recordItems(context, facts, plan.namesThere));
+        await save();
         if (context.record.kind === 'undo') await rememberKept(context, facts);
         await context.remember({
           isOneImage,
@@ -104,6 +105,7 @@ export const push: Procedure = {
       title: 'Keep what will be overwritten',
       async run(context) {
         const input = pushInput(context.record);
+        await itemsRecorded.get(context);
         const files = await filesOf(context, context.record.id, (change) => change);
         await context.library().store.write(async (writer) => {
           await keepContents(context, await destinationOf(context), files, 'before', writer);
@@ -233,6 +235,16 @@ async function takeBack(context: TransferContext, destination: Environment): Pro
   await applyBack(context, destination, backward(context));
   // By now somebody may use what was made.
   return madeSchema(context).map((id) => `${id.slice('schema:'.length)} was made, and stays.`);
+}
+
+/** Items of transfers that this worker is recording. */
+const itemsRecorded = new WeakMap<TransferContext, Promise<void>>();
+
+/** Lets what a transfer writes be recorded while it goes on; whoever takes over from a worker that ends over it begins anew. */
+function recordMeanwhile(context: TransferContext, recorded: Promise<void>): void {
+  itemsRecorded.set(context, recorded);
+  // Told by the step that waits for it.
+  recorded.catch(() => undefined);
 }
 
 async function recordItems(
