@@ -10,6 +10,7 @@ import {
 } from '@tessarion/core';
 import type { SiteDatabase } from '@tessarion/engine';
 import fc from 'fast-check';
+import pg from 'pg';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { compareEnvironments } from '../src/compare/environments.js';
 import { misfitsOfChanges } from '../src/deliver/misfits.js';
@@ -299,6 +300,70 @@ describe('a push by replace', () => {
       message: expect.stringContaining(message),
     });
     expect(await all(live)).toEqual(before);
+  });
+
+  it.each([
+    ['writes to', "UPDATE page SET body = 'of a visitor' WHERE id = 2"],
+    ['takes away', 'DELETE FROM page WHERE id = 2'],
+    ['gives another number to', 'UPDATE page SET id = 9 WHERE id = 2'],
+  ])('stops where a visitor %s a row while it waits for it', async (_what, sql) => {
+    await live.query('TRUNCATE page, part, sale');
+    await live.query("INSERT INTO page (id, slug, body) VALUES (1, 'a', 'x'), (2, 'b', 'x'), (3, 'c', 'x')");
+    const changes = [1, 2, 3].map(
+      (id): RowChange => ({
+        ...{ part: 'row', database: 'main', table: 'public.page', op: 'update' },
+        key: [`${id}`],
+        cells: { body: { before: 'x', after: 'mine' } },
+      }),
+    );
+    const visitor = new pg.Client(database().login);
+    await visitor.connect();
+    const application = await open(changes, 'strict');
+    try {
+      await visitor.query(`BEGIN; ${sql}`);
+      const written = application.write().then(
+        () => undefined,
+        (error: Error) => error.message,
+      );
+      await expect
+        .poll(async () => (await visitor.query('SELECT FROM pg_locks WHERE NOT granted')).rowCount)
+        .toBeGreaterThan(0);
+      await visitor.query('COMMIT');
+      expect(await written).toMatch(/^page 2: (was changed meanwhile \(body\)|is gone)\.$/);
+    } finally {
+      await application.close();
+      await visitor.end();
+    }
+    expect((await live.query('SELECT count(*)::int AS n FROM page WHERE body = $1', ['mine']))[0]?.n).toBe(0);
+    // Without anybody in the way it goes through.
+    await live.query(
+      "DELETE FROM page; INSERT INTO page (id, slug, body) VALUES (1, 'a', 'x'), (2, 'b', 'x'), (3, 'c', 'x')",
+    );
+    expect(await apply(changes, 'strict')).toEqual([]);
+  });
+
+  it('writes scattered rows of a large table without reading the rest of it while visitors wait', async () => {
+    await live.query('TRUNCATE page, part, sale');
+    await live.query("INSERT INTO page (id, slug, body) SELECT i, 's' || i, 'x' FROM generate_series(1, 60000) i");
+    await live.query('ANALYZE page');
+    const changes = Array.from({ length: 1500 }, (_one, i): RowChange => {
+      const on = { part: 'row', database: 'main', table: 'public.page', key: [`${40 * (i + 1)}`] } as const;
+      return { ...on, op: 'update', cells: { body: { before: 'x', after: 'mine' } } };
+    });
+    const read = async () => {
+      const [row] = await live.query(
+        "SELECT seq_tup_read::int AS rows, n_tup_upd::int AS written FROM pg_stat_user_tables WHERE relname = 'page'",
+      );
+      return row as { rows: number; written: number };
+    };
+    const before = await read();
+    expect(await apply(changes, 'strict')).toEqual([]);
+    // What sessions counted comes to the server's statistics when they end, or much later.
+    await live.query(
+      "SELECT pg_terminate_backend(pid, 5000) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'tessarion waits'",
+    );
+    await expect.poll(async () => (await read()).written - before.written).toBeGreaterThanOrEqual(1500);
+    expect((await read()).rows - before.rows).toBeLessThan(60_000);
   });
 
   it('does not mind what visitors change in collected columns and rows', async () => {

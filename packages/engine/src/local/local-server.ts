@@ -139,7 +139,7 @@ class FoundNode implements TreeNode {
 
   get changedAtNs(): bigint {
     const [whole, part] = (this.identity.split(' ')[2] as string).split('.') as [string, string];
-    return BigInt(whole) * 1_000_000_000n + BigInt(part.slice(0, 9));
+    return BigInt(whole + part.slice(0, 9));
   }
 
   get modified(): number {

@@ -5,26 +5,43 @@ import type { Mode, Protection, Remain } from '../../ports/rows.js';
 import { quoteLiteral, quoteName, quoteTable } from '../describe.js';
 import { keyMatch, outputText, type StagedChanges, type StagedTable } from './staged-changes.js';
 
-/** Locks the rows that are changed or deleted, in the order of their keys. */
-export async function lockRows(client: pg.Client, table: StagedTable): Promise<void> {
-  if (table.counts.update + table.counts.delete === 0) return;
-  const order =
-    table.shape.key.length > 0 ? table.shape.key.map((name) => `t.${quoteName(name)}`).join(', ') : 't.ctid';
-  await client.query(
-    `SELECT count(*) FROM (SELECT 1 FROM ${quoteTable(table.shape)} t JOIN ${table.temporary} s ON s.op <> 'insert' AND ${keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t) locked`,
+/**
+ * Locks the rows that are changed or deleted, in the order of their keys.
+ *
+ * @returns whether every row is there and as it was compared, as far as that can be told at once: then {@link checkRows} has
+ *   nothing to find
+ */
+export async function lockRows(client: pg.Client, table: StagedTable, mode: Mode): Promise<boolean> {
+  const { insert, update, delete: deleted } = table.counts;
+  if (update + deleted === 0) return insert === 0;
+  const isKeyed = table.shape.key.length > 0;
+  const order = isKeyed ? table.shape.key.map((name) => `t.${quoteName(name)}`).join(', ') : 't.ctid';
+  const isOther = comparedCells(table, mode).map(({ differs }) => differs);
+  const { rows } = await client.query<{ locked: number; other: number }>(
+    `SELECT count(*)::int AS locked, count(*) FILTER (WHERE is_other)::int AS other
+     FROM (SELECT ${isOther.join(' OR ') || 'false'} AS is_other FROM ${quoteTable(table.shape)} t
+       JOIN ${table.temporary} s ON s.op <> 'insert' AND ${keyMatch(table)} ORDER BY ${order} FOR UPDATE OF t) locked`,
   );
+  const isWhole = rows[0]?.locked === update + deleted && rows[0].other === 0;
+  return isWhole && isKeyed && insert === 0 && mode !== 'lenient';
+}
+
+/** The columns in which rows must be as they were compared, each with SQL that holds where one is not. */
+function comparedCells(table: StagedTable, mode: Mode): { readonly name: string; readonly differs: string }[] {
+  if (mode === 'over') return [];
+  return table.columns.flatMap((name, i) => {
+    if (!table.touched.has(name) && !(table.counts.delete > 0 && isMeant(table, name))) return [];
+    const isCompared = `(s.op = 'delete' AND ${isMeant(table, name)} OR ${quoteLiteral(name)} = ANY(s.changed))`;
+    return [{ name, differs: `${isCompared} AND ${outputText('t', name)} IS DISTINCT FROM s.o${i}` }];
+  });
 }
 
 /** Finds what is not as it was compared. Strict: an error naming it. Lenient: set aside and named. */
 export async function checkRows(client: pg.Client, table: StagedTable, mode: Mode): Promise<Remain[]> {
   if (table.shape.key.length === 0) return [];
   const key = table.shape.key.map((name) => `s.n${table.columns.indexOf(name)}::text`).join(` || ' ' || `);
-  const changed = (mode === 'over' ? [] : table.columns)
-    .map((name, i) => ({ name, i }))
-    .filter(({ name }) => table.touched.has(name) || (table.counts.delete > 0 && isMeant(table, name)));
-  const cells = changed.map(
-    ({ name, i }) =>
-      `CASE WHEN (s.op = 'delete' AND ${isMeant(table, name)} OR ${quoteLiteral(name)} = ANY(s.changed)) AND ${outputText('t', name)} IS DISTINCT FROM s.o${i} THEN ${quoteLiteral(name)} END`,
+  const cells = comparedCells(table, mode).map(
+    ({ name, differs }) => `CASE WHEN ${differs} THEN ${quoteLiteral(name)} END`,
   );
   const first = quoteName(table.shape.key[0] as string);
   const result = await client.query<{ op: string; key: string; gone: boolean; cells: string[] }>(

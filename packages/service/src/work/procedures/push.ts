@@ -105,7 +105,6 @@ export const push: Procedure = {
       title: 'Keep what will be overwritten',
       async run(context) {
         const input = pushInput(context.record);
-        await itemsRecorded.get(context);
         const files = await filesOf(context, context.record.id, (change) => change);
         await context.library().store.write(async (writer) => {
           await keepContents(context, await destinationOf(context), files, 'before', writer);
@@ -113,6 +112,7 @@ export const push: Procedure = {
           if (input.snapshot === undefined && context.record.kind !== 'undo')
             await keepContents(context, await context.environment(input.from), files, 'after', writer);
         });
+        await itemsRecorded.get(context);
         return counted(files.length, 'file');
       },
     },
