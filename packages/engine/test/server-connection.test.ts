@@ -2,6 +2,7 @@ import { execFileSync } from 'node:child_process';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { Worker } from 'node:worker_threads';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { LocalServer } from '../src/local/local-server.js';
 import { EngineError } from '../src/ports/errors.js';
@@ -127,7 +128,10 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       expect(content[4999]).toBe(4);
     });
 
-    it('lists everything at once as it does one by one, whatever the names and times', async () => {
+    it.each([
+      ['few', 0],
+      ['many', 300],
+    ])('lists everything at once as it does one by one, whatever the names and times, of %s', async (_what, more) => {
       const raw = (name: string): Buffer => Buffer.from(at(name), 'latin1');
       await fs.mkdir(at('a folder/below'), { recursive: true });
       await fs.mkdir(at('empty'), { mode: 0o700 });
@@ -136,6 +140,7 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await fs.symlink('a folder/below/x', at('link'));
       await fs.symlink(Buffer.from('nowhere \xff', 'latin1'), at('a folder/broken'));
       execFileSync('mkfifo', [at('pipe')]);
+      for (let i = 0; i < more; i++) await fs.writeFile(at(`a folder/below/${i}`), '');
       await fs.chmod(at('a-b'), 0o4711);
       await fs.utimes(at('a-b'), 1, 1.25);
       await fs.utimes(at('-printf'), -5, -5);
@@ -158,8 +163,37 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
         identity: path === '-printf' ? '' : identity,
       });
       expect(whole.map(plainly)).toEqual((await listed()).sort((a, b) => (a.path < b.path ? -1 : 1)).map(plainly));
-      expect(whole.length).toBe(13);
+      expect(whole.length).toBe(13 + more);
       expect((await failure(server.listWhole(at('nowhere')))).code).toBe((await failure(listed('nowhere'))).code);
+    });
+
+    it.each([
+      ['few', 1],
+      ['many', 30],
+    ])('lists one tree of %s files, whatever the root leads to in the next moment', async (_what, files) => {
+      for (const tree of ['one', 'two'])
+        for (let i = 0; i < 10; i++) {
+          await fs.mkdir(at(`trees/${tree}/${i}`), { recursive: true });
+          for (let k = 0; k < files; k++) await fs.writeFile(at(`trees/${tree}/${i}/${tree} ${k}`), '');
+        }
+      await fs.symlink('trees/one', at('main'));
+      const switching = new Worker(
+        `const fs = require('node:fs');
+         for (let i = 0; ; i++) {
+           fs.symlinkSync(i % 2 ? 'trees/one' : 'trees/two', process.argv[2] + '.via');
+           fs.renameSync(process.argv[2] + '.via', process.argv[2]);
+         }`,
+        { eval: true, argv: [at('main')] },
+      );
+      try {
+        for (let i = 0; i < 100; i++) {
+          const { nodes } = await server.listWhole(at('main'));
+          const found = nodes.filter(({ type }) => type === 'file').map(({ path }) => path.split(/[/ ]/)[1]);
+          expect([new Set(found).size, found.length]).toEqual([1, 10 * files]);
+        }
+      } finally {
+        await switching.terminate();
+      }
     });
 
     it('gives a file the time that is wished for, and its identity with it', async () => {

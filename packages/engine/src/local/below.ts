@@ -114,6 +114,17 @@ export class Below {
     return this.open(`${path}/.`, flags | constants.O_DIRECTORY);
   }
 
+  /** Where a folder lies by itself: what leads to it may lead elsewhere in the next moment. */
+  placeOf(path: ByteString): ByteString {
+    const folder = this.openFolder(path, O_PATH);
+    try {
+      const found = bytes(readlinkSync(opened(folder), { encoding: 'buffer' }));
+      return path === this.#base ? path : this.#base + found.slice(this.#realBase().length);
+    } finally {
+      closeSync(folder);
+    }
+  }
+
   /** Does something with an entry of a folder, which is there itself or not. */
   at<T>(path: ByteString, act: (entry: Entry) => T): T {
     const cut = path.lastIndexOf('/');

@@ -197,6 +197,17 @@ class FoundListing implements WholeListing {
   }
 }
 
+/** Entries that were looked at one by one, in the order of their paths, as a listing. */
+function listingOf(nodes: readonly TreeNode[]): WholeListing {
+  const lines = nodes.map(({ path, type, mode, uid, gid, identity, target }) =>
+    [type, mode, uid, gid, identity, path, target ?? ''].join('\0'),
+  );
+  return { mark: digestOf(lines.join('\0')), nodes };
+}
+
+/** So many entries are looked at one by one in less time than a program takes to start. */
+const FEW_ENTRIES = 250;
+
 /** What stands at an entry of an open folder. */
 function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined {
   const stat = lstatSync(place, { bigint: true, throwIfNoEntry: false });
@@ -254,6 +265,18 @@ export class LocalServer implements ServerConnection {
   }
 
   async listWhole(folder: ByteString): Promise<WholeListing> {
+    return (await this.#listFew(folder)) ?? this.#find(folder);
+  }
+
+  /** Everything below a folder where that is little: to start a program costs more than to look at it. */
+  async #listFew(folder: ByteString): Promise<WholeListing | undefined> {
+    const nodes: TreeNode[] = [];
+    const place = await guard(folder, async () => this.#below.placeOf(folder));
+    for await (const node of this.#list(place, '', FEW_ENTRIES)) if (nodes.push(node) > FEW_ENTRIES) return undefined;
+    return listingOf(nodes);
+  }
+
+  async #find(folder: ByteString): Promise<WholeListing> {
     return guard(folder, async () => {
       const fd = this.#below.openFolder(folder);
       try {
@@ -268,10 +291,7 @@ export class LocalServer implements ServerConnection {
       // What `find` may not read is refused when it is listed one by one.
       const nodes: TreeNode[] = [];
       for await (const node of this.listTree(folder)) nodes.push(node);
-      const lines = nodes.map(({ path, type, mode, uid, gid, identity, target }) =>
-        [type, mode, uid, gid, identity, path, target ?? ''].join('\0'),
-      );
-      return { mark: digestOf(lines.join('\0')), nodes };
+      return listingOf(nodes);
     });
   }
 
@@ -280,15 +300,18 @@ export class LocalServer implements ServerConnection {
     for (const node of await this.#read(folder, '')) yield node;
   }
 
-  async *#list(folder: ByteString, below: ByteString): AsyncGenerator<TreeNode> {
-    for (const node of await this.#read(folder, below)) {
+  async *#list(folder: ByteString, below: ByteString, most = Number.POSITIVE_INFINITY): AsyncGenerator<TreeNode> {
+    for (const node of await this.#read(folder, below, most)) {
       yield node;
-      if (node.type === 'folder') yield* this.#list(folder, node.path);
+      if (node.type === 'folder') yield* this.#list(folder, node.path, most);
     }
   }
 
-  /** @param below a folder that was there a moment ago, and may be gone or another thing by now */
-  async #read(folder: ByteString, below: ByteString): Promise<TreeNode[]> {
+  /**
+   * @param below a folder that was there a moment ago, and may be gone or another thing by now
+   * @param most whoever wants no more entries gets one more of a folder that has them
+   */
+  async #read(folder: ByteString, below: ByteString, most = Number.POSITIVE_INFINITY): Promise<TreeNode[]> {
     const here = below === '' ? folder : `${folder}/${below}`;
     return guard(here, async () => {
       let fd: number;
@@ -301,6 +324,7 @@ export class LocalServer implements ServerConnection {
       try {
         return namesOf(fd)
           .sort()
+          .slice(0, most + 1)
           .map((name) => nodeIfThere(inFolder(fd, name), below === '' ? name : `${below}/${name}`))
           .filter((node) => node !== undefined);
       } finally {
