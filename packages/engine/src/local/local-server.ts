@@ -206,7 +206,7 @@ function listingOf(nodes: readonly TreeNode[]): WholeListing {
 }
 
 /** So many entries are looked at one by one in less time than a program takes to start. */
-const FEW_ENTRIES = 250;
+const FEW_ENTRIES = 120;
 
 /** What stands at an entry of an open folder. */
 function nodeOf({ path: place }: Entry, path: ByteString): TreeNode | undefined {
