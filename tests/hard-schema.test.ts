@@ -54,6 +54,7 @@ CREATE TRIGGER touch BEFORE UPDATE ON touched FOR EACH ROW EXECUTE FUNCTION touc
 CREATE VIEW links AS SELECT slug, url FROM "odd schema".inner_one WHERE url LIKE '${AT.live}%';
 CREATE INDEX ON keyless (lower(word));
 CREATE TABLE insensitive (name citext PRIMARY KEY, n int);
+CREATE TABLE race (id serial PRIMARY KEY, constructor int, "toString" text UNIQUE, "__proto__" int NOT NULL, title text);
 INSERT INTO "Weird Name" ("größe", "tab""quote", feeling, tags, data, raw, flag, moment, real8) VALUES
   (1.50, E'a\\tb\\\\c\\nd "e"', 'wild; "sea"', ARRAY['${AT.live}/x', 'with,comma', NULL, ''], '{"u": "${AT.live}/ü", "n": [1, null]}', '\\x00ff10', true, '2026-03-29 02:30:00+02', 0.1),
   (NULL, '', 'calm', '{}', 'null', '', NULL, NULL, 'NaN'), (-0.01, '\\N', NULL, NULL, NULL, NULL, false, 'infinity', 1e300);
@@ -64,6 +65,7 @@ INSERT INTO tree VALUES (1, NULL, 'root'), (2, 1, 'leaf'), (3, 1, 'twig');
 INSERT INTO "odd schema".inner_one VALUES ('${AT.live}/key', 'x'), ('a', DEFAULT), ('B', '${AT.live}');
 INSERT INTO touched (body) VALUES ('one'), ('two ${AT.live}');
 INSERT INTO insensitive VALUES ('Ab', 1), ('b', 2), ('C', 3);
+INSERT INTO race (constructor, "toString", "__proto__", title) VALUES (7, 'x', 1, 'first'), (8, 'y', 2, 'second'), (9, 'z', 3, 'third');
 `;
 
 beforeAll(async () => {
@@ -177,6 +179,11 @@ describe('a hard schema, step by step', { shuffle: false }, () => {
       await query("UPDATE tree SET label = 'leaf 2' WHERE id = 2");
       await query(`INSERT INTO "odd schema".inner_one VALUES ('${AT.copy}/other', '${AT.copy}')`);
       await query("UPDATE insensitive SET n = 20 WHERE name = 'B'");
+      // Columns that are called what everything has.
+      await query("UPDATE race SET title = 'renamed' WHERE id = 1");
+      await query('UPDATE race SET constructor = 70, "__proto__" = 20 WHERE id = 2');
+      await query("DELETE FROM race WHERE title = 'third'");
+      await query('INSERT INTO race (constructor, "toString", "__proto__", title) VALUES (1, NULL, 4, $1)', ['new']);
       // Unique values that go from one row to another: a swap, a chain, and those of deleted rows.
       await query('DELETE FROM berth WHERE id IN (3, 4)');
       await query("UPDATE berth SET code = 'x' WHERE id = 1");

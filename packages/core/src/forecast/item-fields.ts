@@ -7,7 +7,7 @@ import { isFresh } from '../merge/key-translation.js';
 import type { MergeTable, Values } from '../merge/merge-table.js';
 import { type ImageEdit, withoutPlaceholders } from '../merge/plan-merge.js';
 import type { SettledFile } from '../merge/settle-files.js';
-import { type FileChange, placeOfRows, type RowChange } from '../transfer/change.js';
+import { cellIn, type FileChange, placeOfRows, type RowChange, valueIn } from '../transfer/change.js';
 import type { ItemField, ItemOutcome } from '../transfer/items.js';
 
 /** A settled file as a change; none where nothing is written. */
@@ -67,13 +67,13 @@ export function standsFor(
   if (collisions.length === 0) {
     const op = planned?.op ?? 'update';
     const isWritten = (i: number): boolean =>
-      planned?.op !== 'update' || Object.hasOwn(planned.cells, table.columns[i] as string);
+      planned?.op !== 'update' || cellIn(planned, table.columns[i] as string) !== undefined;
     return { ...of, op, cells: planned ? authored.filter(isWritten).map(both) : [], colliding: [] };
   }
   const colliding = new Map(collisions.map((one) => [one.column, one.settled?.take]));
   const change = planned ?? (colliding.has(undefined) ? asChange(outcome) : undefined);
   const isWritten = (i: number): boolean =>
-    change !== undefined && (change.op !== 'update' || (table.columns[i] as string) in change.cells);
+    change !== undefined && (change.op !== 'update' || cellIn(change, table.columns[i] as string) !== undefined);
   return {
     ...of,
     op: change?.op ?? 'update',
@@ -118,12 +118,10 @@ export function fieldsOf(
     const after = !change
       ? destination?.[i]
       : change.op === 'insert'
-        ? change.row[name]
+        ? valueIn(change.row, name)
         : change.op === 'delete'
           ? null
-          : name in change.cells
-            ? change.cells[name]?.after
-            : destination?.[i];
+          : (cellIn(change, name) ?? { after: destination?.[i] }).after;
     return {
       name,
       base: show(raw.baseDestination?.[i] ?? raw.baseSource?.[i]),

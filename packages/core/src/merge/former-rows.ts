@@ -1,7 +1,7 @@
 import type { ByteString } from '../address/place.js';
 import { addTo } from '../multimap.js';
 import type { RowKey } from '../rows/keys.js';
-import type { RowChange } from '../transfer/change.js';
+import { cellIn, type RowChange, valueIn } from '../transfer/change.js';
 import type { OwnChange } from './compare-table.js';
 import { isSame } from './decide-row.js';
 import { keysIn } from './key-uses.js';
@@ -37,7 +37,7 @@ export function formerRows(
     gone: [] as RowChange[],
   };
   const valuesOf = (row: Readonly<Record<string, ByteString | null>>): Values =>
-    columns.map((name) => row[name] ?? null);
+    columns.map((name) => valueIn(row, name) ?? null);
   if (!isKeyed) {
     for (const alike of groupAlike(changes)) {
       const [change] = alike as [RowChange];
@@ -60,7 +60,7 @@ export function formerRows(
     else {
       const turned = (side: 'before' | 'after'): Values =>
         now.map((value, i) => {
-          const cell = change.cells[columns[i] as string];
+          const cell = cellIn(change, columns[i] as string);
           return cell ? cell[side] : value;
         });
       rows.source.push(turned('before'));
@@ -137,6 +137,7 @@ export function imageRowAfterUndo(
   if (!made) return now ?? former;
   if (!now) return undefined;
   if (!former) return now.every((value, i) => isSame(value, made[i])) ? undefined : now;
-  const isTaken = (i: number): boolean => isWhole || undone?.cells[columns[i] as string] !== undefined;
+  const isTaken = (i: number): boolean =>
+    isWhole || (undone !== undefined && cellIn(undone, columns[i] as string) !== undefined);
   return now.map((value, i) => (isTaken(i) && isSame(value, made[i]) ? (former[i] ?? null) : value));
 }

@@ -36,6 +36,16 @@ export interface RowDelete extends OnRow {
   readonly row: Readonly<Record<string, ByteString | null>>;
 }
 
+/** What a change says of a cell; undefined where it says nothing. A column may be called what every object has: `constructor`. */
+export const cellIn = ({ cells }: RowUpdate, column: string): RowUpdate['cells'][string] | undefined =>
+  Object.hasOwn(cells, column) ? cells[column] : undefined;
+
+/** What a row that comes or goes holds in a column; undefined where it says nothing of it. */
+export const valueIn = (
+  row: Readonly<Record<string, ByteString | null>>,
+  column: string,
+): ByteString | null | undefined => (Object.hasOwn(row, column) ? row[column] : undefined);
+
 /** What a path holds: nothing, a file's content, or a link. */
 export type FileState =
   | { readonly type: 'absent' }

@@ -7,7 +7,7 @@ import type { Profile } from '../profile/schema.js';
 import { toText } from '../rows/condition.js';
 import type { RowKey } from '../rows/keys.js';
 import { type TableName, tableId, tableOf } from '../table-name.js';
-import type { Change, FileChange, RowChange } from './change.js';
+import { type Change, type FileChange, type RowChange, valueIn } from './change.js';
 import type { Amount } from './sentence.js';
 
 /** One value as all sides have it, texts shortened. */
@@ -184,7 +184,7 @@ export class ItemCollector {
   addRow(change: RowChange, row: RowValues, overwrites: boolean, standing?: Standing, key: RowKey = change.key): void {
     this.addPart(
       change,
-      this.ownerOf(tableOf(change), key, (column) => row[column]),
+      this.ownerOf(tableOf(change), key, (column) => valueIn(row, column)),
       overwrites,
       standing,
     );

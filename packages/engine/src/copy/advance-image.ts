@@ -3,6 +3,7 @@ import {
   addTo,
   type ByteString,
   type Change,
+  cellIn,
   compareKeys,
   type DatabaseManifest,
   type FileChange,
@@ -15,6 +16,7 @@ import {
   type TableManifest,
   type TreeEntry,
   tablePath,
+  valueIn,
   writeLine,
 } from '@tessarion/core';
 import type { Reshaped } from '../compare/plan.js';
@@ -107,7 +109,7 @@ function reshape(database: DatabaseManifest, reshaped: readonly Reshaped[]): Sha
     const shape = own.find((one) => tablePath(one) === tablePath(table));
     if (!shape || table.contents !== 'rows') return { table, into: undefined };
     const columns = [...shape.columns];
-    const fill = (column: string): ByteString | null => shape.fills?.[column] ?? null;
+    const fill = (column: string): ByteString | null => valueIn(shape.fills ?? {}, column) ?? null;
     return { table: { ...table, columns }, into: projection(names(table.columns), names(columns), fill) };
   });
   const added = own.filter((shape) => !database.tables.some((table) => tablePath(table) === tablePath(shape)));
@@ -210,6 +212,8 @@ async function advanceTable(
     const values = readLine(line);
     return keyColumns.map((column) => values[column] ?? null);
   };
+  const valuesOf = (row: Readonly<Record<string, ByteString | null>>) =>
+    columns.map((name) => valueIn(row, name) ?? null);
   let bytes = table.bytes;
   let next = 0;
   let out: ByteString[] = [];
@@ -219,10 +223,7 @@ async function advanceTable(
       change && (!key || compareKeys(change.key, key, orders) < 0);
       change = sorted[++next]
     ) {
-      if (change.op === 'insert')
-        out.push(
-          `${writeLine(columns.map((name) => (change as { row: Record<string, ByteString | null> }).row[name] ?? null))}\n`,
-        );
+      if (change.op === 'insert') out.push(`${writeLine(valuesOf(change.row))}\n`);
     }
   };
   for (const [i, block] of stored.entries()) {
@@ -257,9 +258,9 @@ async function advanceTable(
       if (change.op === 'delete') continue;
       const changed =
         change.op === 'insert'
-          ? columns.map((name) => change.row[name] ?? null)
+          ? valuesOf(change.row)
           : readLine(line).map((value, i) => {
-              const cell = change.cells[columns[i] as string];
+              const cell = cellIn(change, columns[i] as string);
               return cell ? cell.after : value;
             });
       out.push(`${writeLine(changed)}\n`);

@@ -1,6 +1,7 @@
 import {
   type ByteString,
   calledIn,
+  cellIn,
   LineRewriter,
   type Location,
   type Misfit,
@@ -13,6 +14,7 @@ import {
   tablePath,
   toBytes,
   toText,
+  valueIn,
 } from '@tessarion/core';
 import type { LimitedColumn, SiteDatabase } from '../ports/database.js';
 import { MOST_MISFITS, type WrittenRow } from '../ports/rows.js';
@@ -122,7 +124,7 @@ function misfitsInNull(
   for (const change of changes) {
     if (change.op === 'delete') continue;
     for (const { name, isFilled } of required) {
-      const value = change.op === 'insert' ? change.row[name] : change.cells[name]?.after;
+      const value = change.op === 'insert' ? valueIn(change.row, name) : cellIn(change, name)?.after;
       if (value !== null && (value !== undefined || change.op === 'update' || isFilled)) continue;
       const key = change.key.map(text).join(' ');
       found.push({ table: tableLabel(shape), key, what: `${name} would be empty, and must not be` });

@@ -1,4 +1,12 @@
-import { type ByteString, LineRewriter, placeOfRows, type RowChange, readLine, rulesForTable } from '@tessarion/core';
+import {
+  type ByteString,
+  cellIn,
+  LineRewriter,
+  placeOfRows,
+  type RowChange,
+  readLine,
+  rulesForTable,
+} from '@tessarion/core';
 import type { ReadBack } from '../ports/rows.js';
 import { type Environment, rewriterOf } from '../site/environment.js';
 
@@ -38,7 +46,7 @@ export function asReadBack(change: RowChange, read: RowChange | undefined): RowC
     return { ...change, row: { ...change.row, ...Object.fromEntries(found) } };
   }
   const cells = Object.entries(change.cells).map(([name, cell]) => {
-    const found = read.cells[name];
+    const found = cellIn(read, name);
     return [name, found ? { ...cell, after: found.after } : cell] as const;
   });
   return { ...change, cells: Object.fromEntries(cells) };

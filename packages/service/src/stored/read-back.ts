@@ -1,4 +1,4 @@
-import { isSame, type RowChange } from '@tessarion/core';
+import { cellIn, isSame, type RowChange, valueIn } from '@tessarion/core';
 import type { SnapshotLibrary } from '@tessarion/engine';
 /** What triggers and types made of the rows that a transfer wrote, by {@link nameOfRow}. */
 export async function readBackOf(
@@ -20,7 +20,7 @@ export async function readBackOf(
 function unlike(read: RowChange, meant: RowChange): RowChange {
   if (read.op !== 'update' || meant.op === 'delete') return read;
   const cells = Object.entries(read.cells).filter(([name, cell]) => {
-    const value = meant.op === 'insert' ? meant.row[name] : meant.cells[name]?.after;
+    const value = meant.op === 'insert' ? valueIn(meant.row, name) : cellIn(meant, name)?.after;
     return value === undefined || !isSame(value, cell.after);
   });
   return { ...read, cells: Object.fromEntries(cells) };

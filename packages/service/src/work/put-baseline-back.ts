@@ -9,6 +9,7 @@ import {
   readLine,
   sameFile,
   type TableManifest,
+  valueIn,
 } from '@tessarion/core';
 import {
   AdvancedParts,
@@ -158,7 +159,7 @@ async function editsOf(
     const columns = columnsOf(table);
     for (const change of changes) {
       const undo = taken.get(placeOf(change)) as RowChange | undefined;
-      const made = change.op === 'insert' ? columns.map((column) => change.row[column] ?? null) : undefined;
+      const made = change.op === 'insert' ? columns.map((column) => valueIn(change.row, column) ?? null) : undefined;
       const at = keyText(change.key);
       const row = imageRowAfterUndo(columns, undo, rowsBefore.get(at), made, rowsNow.get(at), isWhole);
       const on = { part: 'row', database, table: name, key: change.key } as const;

@@ -104,7 +104,7 @@ export async function takenValues(
   for (const rule of rules) {
     // What the server works out is not known before.
     if (rule.columns.some((name) => generated.has(name))) continue;
-    if (!rows.some((row) => rule.columns.some((name) => name in row.cells))) continue;
+    if (!rows.some((row) => rule.columns.some((name) => Object.hasOwn(row.cells, name)))) continue;
     const sameKey = (a: string, b: string): string =>
       shape.key.map((name) => `${a}.${quoteName(name)} = ${b}.${quoteName(name)}`).join(' AND ');
     const key = shape.key.map(quoteName).join(', ');

@@ -1,6 +1,7 @@
 import { finished } from 'node:stream/promises';
 import {
   type ByteString,
+  cellIn,
   materialiseLines,
   type Rewriter,
   type RowChange,
@@ -8,6 +9,7 @@ import {
   tableLabel,
   tablePath,
   toBytes,
+  valueIn,
   writeLine,
 } from '@tessarion/core';
 import { from as copyFrom } from 'pg-copy-streams';
@@ -156,10 +158,10 @@ function stagedLine(table: StagedTable, change: RowChange): ByteString {
   };
   const values: (ByteString | null)[] = [change.op, changed];
   for (const name of table.columns) {
-    if (change.op === 'insert') values.push(change.row[name] ?? null, null);
-    else if (change.op === 'delete') values.push(keyValue(name) ?? null, change.row[name] ?? null);
+    if (change.op === 'insert') values.push(valueIn(change.row, name) ?? null, null);
+    else if (change.op === 'delete') values.push(keyValue(name) ?? null, valueIn(change.row, name) ?? null);
     else {
-      const cell = change.cells[name];
+      const cell = cellIn(change, name);
       values.push(cell ? cell.after : (keyValue(name) ?? null), cell ? cell.before : null);
     }
   }
