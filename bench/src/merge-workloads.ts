@@ -1,4 +1,3 @@
-import { existsSync } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { ended } from '@tessarion/demo';
@@ -11,6 +10,7 @@ import {
   connection,
   type Figure,
   figure,
+  lookedAt,
   packed,
   ROUNDS,
   scaled,
@@ -37,22 +37,12 @@ export const withPair = <T>(work: (pair: Pair) => Promise<T>): Promise<T> =>
   withInstallation(async (on) => {
     await makeBigSite(on, 'threadmill', scaled);
     await packed(on, 'threadmill', (await cloneOnce(on, 'threadmill', 'copy')).transfer);
-    await lookedAt(on);
+    await lookedAt(on, 'threadmill', 'copy');
     const shown = await on.client.call('environmentShow', { params: { site: 'threadmill', environment: 'copy' } });
     const pid = await on.workerPid();
     await resetPeak(pid);
     return work({ on, database: shown.databases[0] as string, pid });
   });
-
-/** Waits until the service has looked at the copy by itself: its first comparison is made then, where much is to be read. */
-async function lookedAt({ data }: Installation): Promise<void> {
-  const known = join(data, 'tessarion/changes/threadmill--copy+threadmill--live.sealed');
-  while (scaled.rows + scaled.files > SMALL && !existsSync(known))
-    await new Promise((resolve) => setTimeout(resolve, 100));
-}
-
-/** Copies of so many rows and files are not looked at by themselves. */
-const SMALL = 20_000;
 
 /** Makes a forecast and waits for it. @returns its id */
 export async function forecast(on: Installation, from = COPY, onto = LIVE): Promise<string> {
