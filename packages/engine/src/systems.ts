@@ -6,6 +6,8 @@ import type { ServerConnection, ServerReach } from './ports/server.js';
 import { postgresql } from './postgres/system.js';
 import type { Environment } from './site/environment.js';
 import type { PortableEnvironment } from './site/portable.js';
+import type { SshReach } from './ssh/link.js';
+import { SshServer } from './ssh/ssh-server.js';
 import { FolderObjects } from './store/objects-folder.js';
 
 const SYSTEMS: Readonly<Record<string, DatabaseSystem>> = { [postgresql.name]: postgresql };
@@ -20,6 +22,7 @@ export const databaseSystem = (name: string = USUAL_SYSTEM): DatabaseSystem =>
 /** How servers are connected to, by their kind. */
 const SERVERS: Readonly<Record<string, (reach: ServerReach) => ServerConnection>> = {
   local: ({ base }) => new LocalServer(base),
+  ssh: (reach) => new SshServer(reach as SshReach),
 };
 
 /** A server by how it is reached. @throws {EngineError} `server-unreachable` for a kind that there is not */

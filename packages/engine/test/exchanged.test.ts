@@ -9,23 +9,30 @@ import { isMeant } from '../src/local/below.js';
 import { LocalServer } from '../src/local/local-server.js';
 import { EngineError } from '../src/ports/errors.js';
 import type { ServerConnection } from '../src/ports/server.js';
+import { SshServer } from '../src/ssh/ssh-server.js';
+import { type Sshd, startSshd } from './support/sshd.js';
 
 const SECRET = 'another client’s';
 const hasAcls = spawnSync('setfacl', ['--version']).status === 0;
 /** How often each act is tried while things are exchanged. */
 const ROUNDS = Number(process.env.TESSARION_EXCHANGES ?? 8);
 
+/** How a folder is reached, which the site's own user writes in. */
+const KINDS = ['local', 'ssh'] as const;
+
 let base: string;
 let outside: string;
 let server: ServerConnection;
+let sshd: Sshd;
 const at = (path: string): string => join(base, 'loom--live', path);
 
 beforeAll(async () => {
   base = await fs.mkdtemp(join(tmpdir(), 'tessarion-exchanged-'));
   outside = await fs.mkdtemp(join(tmpdir(), 'tessarion-outside-'));
-  server = new LocalServer(base);
+  sshd = await startSshd();
 });
 afterAll(async () => {
+  await sshd.stop();
   await fs.rm(base, { recursive: true });
   await fs.rm(outside, { recursive: true });
 });
@@ -133,72 +140,78 @@ const ACTS: readonly (readonly [string, (i: number) => Promise<unknown>])[] = [
   ['removes a folder', () => server.remove(at('main/media'))],
 ];
 
-describe.each<readonly [string, string, string]>([
-  ['a folder for a link out', 'main/media', 'fs.symlinkSync(other, path)'],
-  ['a folder below for a link out', 'main/media/deep', "fs.symlinkSync(other + '/deep', path)"],
-  ['a file for a link out', 'main/media/deep/file', "fs.symlinkSync(other + '/file', path)"],
-  ['a file for a pipe', 'main/media/file', "require('child_process').execFileSync('mkfifo', [path])"],
-  ['the root for a link out', 'main', 'fs.symlinkSync(other, path)'],
-])('while a site exchanges %s', (_what, victim, make) => {
-  it.each(ACTS)('whoever %s touches nothing outside', async (_act, act) => {
-    const before = await outsideNow();
-    const site = await exchanging(at(victim), outside, make);
-    try {
-      for (let i = 0; i < ROUNDS; i++) {
-        await fs.writeFile(at('trees/main-1/other'), 'own').catch(() => undefined);
-        tried('files exchanged');
-        const found = await act(i).catch((error: unknown) => {
-          if (!(error instanceof EngineError)) throw error;
-          return error.code;
-        });
-        const text = JSON.stringify(found, (_key, value) => (typeof value === 'bigint' ? `${value}` : value));
-        expect(text ?? '').not.toContain(SECRET);
+describe.each(KINDS)('by a connection of the kind %s', (kind) => {
+  beforeAll(() => {
+    server = kind === 'local' ? new LocalServer(base) : new SshServer({ kind, base, at: sshd.place });
+  });
+
+  describe.each<readonly [string, string, string]>([
+    ['a folder for a link out', 'main/media', 'fs.symlinkSync(other, path)'],
+    ['a folder below for a link out', 'main/media/deep', "fs.symlinkSync(other + '/deep', path)"],
+    ['a file for a link out', 'main/media/deep/file', "fs.symlinkSync(other + '/file', path)"],
+    ['a file for a pipe', 'main/media/file', "require('child_process').execFileSync('mkfifo', [path])"],
+    ['the root for a link out', 'main', 'fs.symlinkSync(other, path)'],
+  ])('while a site exchanges %s', (_what, victim, make) => {
+    it.each(ACTS)('whoever %s touches nothing outside', async (_act, act) => {
+      const before = await outsideNow();
+      const site = await exchanging(at(victim), outside, make);
+      try {
+        for (let i = 0; i < ROUNDS; i++) {
+          await fs.writeFile(at('trees/main-1/other'), 'own').catch(() => undefined);
+          tried('files exchanged');
+          const found = await act(i).catch((error: unknown) => {
+            if (!(error instanceof EngineError)) throw error;
+            return error.code;
+          });
+          const text = JSON.stringify(found, (_key, value) => (typeof value === 'bigint' ? `${value}` : value));
+          expect(text ?? '').not.toContain(SECRET);
+        }
+      } finally {
+        site.kill('SIGKILL');
+        await new Promise((resolve) => site.once('exit', resolve));
       }
-    } finally {
-      site.kill('SIGKILL');
-      await new Promise((resolve) => site.once('exit', resolve));
-    }
-    expect(await outsideNow()).toEqual(before);
-  });
-});
-
-describe('a link that stands still', () => {
-  it.each(ACTS)('keeps whoever %s inside', async (_act, act) => {
-    await fs.rm(at('main/media'), { recursive: true });
-    await fs.symlink(outside, at('main/media'));
-    const before = await outsideNow();
-    tried('files exchanged');
-    await act(0).catch((error: EngineError) => expect(error).toBeInstanceOf(EngineError));
-    expect(await outsideNow()).toEqual(before);
-  });
-
-  it('in place of a file is refused by name, and a pipe makes nobody wait', async () => {
-    await fs.rm(at('main/media/file'));
-    await fs.symlink(join(outside, 'file'), at('main/media/file'));
-    await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({
-      code: 'file-refused',
-      message: expect.stringContaining('is no file any more'),
+      expect(await outsideNow()).toEqual(before);
     });
-    await fs.rm(at('main/media/file'));
-    execFileSync('mkfifo', [at('main/media/file')]);
-    await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
   });
 
-  it('of another environment, or in another folder, is outside as well', async () => {
-    await fs.mkdir(join(base, 'other--live/main'), { recursive: true });
-    await fs.writeFile(join(base, 'other--live/main/file'), SECRET);
-    await fs.rm(at('main/media'), { recursive: true });
-    await fs.symlink('../../../other--live/main', at('main/media'));
-    await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
-    await fs.mkdir(at('main/config'));
-    await fs.writeFile(at('main/config/file'), SECRET);
-    await fs.rm(at('main/media'));
-    await fs.symlink('config', at('main/media'));
-    await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
-    await expect(server.readFile('/etc/passwd')).rejects.toMatchObject({ code: 'file-refused' });
-    await expect(server.makeFolder(join(outside, 'new'))).rejects.toMatchObject({ code: 'file-refused' });
-    await expect(server.remove(join(outside, 'file'))).rejects.toMatchObject({ code: 'file-refused' });
-    expect(await fs.readdir(outside)).toEqual(['deep', 'file']);
+  describe('a link that stands still', () => {
+    it.each(ACTS)('keeps whoever %s inside', async (_act, act) => {
+      await fs.rm(at('main/media'), { recursive: true });
+      await fs.symlink(outside, at('main/media'));
+      const before = await outsideNow();
+      tried('files exchanged');
+      await act(0).catch((error: EngineError) => expect(error).toBeInstanceOf(EngineError));
+      expect(await outsideNow()).toEqual(before);
+    });
+
+    it('in place of a file is refused by name, and a pipe makes nobody wait', async () => {
+      await fs.rm(at('main/media/file'));
+      await fs.symlink(join(outside, 'file'), at('main/media/file'));
+      await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({
+        code: 'file-refused',
+        message: expect.stringContaining('is no file any more'),
+      });
+      await fs.rm(at('main/media/file'));
+      execFileSync('mkfifo', [at('main/media/file')]);
+      await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
+    });
+
+    it('of another environment, or in another folder, is outside as well', async () => {
+      await fs.mkdir(join(base, 'other--live/main'), { recursive: true });
+      await fs.writeFile(join(base, 'other--live/main/file'), SECRET);
+      await fs.rm(at('main/media'), { recursive: true });
+      await fs.symlink('../../../other--live/main', at('main/media'));
+      await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
+      await fs.mkdir(at('main/config'));
+      await fs.writeFile(at('main/config/file'), SECRET);
+      await fs.rm(at('main/media'));
+      await fs.symlink('config', at('main/media'));
+      await expect(server.readFile(at('main/media/file'))).rejects.toMatchObject({ code: 'file-refused' });
+      await expect(server.readFile('/etc/passwd')).rejects.toMatchObject({ code: 'file-refused' });
+      await expect(server.makeFolder(join(outside, 'new'))).rejects.toMatchObject({ code: 'file-refused' });
+      await expect(server.remove(join(outside, 'file'))).rejects.toMatchObject({ code: 'file-refused' });
+      expect(await fs.readdir(outside)).toEqual(['deep', 'file']);
+    });
   });
 });
 

@@ -3,13 +3,18 @@ import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Worker } from 'node:worker_threads';
-import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { LocalServer } from '../src/local/local-server.js';
 import { EngineError } from '../src/ports/errors.js';
 import type { ServerConnection, TreeNode } from '../src/ports/server.js';
+import { SshServer } from '../src/ssh/ssh-server.js';
+import { type Sshd, startSshd } from './support/sshd.js';
+
+/** Does something by way of a connection whose user is not the superuser, who may read everything. */
+type AsNobody = (act: (server: ServerConnection) => Promise<void>) => Promise<void>;
 
 /** What every kind of server connection must do, against a real folder of a real machine. */
-function serverConnectionSuite(name: string, connect: () => ServerConnection): void {
+function serverConnectionSuite(name: string, connect: () => ServerConnection, asNobody: AsNobody): void {
   describe(`${name} as a server connection`, () => {
     let server: ServerConnection;
     let folder: string;
@@ -342,21 +347,16 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
       await fs.chmod(folder, 0o755);
       await fs.writeFile(at('secret'), 'x');
       await fs.chmod(at('secret'), 0);
-      const isRoot = process.getuid?.() === 0;
-      // The superuser may read everything; as anybody else it is refused.
-      if (isRoot) process.seteuid?.(65_534);
-      try {
-        const error = await failure(server.readFile(at('secret')));
+      await asNobody(async (nobody) => {
+        const error = await failure(nobody.readFile(at('secret')));
         expect(error.code).toBe('file-unreadable');
         expect(error.message).toBe(`${at('secret')} cannot be opened: permission denied.`);
         expect(error.next).toContain('leave the path out');
         const pieces = async (): Promise<void> => {
-          for await (const _piece of server.readPieces(at('secret'), 10));
+          for await (const _piece of nobody.readPieces(at('secret'), 10));
         };
         expect((await failure(pieces())).code).toBe('file-unreadable');
-      } finally {
-        if (isRoot) process.seteuid?.(0);
-      }
+      });
     });
 
     it('tells the room that is left', async () => {
@@ -367,4 +367,41 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection): v
   });
 }
 
-serverConnectionSuite('the machine itself', () => new LocalServer(tmpdir()));
+const isRoot = process.getuid?.() === 0;
+const NOBODY = 65_534;
+const BASE = tmpdir();
+
+serverConnectionSuite(
+  'the machine itself',
+  () => new LocalServer(BASE),
+  async (act) => {
+    if (isRoot) process.seteuid?.(NOBODY);
+    try {
+      await act(new LocalServer(BASE));
+    } finally {
+      if (isRoot) process.seteuid?.(0);
+    }
+  },
+);
+
+describe('reached by SSH', () => {
+  let sshd: Sshd;
+  const connected = (to: Sshd) => new SshServer({ kind: 'ssh', base: BASE, at: to.place });
+  beforeAll(async () => {
+    sshd = await startSshd();
+  });
+  afterAll(() => sshd.stop());
+  serverConnectionSuite(
+    'a server',
+    () => connected(sshd),
+    async (act) => {
+      const asNobody = `ForceCommand setpriv --reuid=${NOBODY} --regid=${NOBODY} --clear-groups sh -c "$SSH_ORIGINAL_COMMAND"`;
+      const other = await startSshd(isRoot ? [asNobody] : []);
+      try {
+        await act(connected(other));
+      } finally {
+        await other.stop();
+      }
+    },
+  );
+});

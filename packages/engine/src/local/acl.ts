@@ -39,7 +39,8 @@ export async function readAcls(folder: number, paths?: readonly ByteString[]): P
   }
 }
 
-function parseAcls(output: string): Map<ByteString, Acl> {
+/** What `getfacl` writes, by path. */
+export function parseAcls(output: string): Map<ByteString, Acl> {
   const found = new Map<ByteString, Acl>();
   for (const block of output.split('\n\n')) {
     const name = /^# file: (.*)$/m.exec(block)?.[1];

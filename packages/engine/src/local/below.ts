@@ -52,8 +52,8 @@ const entryOf = (folder: number, name: ByteString): Entry => ({
   path: Buffer.concat([Buffer.from(`${opened(folder)}/`), raw(name)]),
 });
 
-/** @throws {EngineError} `file-refused` */
-const refused = (path: ByteString, what: string): EngineError =>
+/** That something is not opened, and why. */
+export const refused = (path: ByteString, what: string): EngineError =>
   new EngineError(
     'file-refused',
     `${showPath(path)} ${what}.`,
@@ -216,7 +216,7 @@ export class Below {
 }
 
 /** All but what makes programs run as somebody else, which means nothing for a folder. */
-const FOLDER_MODES = 0o3777;
+export const FOLDER_MODES = 0o3777;
 
 function made({ path, folder }: Entry, mode: number): boolean {
   try {

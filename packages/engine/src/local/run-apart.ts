@@ -43,17 +43,10 @@ mkdir -p "$own" && mount --no-canonicalize --bind . "$own" && cd "$own" || exit 
 echo apart >&3; exec "$@" 3>&-
 `;
 
-/**
- * Runs a program of a site without a shell, apart from everything else: as the user whom the site's folder belongs to (as nobody
- * where that is root), without privileges, seeing neither other sites' folders nor processes nor Tessarion's own; within
- * limits of time, memory, processes and files; in an environment of its own. All that it starts ends with it.
- *
- * @throws {EngineError} `command-failed` when it cannot be started, or not apart
- */
-export function runApart(program: string, args: readonly string[], apart: Apart): Promise<CommandResult> {
-  const isRoot = process.getuid?.() === 0;
+/** The command that runs a program of a site apart (see {@link runApart}), as whoever is root or not. */
+export function apartCommand(program: string, args: readonly string[], apart: Apart, isRoot: boolean): string[] {
   const user = apart.uid === 0 ? { uid: NOBODY, gid: NOBODY } : apart;
-  const command = [
+  return [
     'unshare',
     ...['--mount', '--pid', '--fork', '--mount-proc', '--ipc'],
     ...(isRoot ? ['--propagation', 'private'] : ['--user', '--map-current-user', '--keep-caps']),
@@ -63,10 +56,42 @@ export function runApart(program: string, args: readonly string[], apart: Apart)
     ...['prlimit', ...LIMITS, `--cpu=${apart.timeoutSeconds}`],
     ...['env', '--chdir', apart.folder, program, ...args],
   ];
+}
+
+/** All that a program of a site finds in its environment. */
+export const apartEnvironment = ({ own }: Apart): Record<string, string> => ({ PATH, LANG: 'C.UTF-8', HOME: own });
+
+/** How a program ended that was to be kept apart. */
+export interface EndedApart extends CommandResult {
+  readonly isApart: boolean;
+  readonly isLate: boolean;
+}
+
+/** @throws {EngineError} `command-failed` when it was not kept apart */
+export function asItEnded(program: string, apart: Apart, { isApart, isLate, ...result }: EndedApart): CommandResult {
+  if (!isApart)
+    throw new EngineError(
+      'command-failed',
+      `${program} cannot be kept apart from other sites: ${result.errors.slice(0, 300)}`,
+      'Let the worker make namespaces (docs/security.md), or take the task out of the profile.',
+    );
+  const late = isLate ? `ended after ${apart.timeoutSeconds} s, which is all that it has` : '';
+  return { code: result.code, output: result.output, errors: result.errors + late };
+}
+
+/**
+ * Runs a program of a site without a shell, apart from everything else: as the user whom the site's folder belongs to (as nobody
+ * where that is root), without privileges, seeing neither other sites' folders nor processes nor Tessarion's own; within
+ * limits of time, memory, processes and files; in an environment of its own. All that it starts ends with it.
+ *
+ * @throws {EngineError} `command-failed` when it cannot be started, or not apart
+ */
+export function runApart(program: string, args: readonly string[], apart: Apart): Promise<CommandResult> {
+  const command = apartCommand(program, args, apart, process.getuid?.() === 0);
   return new Promise((resolve, reject) => {
     const child = spawn(command[0] as string, command.slice(1), {
       cwd: '/',
-      env: { PATH, LANG: 'C.UTF-8', HOME: apart.own },
+      env: apartEnvironment(apart),
       stdio: ['ignore', 'pipe', 'pipe', 'pipe'],
     });
     const [output, errors] = [new End(), new End()];
@@ -94,20 +119,12 @@ export function runApart(program: string, args: readonly string[], apart: Apart)
     });
     child.on('close', (code) => {
       clearTimeout(late);
-      const said = errors.text();
-      if (!isApart)
-        return reject(
-          new EngineError(
-            'command-failed',
-            `${program} cannot be kept apart from other sites: ${said.slice(0, 300)}`,
-            'Let the worker make namespaces (docs/security.md), or take the task out of the profile.',
-          ),
-        );
-      resolve({
-        code: code ?? 1,
-        output: output.text('latin1'),
-        errors: said + (isLate ? `ended after ${apart.timeoutSeconds} s, which is all that it has` : ''),
-      });
+      const said = { code: code ?? 1, output: output.text('latin1'), errors: errors.text() };
+      try {
+        resolve(asItEnded(program, apart, { ...said, isApart, isLate }));
+      } catch (error) {
+        reject(error);
+      }
     });
   });
 }

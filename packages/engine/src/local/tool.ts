@@ -19,6 +19,15 @@ const PACKAGES: Readonly<Record<string, string>> = {
   setfacl: 'acl',
 };
 
+/** That a program of the system is not to be had. */
+export const toolMissing = (program: string, why: string, options?: ErrorOptions): EngineError =>
+  new EngineError(
+    'command-failed',
+    `${program} ${why}`,
+    `Install ${PACKAGES[program] ?? program} on the server.`,
+    options,
+  );
+
 /**
  * Runs a program of the server's own system, which says what it says in English; its output comes byte for byte.
  *
@@ -43,10 +52,7 @@ export function runTool(
     child.stdin?.on('error', () => undefined);
     child.stdin?.end(input);
     child.on('error', (error) => {
-      const next = `Install ${PACKAGES[program] ?? program} on the server.`;
-      reject(
-        new EngineError('command-failed', `${program} cannot be started: ${error.message}`, next, { cause: error }),
-      );
+      reject(toolMissing(program, `cannot be started: ${error.message}`, { cause: error }));
     });
     child.on('close', (code) =>
       resolve({
