@@ -37,8 +37,12 @@ const besideItself = {
 export default defineConfig({
   input: PROGRAMS,
   platform: 'node',
-  // Drivers of databases that the records are never kept in; they are not installed.
-  external: [/^(mysql2?|oracledb|sqlite3|better-sqlite3|tedious|mariadb\/callback|pg-query-stream|pg-native)$/],
+  external: [
+    // Drivers of databases that the records are never kept in; they are not installed.
+    /^(mysql2?|oracledb|sqlite3|better-sqlite3|tedious|mariadb\/callback|pg-query-stream|pg-native)$/,
+    // Compiled parts that SSH does without.
+    /^(cpu-features|\..*\.node)$/,
+  ],
   plugins: [besideItself],
   logLevel: 'warn',
   output: {

@@ -207,6 +207,7 @@ const CALLS: Record<EndpointName, (at: Place) => Given> = {
       database: { host: '127.0.0.1', port: 1, user: 'x', password: 'x' },
     },
   }),
+  serverTry: () => ({ params: { name: 'harbour-1' }, body: {} }),
   figuresShow: () => ({}),
   viewList: () => ({}),
   viewSave: () => ({ body: { room: 'fleet', name: 'x', query: '' } }),

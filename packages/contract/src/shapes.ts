@@ -625,9 +625,25 @@ export const ProfileVersion = z.object({
 /** Databases and folders that an installation made, and that belong to nothing that it knows. */
 export const LeftBehind = z.object({ databases: z.array(z.string()), folders: z.array(z.string()) });
 
+/** A machine that is logged in to by SSH. */
+export const SshMachine = z.strictObject({
+  host: z.string().regex(/^[A-Za-z0-9:][A-Za-z0-9.:_-]*$/),
+  port: z.number().int().min(1).max(65_535),
+  user: z.string().regex(/^[A-Za-z0-9_][A-Za-z0-9_.@-]*$/),
+});
+export type SshMachine = z.infer<typeof SshMachine>;
+
 /** A server on which environments live, and how it stands now. */
 export const Server = z.object({
   name: z.string(),
+  /** How it is logged in to; null where it is the machine that Tessarion itself runs on. */
+  ssh: SshMachine.extend({
+    /** The fingerprint of its host key, once somebody has confirmed it. */
+    hostKey: z.string().nullable(),
+    jump: SshMachine.extend({ hostKey: z.string().nullable() }).nullable(),
+    /** Lines for `authorized_keys` of the server, and of the machine on the way. */
+    keyLines: z.object({ server: z.string(), jump: z.string().nullable() }),
+  }).nullable(),
   folder: z.string(),
   baseDomain: z.string(),
   database: z.string(),

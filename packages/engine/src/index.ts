@@ -38,6 +38,16 @@ export type { LeftOut } from './site/left-out.js';
 export * from './site/list-root.js';
 export { FileForm, walkRoot } from './site/root-reader.js';
 export { keptLinks, makeMove, movesOf } from './site/taking-layout.js';
+export {
+  calledPlace,
+  fingerprintOf,
+  hostKeyOf,
+  newLoginKey,
+  publicHalfOf,
+  type SshPlace,
+  type SshReach,
+  tryLogin,
+} from './ssh/link.js';
 export * from './store/library.js';
 export * from './store/pack-store.js';
 export type { PackWriter } from './store/pack-writer.js';

@@ -2,7 +2,7 @@ import { LocalServer } from './local/local-server.js';
 import type { DatabaseSystem } from './ports/database.js';
 import { EngineError, type EngineErrorCode } from './ports/errors.js';
 import type { ObjectPlace, ObjectStore } from './ports/objects.js';
-import type { ServerConnection, ServerReach } from './ports/server.js';
+import { fromServer, type ServerConnection, type ServerReach } from './ports/server.js';
 import { postgresql } from './postgres/system.js';
 import type { Environment } from './site/environment.js';
 import type { PortableEnvironment } from './site/portable.js';
@@ -50,14 +50,18 @@ function ofKind<T>(all: Readonly<Record<string, T>>, kind: string, what: string,
 }
 
 /** What {@link toPortable} made of an environment as one again. */
-export const connectAgain = ({ reach, databases, ...data }: PortableEnvironment): Environment => ({
-  ...data,
-  server: connectServer(reach),
-  databases: databases.map(({ system, ...one }) => ({
-    ...one,
-    // A thread that copies files asks for none.
-    get system() {
-      return databaseSystem(system);
-    },
-  })),
-});
+export function connectAgain({ reach, databases, ...data }: PortableEnvironment): Environment {
+  const server = connectServer(reach);
+  return {
+    ...data,
+    server,
+    databases: databases.map(({ system, login, ...one }) => ({
+      ...one,
+      login: fromServer(server, login),
+      // A thread that copies files asks for none.
+      get system() {
+        return databaseSystem(system);
+      },
+    })),
+  };
+}

@@ -267,6 +267,8 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection, as
         'link lost',
       ]);
       expect(nodes.find((node) => node.path === 'a')?.bytes).toBe(5);
+      for (const node of [nodes[1], await server.nodeAt(at('a'))])
+        expect({ ...node, path: 'moved' }, 'others may be made of them').toMatchObject({ bytes: 5, path: 'moved' });
       expect(nodes.find((node) => node.path === 'lost')?.target).toBe('/nowhere at all');
     });
 

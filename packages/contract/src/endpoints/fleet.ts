@@ -63,9 +63,27 @@ export const fleetEndpoints = {
       baseDomain: z.string().regex(/^[a-z0-9.-]+$/),
       webHost: z.object({ host: z.string(), port: z.number().int() }),
       database: z.object({ host: z.string(), port: z.number().int(), user: z.string(), password: z.string() }),
+      ssh: s.SshMachine.extend({
+        jump: s.SshMachine.optional(),
+        /** A private key of one's own, as OpenSSH keeps it, without a passphrase; one is made where it is left out. */
+        key: z.string().max(20_000).optional(),
+      }).optional(),
     }),
     response: s.Server,
     status: 201,
+  }),
+  serverTry: endpoint({
+    method: 'POST',
+    path: '/servers/:name/try',
+    permission: 'server.manage',
+    about: 'installation',
+    costs: 10,
+    summary:
+      'Try a server step by step, up to the first one that fails; host keys are confirmed by their fingerprints.',
+    params: z.object({ name: s.Name }),
+    query: nothing,
+    body: z.strictObject({ hostKeys: z.array(z.string()).max(4).optional() }),
+    response: z.object({ steps: z.array(s.Check), server: s.Server }),
   }),
   serverClear: endpoint({
     method: 'DELETE',

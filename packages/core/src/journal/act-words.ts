@@ -26,6 +26,7 @@ const WORDS: Readonly<Record<string, string>> = {
   sessionsEnd: 'ended their other sessions',
   passwordChange: 'chose another password',
   serverCreate: 'added {}',
+  serverTry: 'tried {}',
   serverClear: 'removed what was left behind on {}',
   siteTag: 'gave tags to {}',
   siteTry: 'tried to bring in {}',

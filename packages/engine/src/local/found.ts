@@ -27,6 +27,7 @@ class FoundNode implements TreeNode {
     readonly gid: number,
     readonly identity: string,
     readonly target: ByteString | undefined,
+    readonly aheadNs: bigint,
   ) {}
 
   get bytes(): number {
@@ -35,7 +36,7 @@ class FoundNode implements TreeNode {
 
   get changedAtNs(): bigint {
     const [whole, part] = (this.identity.split(' ')[2] as string).split('.') as [string, string];
-    return BigInt(whole + part.slice(0, 9));
+    return BigInt(whole + part.slice(0, 9)) + this.aheadNs;
   }
 
   get modified(): number {
@@ -51,6 +52,22 @@ class FoundNode implements TreeNode {
   }
 }
 
+/** An entry as plain data, of which others may be made. */
+export const plainNode = (node: TreeNode): TreeNode => ({
+  path: node.path,
+  type: node.type,
+  mode: node.mode,
+  uid: node.uid,
+  gid: node.gid,
+  bytes: node.bytes,
+  identity: node.identity,
+  file: node.file,
+  written: node.written,
+  changedAtNs: node.changedAtNs,
+  modified: node.modified,
+  target: node.target,
+});
+
 /** Where mode, user and group end in what `find` says of an entry. */
 function blanksIn(said: string): [afterMode: number, afterUser: number, afterGroup: number] {
   const afterMode = said.indexOf(' ', 2);
@@ -58,8 +75,8 @@ function blanksIn(said: string): [afterMode: number, afterUser: number, afterGro
   return [afterMode, afterUser, said.indexOf(' ', afterUser + 1)];
 }
 
-/** Entries as `find` tells them, see {@link FIND}. */
-export function foundNodes(output: ByteString): TreeNode[] {
+/** Entries as `find` tells them, see {@link FIND}. @param aheadNs how far this machine's clock is ahead of theirs */
+export function foundNodes(output: ByteString, aheadNs = 0n): TreeNode[] {
   const nodes: TreeNode[] = [];
   const fields = output.split('\0');
   for (let i = 0; i + 2 < fields.length; i += 3) {
@@ -69,7 +86,9 @@ export function foundNodes(output: ByteString): TreeNode[] {
     const [uid, gid] = [Number(said.slice(afterMode, afterUser)), Number(said.slice(afterUser, afterGroup))];
     const type = TYPES[said[0] as string] ?? 'special';
     const identity = said.slice(afterGroup + 1);
-    nodes.push(new FoundNode(path, type, modeOf(mode, type), uid, gid, identity, type === 'link' ? target : undefined));
+    nodes.push(
+      new FoundNode(path, type, modeOf(mode, type), uid, gid, identity, type === 'link' ? target : undefined, aheadNs),
+    );
   }
   return nodes;
 }
@@ -82,13 +101,16 @@ export class FoundListing implements WholeListing {
   #output: ByteString;
   #nodes: readonly TreeNode[] | undefined;
 
-  constructor(output: ByteString) {
+  readonly #aheadNs: bigint;
+
+  constructor(output: ByteString, aheadNs = 0n) {
     this.mark = digestOf(output);
     this.#output = output;
+    this.#aheadNs = aheadNs;
   }
 
   get nodes(): readonly TreeNode[] {
-    this.#nodes ??= foundNodes(this.#output);
+    this.#nodes ??= foundNodes(this.#output, this.#aheadNs);
     this.#output = '';
     return this.#nodes;
   }

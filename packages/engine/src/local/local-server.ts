@@ -3,6 +3,7 @@ import {
   closeSync,
   constants,
   copyFileSync,
+  existsSync,
   fchmodSync,
   fstatSync,
   futimesSync,
@@ -28,6 +29,7 @@ import {
   type FileMake,
   type Owner,
   type ServerConnection,
+  type ServerFacts,
   type ServerReach,
   type TreeNode,
   type WholeListing,
@@ -154,6 +156,7 @@ function nodeIfThere(entry: Entry, path: ByteString): TreeNode | undefined {
 export class LocalServer implements ServerConnection {
   readonly #below: Below;
   readonly reach: ServerReach;
+  readonly carrier = undefined;
   readonly #base: ByteString;
 
   /** @param base folder that holds the folders of environments; nothing outside is touched */
@@ -161,6 +164,16 @@ export class LocalServer implements ServerConnection {
     this.reach = { kind: 'local', base };
     this.#base = base;
     this.#below = new Below(base);
+  }
+
+  async about(programs: readonly string[]): Promise<ServerFacts> {
+    const places = (process.env.PATH ?? '').split(':');
+    const isThere = (program: string): boolean => places.some((place) => existsSync(`${place}/${program}`));
+    return {
+      isRoot: process.getuid?.() === 0,
+      behindMs: 0,
+      missing: programs.filter((program) => !isThere(program)),
+    };
   }
 
   async *listTree(folder: ByteString): AsyncGenerator<TreeNode> {

@@ -317,7 +317,7 @@ export interface Loader {
 }
 
 /** How a database server is reached to make and remove databases. */
-export type ServerLogin = Pick<DatabaseLogin, 'host' | 'port' | 'user' | 'password'>;
+export type ServerLogin = Pick<DatabaseLogin, 'host' | 'port' | 'user' | 'password' | 'by'>;
 
 /** What a database is like apart from what is in it; only its own system understands it. */
 export type DatabaseLikeness = { readonly system: string };

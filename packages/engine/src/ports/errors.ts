@@ -68,6 +68,13 @@ export function fileError(error: unknown, path: string): EngineError {
       'Give the login that Tessarion uses read access, or leave the path out.',
       { cause: error },
     );
+  if (code === 'EROFS')
+    return new EngineError(
+      'file-unreadable',
+      `${path} lies on a file system that is read-only.`,
+      'Have it mounted for writing, then run it again; a file system that turned read-only by itself may be damaged.',
+      { cause: error },
+    );
   if (code === 'ENOTDIR')
     return new EngineError(
       'file-unreadable',

@@ -1,5 +1,6 @@
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from './errors.js';
+import type { Carrier, DatabaseLogin } from './shapes.js';
 
 /** User and group that something belongs to, as numbers of the server's. */
 export interface Owner {
@@ -10,7 +11,7 @@ export interface Owner {
 /** The entries of an access control list as acl(5) writes them, users and groups as numbers, with those of a folder's default. */
 export type Acl = string;
 
-/** One thing found in a folder tree. Paths are byte strings relative to the folder that was listed. */
+/** One thing found in a folder tree, plain data where it is listed one by one. Paths are byte strings relative to the folder that was listed. */
 export interface TreeNode extends Owner {
   readonly path: ByteString;
   readonly type: 'file' | 'folder' | 'link' | 'special';
@@ -22,6 +23,7 @@ export interface TreeNode extends Owner {
   readonly file: string;
   /** Changes whenever the content is written, and not with another name, mode or owner. */
   readonly written: string;
+  /** When the entry changed last, by the clock of the machine that asks. */
   readonly changedAtNs: bigint;
   /** When its content was written last, in seconds since 1970. */
   readonly modified: number;
@@ -68,6 +70,16 @@ export interface CommandOptions {
 /** A file's content, in one or as it comes. */
 export type FileContent = Uint8Array | AsyncIterable<Uint8Array>;
 
+/** What a machine is like. */
+export interface ServerFacts {
+  /** Whether what is made there can be given to other users. */
+  readonly isRoot: boolean;
+  /** How far its clock is behind this machine's, in milliseconds; below zero where it is ahead. */
+  readonly behindMs: number;
+  /** Which of the programs that were asked for are not there. */
+  readonly missing: readonly string[];
+}
+
 /** How a server is reached, as plain data: records hold it, and threads are told it. Each kind may say more. */
 export interface ServerReach {
   /** Such as `local`. */
@@ -84,6 +96,10 @@ export interface ServerReach {
  */
 export interface ServerConnection {
   readonly reach: ServerReach;
+  /** By way of which databases are reached that its sites name; undefined where this process reaches them itself. */
+  readonly carrier: Carrier | undefined;
+  /** Looks at the machine. @param programs whether they are there @throws {EngineError} `server-unreachable` */
+  about(programs: readonly string[]): Promise<ServerFacts>;
   /** Everything below a folder, each folder before what is in it; what goes away meanwhile is passed over. */
   listTree(folder: ByteString): AsyncIterable<TreeNode>;
   /**
@@ -186,3 +202,9 @@ export async function whileThere(act: () => Promise<void>): Promise<void> {
     if (!(error instanceof EngineError) || error.code !== 'file-gone') throw error;
   }
 }
+
+/** A login of a database as it is reached from a server. */
+export const fromServer = <T extends Omit<DatabaseLogin, 'database'>>(
+  { carrier }: Pick<ServerConnection, 'carrier'>,
+  login: T,
+): T => (carrier ? { ...login, by: carrier } : login);

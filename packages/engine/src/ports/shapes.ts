@@ -1,4 +1,13 @@
+import type { Duplex } from 'node:stream';
 import type { KeyOrder, NameInDatabase, TableName } from '@tessarion/core';
+
+/** Opens connections from a server, to addresses as they are called there. */
+export interface Carrier {
+  /** What people call the server. */
+  readonly called: string;
+  /** @throws {EngineError} `server-unreachable`, or what the machine itself would where nobody listens there */
+  dial(host: string, port: number): Promise<Duplex>;
+}
 
 /** How to reach one database, with a login's password. */
 export interface DatabaseLogin {
@@ -7,6 +16,8 @@ export interface DatabaseLogin {
   readonly database: string;
   readonly user: string;
   readonly password: string;
+  /** By way of which it is reached; straight where there is none. */
+  readonly by?: Carrier | undefined;
 }
 
 /** A column of a table. */

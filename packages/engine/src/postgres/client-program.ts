@@ -1,10 +1,13 @@
 import { spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { closeSync, fchmodSync, openSync, unlinkSync, writeSync } from 'node:fs';
+import { once } from 'node:events';
+import { chownSync, closeSync, fchmodSync, mkdtempSync, openSync, rmSync, unlinkSync, writeSync } from 'node:fs';
+import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { pipeline } from 'node:stream';
 import { EngineError } from '../ports/errors.js';
-import type { DatabaseLogin } from '../ports/shapes.js';
+import type { Carrier, DatabaseLogin } from '../ports/shapes.js';
 
 /** Debian's `nobody` and `nogroup`, who own nothing. */
 const NOBODY = 65_534;
@@ -18,11 +21,53 @@ const NOBODY = 65_534;
  * @param list read by the program from `/dev/fd/3`
  * @throws {EngineError} `command-failed`
  */
-export function runClient(
+export async function runClient(
   program: 'pg_dump' | 'pg_restore',
   args: readonly string[],
   login: DatabaseLogin | undefined,
-  { input, list }: { readonly input?: Buffer; readonly list?: string } = {},
+  more: { readonly input?: Buffer; readonly list?: string } = {},
+): Promise<Buffer> {
+  const door = login?.by && (await openDoor(login.by, login));
+  try {
+    return await run(program, args, login && { ...login, host: door?.folder ?? login.host }, more);
+  } finally {
+    door?.close();
+  }
+}
+
+/** A way to a server's database for programs of one user: no port of this machine's, which every user could take. */
+async function openDoor(by: Carrier, { host, port }: DatabaseLogin): Promise<{ folder: string; close(): void }> {
+  const folder = mkdtempSync(join(tmpdir(), 'tessarion-door-'));
+  const server = createServer((socket) => {
+    socket.on('error', () => undefined);
+    by.dial(host, port).then(
+      (channel) => pipeline(socket, channel, socket, () => undefined),
+      () => socket.destroy(),
+    );
+  });
+  // As libpq calls the socket of a server that listens in a folder.
+  const path = join(folder, `.s.PGSQL.${port}`);
+  try {
+    await once(server.listen(path), 'listening');
+    if (process.getuid?.() === 0) for (const one of [folder, path]) chownSync(one, NOBODY, NOBODY);
+  } catch (error) {
+    rmSync(folder, { recursive: true });
+    throw error;
+  }
+  return {
+    folder,
+    close() {
+      server.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+function run(
+  program: 'pg_dump' | 'pg_restore',
+  args: readonly string[],
+  login: DatabaseLogin | undefined,
+  { input, list }: { readonly input?: Buffer; readonly list?: string },
 ): Promise<Buffer> {
   const listed = list === undefined ? undefined : nameless(list);
   return new Promise<Buffer>((resolve, reject) => {

@@ -1,3 +1,5 @@
+import type { Socket } from 'node:net';
+import type { Duplex } from 'node:stream';
 import { tableLabel } from '@tessarion/core';
 import pg from 'pg';
 import { EngineError, messageOf } from '../ports/errors.js';
@@ -59,8 +61,11 @@ export async function connectTo(
 }
 
 async function session(login: DatabaseLogin, use: SessionUse, purpose: string, wait: number): Promise<pg.Client> {
+  const channel = login.by && (await login.by.dial(login.host, login.port));
   const client = new pg.Client({
-    host: login.host,
+    // Beside another server's of the same address, this one is told apart by its name.
+    host: login.by ? `${login.by.called} ${login.host}` : login.host,
+    ...(channel ? { stream: () => asSocket(channel) } : {}),
     port: login.port,
     database: login.database,
     user: login.user,
@@ -79,6 +84,17 @@ async function session(login: DatabaseLogin, use: SessionUse, purpose: string, w
     throw error;
   }
 }
+
+/** A channel that is open already, with what the driver asks of a socket beside. */
+const asSocket = (channel: Duplex): Socket => {
+  const itself = (): unknown => channel;
+  const connect = (): unknown => {
+    setImmediate(() => channel.emit('connect'));
+    return channel;
+  };
+  const socket = { connect, setNoDelay: itself, setKeepAlive: itself, setTimeout: itself, ref: itself, unref: itself };
+  return Object.assign(channel, socket) as unknown as Socket;
+};
 
 /** `pg` has no code for the end of `connectionTimeoutMillis`. */
 const stayedSilent = (error: unknown): boolean =>
@@ -149,10 +165,13 @@ export const isConnectionLost = (error: unknown): boolean =>
   /Connection terminated|connection error and is not queryable|timeout expired/.test(messageOf(error));
 
 /** Gives a database error a plain reason, without the values that the server may name with it. */
-export function databaseError(error: unknown, login: Pick<DatabaseLogin, 'host' | 'port' | 'database'>): EngineError {
+export function databaseError(
+  error: unknown,
+  login: Pick<DatabaseLogin, 'host' | 'port' | 'database' | 'by'>,
+): EngineError {
   if (error instanceof EngineError) return error;
   const code = (error as ServerError).code ?? '';
-  const where = `${login.database} on ${login.host}:${login.port}`;
+  const where = `${login.database} on ${login.host}:${login.port}${login.by ? ` of ${login.by.called}` : ''}`;
   const [words, place, cause] = [wordsOf(error), placeOf(error), withoutValues(error)];
   const at = place === '' ? '' : ` (${place})`;
   if (isConnectionLost(error)) {

@@ -29,8 +29,8 @@ interface Kept {
   readonly timer: NodeJS.Timeout;
 }
 
-const nameOf = ({ host, port, database, user, password }: DatabaseLogin): string =>
-  JSON.stringify([host, port, database, user, password]);
+const nameOf = ({ host, port, database, user, password, by }: DatabaseLogin): string =>
+  JSON.stringify([by?.called, host, port, database, user, password]);
 
 /**
  * Lends a session on a site's database, as a new one would be: to connect, to prove who one is and to let the server read its

@@ -13,6 +13,10 @@ export function toPortable({ server, databases, ...data }: Environment): Portabl
   return {
     ...data,
     reach: server.reach,
-    databases: databases.map(({ name, login, system }) => ({ name, login, system: system.name })),
+    databases: databases.map(({ name, login: { by: _server, ...login }, system }) => ({
+      name,
+      login,
+      system: system.name,
+    })),
   };
 }

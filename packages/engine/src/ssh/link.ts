@@ -3,7 +3,7 @@ import { once } from 'node:events';
 import { connect, type Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { ByteString } from '@tessarion/core';
-import { Client, type ServerHostKeyAlgorithm } from 'ssh2';
+import type { Client, ServerHostKeyAlgorithm } from 'ssh2';
 import { EngineError, messageOf } from '../ports/errors.js';
 import type { ServerReach } from '../ports/server.js';
 import { type CommandChannel, Remote } from './remote.js';
@@ -15,8 +15,8 @@ export interface SshPlace {
   readonly user: string;
   /** The private key, as OpenSSH keeps it. */
   readonly key: string;
-  /** The machine's own key as it was looked at, in base64; any other one is refused. */
-  readonly hostKey: string;
+  /** The machine's own key as somebody has confirmed it, in base64; any other one is refused, and all as long as there is none. */
+  readonly hostKey: string | null;
   /** The machine by way of which it is reached. */
   readonly jump?: SshPlace | undefined;
 }
@@ -55,17 +55,17 @@ const IDLE_MS = 5 * 60_000;
 /** One connection to a machine, which all that this process does there goes through. */
 export class SshLink {
   readonly #client: Client;
-  readonly #socket: Socket | undefined;
+  readonly #line: Line;
   readonly #remotes = new Map<ByteString, Opening<Remote>>();
   readonly #called: string;
   #inUse = 0;
   #idle: NodeJS.Timeout | undefined;
   isClosed = false;
 
-  private constructor(client: Client, at: SshPlace, socket: Socket | undefined) {
+  private constructor(client: Client, at: SshPlace, line: Line) {
     this.#client = client;
     this.#called = calledPlace(at);
-    this.#socket = socket;
+    this.#line = line;
     client.on('close', () => this.#ended());
     client.on('error', () => this.#ended());
     this.#rest();
@@ -73,17 +73,17 @@ export class SshLink {
 
   /** @throws {EngineError} `server-unreachable`, in words that tell which of all steps it was */
   static async open(at: SshPlace): Promise<SshLink> {
-    const jump = at.jump && (await linkTo(at.jump));
-    const sock = jump ? await jump.dial(at.host, at.port) : await socketTo(at);
-    const client = new Client();
+    const line = await lineTo(at);
+    const client = await newClient();
     try {
-      await shakeHands(client, at, sock);
+      await shakeHands(client, at, line.stream);
     } catch (error) {
       client.end();
-      sock.destroy();
+      line.wait(false);
+      line.end();
       throw error;
     }
-    return new SshLink(client, at, jump ? undefined : (sock as Socket));
+    return new SshLink(client, at, line);
   }
 
   /** The program that does what is asked on that machine, below a folder. */
@@ -103,12 +103,23 @@ export class SshLink {
     return this.#opening<CommandChannel>((take) => this.#client.exec(command, take));
   }
 
-  /** Opens a connection from that machine to another address. @throws {EngineError} `server-unreachable` where it may not */
+  /**
+   * Opens a connection from that machine to another address.
+   *
+   * @throws {EngineError} `server-unreachable` where it may not
+   * @throws an error with the code ECONNREFUSED where nobody listens there
+   */
   async dial(host: string, port: number): Promise<Duplex> {
-    const channel = await this.#opening<Duplex>((take) => this.#client.forwardOut('127.0.0.1', 0, host, port, take));
-    this.#use(1);
-    channel.once('close', () => this.#use(-1));
-    return channel;
+    const { stream, wait } = await this.line(host, port);
+    wait(true);
+    stream.once('close', () => wait(false));
+    return stream;
+  }
+
+  /** The same for whoever says by himself whether it is waited for. */
+  async line(host: string, port: number): Promise<Line> {
+    const stream = await this.#opening<Duplex>((take) => this.#client.forwardOut('127.0.0.1', 0, host, port, take));
+    return { stream, wait: (isWaited) => this.#use(isWaited ? 1 : -1), end: () => stream.destroy() };
   }
 
   /** That the connection has ended. */
@@ -150,12 +161,13 @@ export class SshLink {
   #use(change: 1 | -1): void {
     this.#inUse += change;
     clearTimeout(this.#idle);
+    if (this.isClosed) return;
     if (this.#inUse === 0) this.#rest();
-    else if (this.#inUse === 1 && change === 1) this.#socket?.ref();
+    else if (this.#inUse === 1 && change === 1) this.#line.wait(true);
   }
 
   #rest(): void {
-    this.#socket?.unref();
+    this.#line.wait(false);
     this.#idle = setTimeout(() => this.close(), IDLE_MS).unref();
   }
 
@@ -163,30 +175,99 @@ export class SshLink {
     if (this.isClosed) return;
     this.isClosed = true;
     clearTimeout(this.#idle);
-    this.#socket?.destroy();
+    if (this.#inUse > 0) this.#line.wait(false);
+    this.#line.end();
     for (const { opened } of this.#remotes.values()) opened?.close();
   }
 }
 
-async function socketTo({ host, port, ...at }: SshPlace): Promise<Socket> {
+/** What a connection goes through. */
+interface Line {
+  readonly stream: Duplex;
+  /** Whether the process is to go on as long as it is open: it is, until this says otherwise. */
+  wait(isWaited: boolean): void;
+  end(): void;
+}
+
+async function lineTo(at: SshPlace): Promise<Line> {
+  if (!at.jump) {
+    const socket = await socketTo(at);
+    return {
+      stream: socket,
+      wait: (isWaited) => void (isWaited ? socket.ref() : socket.unref()),
+      end: () => socket.destroy(),
+    };
+  }
+  const line = await (await linkTo(at.jump)).line(at.host, at.port).catch(thrownFrom(at));
+  line.wait(true);
+  return line;
+}
+
+/** The same error in words of the place that is reached. */
+const thrownFrom =
+  (at: SshPlace) =>
+  (error: unknown): never => {
+    throw error instanceof EngineError ? error : notReached(at, error);
+  };
+
+const notReached = (at: SshPlace, error: unknown): EngineError =>
+  new EngineError(
+    'server-unreachable',
+    `${calledPlace(at)} cannot be reached${at.jump ? ` from ${calledPlace(at.jump)}` : ''}: ${messageOf(error)}.`,
+    'See that the server is up and that its address and port are right.',
+    { cause: error },
+  );
+
+async function socketTo(at: SshPlace): Promise<Socket> {
+  const { host, port } = at;
   const socket = connect({ host, port, noDelay: true });
   const late = setTimeout(() => socket.destroy(new Error(`nothing was heard for ${SOCKET_MS / 1000} s`)), SOCKET_MS);
   try {
     await once(socket, 'connect');
     return socket;
   } catch (error) {
-    throw new EngineError(
-      'server-unreachable',
-      `${calledPlace({ host, port, ...at })} cannot be reached: ${messageOf(error)}.`,
-      'See that the server is up and that its address and port are right.',
-      { cause: error },
-    );
+    throw notReached(at, error);
   } finally {
     clearTimeout(late);
   }
 }
 
+/** The library is read where somebody needs it. */
+const newClient = async (): Promise<Client> => new (await import('ssh2')).Client();
+
+/** The key that a machine shows, in base64, whoever it is. @throws {EngineError} `server-unreachable` */
+export async function hostKeyOf(at: SshPlace): Promise<string> {
+  const line = await lineTo(at);
+  const client = await newClient();
+  try {
+    return await new Promise<string>((resolve, reject) => {
+      client.on('error', (error: Error) => reject(handshakeError(at, error, undefined)));
+      client.once('close', () => reject(handshakeError(at, new Error('it closed the connection'), undefined)));
+      client.connect({
+        sock: line.stream,
+        username: at.user,
+        hostVerifier: (key: Buffer) => {
+          resolve(key.toString('base64'));
+          return false;
+        },
+        readyTimeout: READY_MS,
+      });
+    });
+  } finally {
+    client.end();
+    line.wait(false);
+    line.end();
+  }
+}
+
 async function shakeHands(client: Client, at: SshPlace, sock: Duplex): Promise<void> {
+  const { hostKey } = at;
+  if (hostKey === null)
+    throw new EngineError(
+      'server-unreachable',
+      `Nobody has confirmed the host key of ${calledPlace(at)}.`,
+      'Look at it, and try the server: tessarion server try NAME',
+    );
   let shown: string | undefined;
   await new Promise<void>((resolve, reject) => {
     client.once('ready', resolve);
@@ -197,10 +278,10 @@ async function shakeHands(client: Client, at: SshPlace, sock: Duplex): Promise<v
       sock,
       username: at.user,
       privateKey: at.key,
-      algorithms: { serverHostKey: algorithmsFor(at.hostKey) },
+      algorithms: { serverHostKey: algorithmsFor(hostKey) },
       hostVerifier: (key: Buffer) => {
         shown = key.toString('base64');
-        return shown === at.hostKey;
+        return shown === hostKey;
       },
       readyTimeout: READY_MS,
     });
@@ -209,10 +290,11 @@ async function shakeHands(client: Client, at: SshPlace, sock: Duplex): Promise<v
 
 function handshakeError(at: SshPlace, error: Error & { level?: string }, shown: string | undefined): EngineError {
   const called = calledPlace(at);
-  if ((shown !== undefined && shown !== at.hostKey) || /no matching host key/i.test(error.message))
+  const { hostKey } = at;
+  if (hostKey !== null && ((shown !== undefined && shown !== hostKey) || /no matching host key/i.test(error.message)))
     return new EngineError(
       'server-unreachable',
-      `${called} shows another host key${shown === undefined ? '' : `, ${fingerprintOf(shown)},`} than the one on record, ${fingerprintOf(at.hostKey)}.`,
+      `${called} shows another host key${shown === undefined ? '' : `, ${fingerprintOf(shown)},`} than the one on record, ${fingerprintOf(hostKey)}.`,
       'Somebody may stand in between. Ask whoever runs the server; if its key was changed, have the new one taken down.',
       { cause: error },
     );
@@ -231,13 +313,19 @@ function handshakeError(at: SshPlace, error: Error & { level?: string }, shown: 
   );
 }
 
-const refusedChannel = (called: string, error: Error): EngineError =>
-  new EngineError(
+/** Why no channel is opened where the other side of it does not answer (RFC 4254, 5.1). */
+const CONNECT_FAILED = 2;
+
+function refusedChannel(called: string, error: Error & { reason?: number }): Error {
+  if (error.reason === CONNECT_FAILED)
+    return Object.assign(new Error('nobody listens there', { cause: error }), { code: 'ECONNREFUSED' });
+  return new EngineError(
     'server-unreachable',
     `${called} refuses: ${error.message}.`,
-    'See that the key allows a shell and forwarding to the address (restrict,pty,port-forwarding,permitopen="HOST:PORT").',
+    'See that the key allows a shell, and forwarding to the address: restrict,port-forwarding,permitopen="HOST:PORT".',
     { cause: error },
   );
+}
 
 /** What is being opened, and what has been. */
 interface Opening<T> {
@@ -277,3 +365,26 @@ export function closeLinks(): void {
   for (const { opened } of links.values()) opened?.close();
   links.clear();
 }
+
+/** A new key for a login: both halves as OpenSSH writes them. @param comment stands behind the public one */
+export async function newLoginKey(comment: string): Promise<{ readonly private: string; readonly public: string }> {
+  const { utils } = await import('ssh2');
+  return utils.generateKeyPairSync('ed25519', { comment });
+}
+
+/** The public half of a login's key. @throws {EngineError} `command-failed` where it is none, or has a passphrase */
+export async function publicHalfOf(key: string, comment: string): Promise<string> {
+  const { utils } = await import('ssh2');
+  const parsed = utils.parseKey(key);
+  if (parsed instanceof Error)
+    throw new EngineError(
+      'command-failed',
+      `That is no private key that can be used: ${parsed.message}`,
+      'Give one as OpenSSH keeps it, without a passphrase.',
+    );
+  const one = Array.isArray(parsed) ? (parsed[0] as typeof parsed) : parsed;
+  return `${one.type} ${one.getPublicSSH().toString('base64')} ${comment}`;
+}
+
+/** Tries whether a login is let in. @throws {EngineError} `server-unreachable`, in words that tell at which step it ended */
+export const tryLogin = async (at: SshPlace): Promise<void> => void (await linkTo(at));

@@ -20,6 +20,7 @@ import json
 import os
 import platform
 import queue
+import shutil
 import signal
 import stat
 import struct
@@ -589,6 +590,10 @@ def do_remove(request, _stream):
             remove_entry(folder, name)
 
 
+def do_missing(request, _stream):
+    return [one for one in request['programs'] if shutil.which(one) is None]
+
+
 def do_free(request, _stream):
     st = os.statvfs(raw(request['path']))
     return st.f_bavail * st.f_frsize
@@ -738,7 +743,7 @@ def do_run(request, stream):
 ACTS = {
     'list': do_list, 'read': do_read, 'write': do_write, 'node': do_node, 'folder': do_folder, 'link': do_link,
     'second': do_second, 'seconds': do_seconds, 'copy': do_copy, 'replace': do_replace, 'rename': do_rename,
-    'isFolder': do_is_folder, 'remove': do_remove, 'free': do_free, 'flush': do_flush, 'acls': do_acls,
+    'isFolder': do_is_folder, 'remove': do_remove, 'free': do_free, 'missing': do_missing, 'flush': do_flush, 'acls': do_acls,
     'giveAcls': do_give_acls, 'hash': do_hash, 'run': do_run,
 }
 LONG = {'list', 'seconds', 'copy', 'remove', 'flush', 'acls', 'giveAcls', 'hash', 'run'}

@@ -69,6 +69,8 @@ export interface Asking {
 /** The program on a server that does what it is asked, one a connection and base folder. */
 export class Remote {
   readonly hello: RemoteHello;
+  /** How far this machine's clock is ahead of the server's, at least: what was written there a moment ago is never taken for older. */
+  readonly aheadNs: bigint;
   readonly #channel: CommandChannel;
   readonly #pending = new Map<number, Pending>();
   readonly #reader = new FrameReader();
@@ -82,6 +84,7 @@ export class Remote {
   private constructor(channel: CommandChannel, begun: Begun, { busy, lost, silent }: RemoteTies) {
     this.#channel = channel;
     this.hello = begun.hello;
+    this.aheadNs = BigInt(Math.round(Date.now() * 1e3 - begun.hello.now * 1e6)) * 1000n;
     this.#busy = busy;
     this.#lost = lost;
     this.#signs = setInterval(() => {

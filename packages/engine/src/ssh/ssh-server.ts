@@ -2,7 +2,7 @@ import type { Duplex } from 'node:stream';
 import type { ByteString } from '@tessarion/core';
 import { parseAcls } from '../local/acl.js';
 import { FOLDER_MODES, refused } from '../local/below.js';
-import { FoundListing, foundNodes, PLAIN } from '../local/found.js';
+import { FoundListing, foundNodes, PLAIN, plainNode } from '../local/found.js';
 import { apartCommand, apartEnvironment, asItEnded } from '../local/run-apart.js';
 import { toolMissing } from '../local/tool.js';
 import { EngineError, fileChanged, fileError, messageOf, readError } from '../ports/errors.js';
@@ -15,15 +15,20 @@ import {
   type FileMake,
   type Owner,
   type ServerConnection,
+  type ServerFacts,
   type TreeNode,
   type WholeListing,
   whileStill,
 } from '../ports/server.js';
+import type { Carrier } from '../ports/shapes.js';
 import { calledPlace, linkTo, type SshReach } from './link.js';
 import { type Asking, type Remote, RemoteFailure } from './remote.js';
 
 /** Access control lists that are given at once. */
 const MOST_AT_ONCE = 100;
+
+/** Of whoever owns something, and may be an entry of a listing, what the program is told. */
+const plain = (owner: Owner | undefined): Owner | undefined => owner && { uid: owner.uid, gid: owner.gid };
 
 /** An entry ends where the third of its parts does. */
 function endOfWhole(lines: ByteString): number {
@@ -34,7 +39,17 @@ function endOfWhole(lines: ByteString): number {
 
 /** A machine that is reached by SSH, as far as one folder in which environments lie (see `remote.py`). */
 export class SshServer implements ServerConnection {
-  constructor(readonly reach: SshReach) {}
+  readonly carrier: Carrier;
+
+  constructor(readonly reach: SshReach) {
+    this.carrier = { called: calledPlace(reach.at), dial: (host, port) => this.#dial(host, port) };
+  }
+
+  async about(programs: readonly string[]): Promise<ServerFacts> {
+    const { hello, aheadNs } = await this.#remote();
+    const missing = await this.#ask<string[]>('missing', { programs }, this.reach.base);
+    return { isRoot: hello.uid === 0, behindMs: Number(aheadNs / 1_000_000n), missing };
+  }
 
   async *listTree(folder: ByteString): AsyncGenerator<TreeNode> {
     yield* this.#listed({ path: folder }, folder);
@@ -46,16 +61,18 @@ export class SshServer implements ServerConnection {
 
   async *#listed(words: object, folder: ByteString): AsyncGenerator<TreeNode> {
     let lines: ByteString = '';
+    const { aheadNs } = await this.#remote();
     for await (const piece of this.#pieces('list', words, folder)) {
       lines += piece.toString('latin1');
       const end = endOfWhole(lines);
-      yield* foundNodes(lines.slice(0, end));
+      yield* foundNodes(lines.slice(0, end), aheadNs).map(plainNode);
       lines = lines.slice(end);
     }
   }
 
   async listWhole(folder: ByteString): Promise<WholeListing> {
-    return new FoundListing((await this.#whole('list', { path: folder }, folder)).toString('latin1'));
+    const { aheadNs } = await this.#remote();
+    return new FoundListing((await this.#whole('list', { path: folder }, folder)).toString('latin1'), aheadNs);
   }
 
   readFile(path: ByteString, into?: Buffer): Promise<Buffer> {
@@ -72,13 +89,16 @@ export class SshServer implements ServerConnection {
   }
 
   writeFile(path: ByteString, content: FileContent, mode: number, more: FileMake = {}): Promise<string> {
+    const { acl, modified, owner } = more;
     const long = !(content instanceof Uint8Array);
-    return this.#ask('write', { path, mode: mode & PLAIN, ...more, long }, path, { content });
+    const words = { path, mode: mode & PLAIN, acl, modified, owner: plain(owner), long };
+    return this.#ask('write', words, path, { content });
   }
 
   async nodeAt(path: ByteString): Promise<TreeNode | undefined> {
     const line = await this.#ask<ByteString | null>('node', { path }, path);
-    return line === null ? undefined : foundNodes(line)[0];
+    if (line === null) return undefined;
+    return foundNodes(line, (await this.#remote()).aheadNs).map(plainNode)[0];
   }
 
   async identityOf(path: ByteString): Promise<string | undefined> {
@@ -86,11 +106,15 @@ export class SshServer implements ServerConnection {
   }
 
   makeFolder(path: ByteString, mode?: number, owner?: Owner): Promise<void> {
-    return this.#ask('folder', { path, mode: mode === undefined ? undefined : mode & FOLDER_MODES, owner }, path);
+    return this.#ask(
+      'folder',
+      { path, mode: mode === undefined ? undefined : mode & FOLDER_MODES, owner: plain(owner) },
+      path,
+    );
   }
 
   makeLink(path: ByteString, target: ByteString, owner?: Owner): Promise<void> {
-    return this.#ask('link', { path, target, owner }, path);
+    return this.#ask('link', { path, target, owner: plain(owner) }, path);
   }
 
   makeHardLink(path: ByteString, existing: ByteString): Promise<void> {
@@ -107,7 +131,7 @@ export class SshServer implements ServerConnection {
   }
 
   replaceLink(path: ByteString, target: ByteString, via: ByteString, owner?: Owner): Promise<void> {
-    return this.#ask('replace', { path, target, via, owner }, path);
+    return this.#ask('replace', { path, target, via, owner: plain(owner) }, path);
   }
 
   async readLink(path: ByteString): Promise<ByteString | undefined> {
@@ -177,8 +201,7 @@ export class SshServer implements ServerConnection {
     });
   }
 
-  /** Opens a connection from the server to another address, as its databases are reached. */
-  async dial(host: string, port: number): Promise<Duplex> {
+  async #dial(host: string, port: number): Promise<Duplex> {
     // The program tells when the line has gone silent.
     await this.#remote();
     return (await linkTo(this.reach.at)).dial(host, port);

@@ -1,5 +1,6 @@
 import pg from 'pg';
 import type { SiteDatabase } from '../../src/ports/database.js';
+import type { Carrier } from '../../src/ports/shapes.js';
 import { quoteLiteral, quoteName } from '../../src/postgres/describe.js';
 import { postgresql } from '../../src/postgres/system.js';
 import { Yard } from '../support/pair.js';
@@ -24,13 +25,14 @@ function tableSql({ name, columns, key, draws, uniques = [], references = [] }: 
   ].join(', ')})`;
 }
 
-/** PostgreSQL, on a server of the test's own. */
-export async function postgresKind(): Promise<KindUnderTest> {
+/** PostgreSQL, on a server of the test's own. @param by where it is reached by way of another machine */
+export async function postgresKind(by?: Carrier): Promise<KindUnderTest> {
   const yard = await Yard.open();
-  const admin = postgresql.administration(yard.server);
+  const admin = postgresql.administration({ ...yard.server, by });
   let number = 0;
   const run = async ({ login }: SiteDatabase, sql: string): Promise<void> => {
-    const client = new pg.Client(login);
+    const { by: _straight, ...own } = login;
+    const client = new pg.Client(own);
     await client.connect();
     try {
       await client.query(sql);
@@ -44,7 +46,7 @@ export async function postgresKind(): Promise<KindUnderTest> {
     async fresh() {
       const name = `kind_${number++}`;
       const { host, port } = yard.server;
-      const login = { host, port, database: name, user: name, password: 'secret-word' };
+      const login = { host, port, database: name, user: name, password: 'secret-word', by };
       await admin.create(login);
       return { name: 'main', login, system: postgresql };
     },

@@ -2,7 +2,7 @@ import { createHmac } from 'node:crypto';
 import * as fs from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { invert, planMerge, type RowChange, settle } from '@tessarion/core';
+import { type ByteString, invert, planMerge, type RowChange, settle } from '@tessarion/core';
 // A copy has a thread of its own for files, which runs what was built.
 import * as built from '@tessarion/engine';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -13,6 +13,7 @@ import { RowApplication } from '../../src/deliver/row-application.js';
 import { LocalServer } from '../../src/local/local-server.js';
 import type { SiteDatabase } from '../../src/ports/database.js';
 import type { Mode } from '../../src/ports/rows.js';
+import type { ServerConnection } from '../../src/ports/server.js';
 import { type Environment, rewriterOf } from '../../src/site/environment.js';
 import { SnapshotLibrary } from '../../src/store/library.js';
 import { idle, profileOf } from '../support/pair.js';
@@ -42,7 +43,11 @@ async function* each<T>(items: readonly T[]): AsyncGenerator<T> {
 }
 
 /** A site whose database is of some kind: copied, changed, compared, pushed, proved, taken back. Nothing here asks which kind. */
-export function siteSuite(title: string, open: () => Promise<KindUnderTest>): void {
+export function siteSuite(
+  title: string,
+  open: () => Promise<KindUnderTest>,
+  connect: (base: ByteString) => ServerConnection = (base) => new LocalServer(base),
+): void {
   describe(`a site in ${title}`, () => {
     let kind: KindUnderTest;
     let folder: string;
@@ -65,7 +70,7 @@ export function siteSuite(title: string, open: () => Promise<KindUnderTest>): vo
         site: 'loom',
         name,
         kind: name === 'live' ? 'live' : 'staging',
-        server: new LocalServer(folder),
+        server: connect(folder),
         folder: own,
         place: {
           addresses: [{ name: 'main', aliases: [], scheme, host, path: '' }],

@@ -1,7 +1,8 @@
 import { posix } from 'node:path';
-import type { DatabaseLogin } from '@tessarion/engine';
+import type { DatabaseLogin, ServerConnection } from '@tessarion/engine';
 import { ProblemError } from '../ground/problems.js';
 import { type EnvironmentRecord, siteDatabase } from './environments.js';
+import { machineOf } from './servers.js';
 
 /** What somebody says of a site that runs. */
 interface Bringing {
@@ -23,12 +24,13 @@ function plainly(folder: string): string {
 /**
  * Below which the files of a server's sites lie: never Tessarion's own.
  *
- * @param data Tessarion's own folder
+ * @param data Tessarion's own folder, where the server is the machine that it runs on
  * @returns the folder without a slash at its end
  * @throws {ProblemError} `invalid`
  */
-export function serverFolder(folder: string, data: string): string {
+export function serverFolder(folder: string, data: string | undefined): string {
   const bare = plainly(folder);
+  if (data === undefined) return bare;
   if (`${data}/`.startsWith(`${bare}/`) || bare.startsWith(`${data}/`))
     throw new ProblemError(
       'invalid',
@@ -64,35 +66,42 @@ export function ownFolder(
   return bare;
 }
 
-const placeOf = ({ host, port, database }: DatabaseLogin): string =>
-  `${host === 'localhost' || host === '::1' ? '127.0.0.1' : host.toLowerCase()}:${port}/${database}`;
+/** @param machine from which it is called so, see {@link machineOf} */
+const placeOf = ({ host, port, database }: DatabaseLogin, machine: string): string =>
+  `${machine}${host === 'localhost' || host === '::1' ? '127.0.0.1' : host.toLowerCase()}:${port}/${database}`;
 
 /**
  * Sees that the databases of a site that is brought in can be reached, belong to no other, and by logins that reach no more than
  * them: whoever writes the site's code has what its logins have.
  *
+ * @param server on which it is brought in
  * @param records where Tessarion's own records are
  * @throws {ProblemError} `taken`, `invalid`
  * @throws {EngineError} when one cannot be reached
  */
 export async function mustBeOwnDatabases(
   { databases }: Pick<Bringing, 'databases'>,
-  others: readonly Pick<EnvironmentRecord, 'path' | 'databases'>[],
+  { reach, carrier }: Pick<ServerConnection, 'reach' | 'carrier'>,
+  others: readonly Pick<EnvironmentRecord, 'path' | 'databases' | 'reach'>[],
   records: string,
 ): Promise<void> {
-  const held = new Map(others.flatMap((one) => one.databases.map((login) => [placeOf(login), one.path] as const)));
+  const held = new Map(
+    others.flatMap((one) => one.databases.map((login) => [placeOf(login, machineOf(one.reach)), one.path] as const)),
+  );
   const own = new URL(records);
   held.set(`${own.hostname}:${own.port || 5432}${own.pathname}`, 'Tessarion itself');
   for (const login of databases) {
-    const holder = held.get(placeOf(login));
+    const place = placeOf(login, machineOf(reach));
+    const holder = held.get(place);
     if (holder !== undefined)
       throw new ProblemError(
         'taken',
         `The database ${login.database} is that of ${holder}.`,
         'Name the database of this site alone.',
       );
-    held.set(placeOf(login), 'this site already');
-    if (await siteDatabase(login).system.isStrong(login))
+    held.set(place, 'this site already');
+    const database = siteDatabase(login, { carrier });
+    if (await database.system.isStrong(database.login))
       throw new ProblemError(
         'invalid',
         `${login.user} may do more than use its own database: whoever writes this site’s code could reach every other one.`,

@@ -1,16 +1,18 @@
 import { type Address, type EnvironmentKind, type Profile, type RootPath, toBytes } from '@tessarion/core';
 import {
-  connectServer,
   databaseSystem,
   EngineError,
   type Environment,
   folderOf,
+  fromServer,
+  type ServerConnection,
   type SiteDatabase,
 } from '@tessarion/engine';
 import { noEnvironment } from '../ground/absent.js';
 import { type DataFolder, newSecret } from '../ground/data-folder.js';
 import { json, type OnRecords } from '../ground/open.js';
 import { ProblemError } from '../ground/problems.js';
+import { connectBelow, type Reach, reachBy, type SshRecord } from './servers.js';
 
 /** A database of an environment, and how it is reached. */
 export interface DatabaseRecord {
@@ -39,6 +41,8 @@ export interface EnvironmentRecord {
   /** `making` until it answers; `removing` from the first step of its removal. */
   readonly status: 'making' | 'ready' | 'removing';
   readonly server: string;
+  /** How that server is reached; its own record says so. */
+  readonly reach: Reach;
   readonly folder: string;
   readonly addresses: readonly Address[];
   readonly roots: readonly RootPath[];
@@ -115,11 +119,16 @@ export interface ScheduledPull {
   readonly transfer: string | null;
 }
 
-type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate'> & {
+type Row = Omit<EnvironmentRecord, 'databases' | 'settings' | 'gate' | 'reach'> & {
   databases: string;
   settings: string;
   gate: string | null;
+  ssh: SshRecord | null;
+  ssh_key: string | null;
 };
+
+/** An environment that is about to be on record. */
+export type NewEnvironmentRecord = Omit<EnvironmentRecord, 'reach'>;
 
 /** The environments on record; their logins and settings are encrypted there. */
 export class Environments {
@@ -130,12 +139,14 @@ export class Environments {
   }
 
   /** One that was damaged stands in nobody else's way: it is shown, its gate stays shut, and nothing is done to it. */
-  #read(row: Row): EnvironmentRecord {
+  #read({ ssh, ssh_key, ...row }: Row): EnvironmentRecord {
     const [databases, settings, gate] = [row.databases, row.settings, row.gate].map((sealed) => this.#open(sealed));
     const nobodys: GateRecord = { user: newSecret('gate'), password: newSecret('gate') };
-    const isUnreadable = [databases, settings, gate].includes(undefined);
+    const key = this.#decrypted(ssh_key);
+    const isUnreadable = [databases, settings, gate, key].includes(undefined);
     return {
       ...row,
+      reach: reachBy(ssh, key ?? null),
       databases: (databases as readonly DatabaseRecord[] | undefined) ?? [],
       settings: (settings as EnvironmentRecord['settings'] | undefined) ?? {},
       gate: gate === undefined ? nobodys : (gate as GateRecord | null),
@@ -145,16 +156,25 @@ export class Environments {
 
   /** @returns undefined where it was damaged */
   #open(sealed: string | null): unknown {
+    const text = this.#decrypted(sealed);
+    try {
+      return text == null ? text : JSON.parse(text);
+    } catch {
+      return undefined;
+    }
+  }
+
+  #decrypted(sealed: string | null): string | null | undefined {
     if (sealed === null) return null;
     try {
-      return JSON.parse(this.#folder.keys.decrypt(sealed));
+      return this.#folder.keys.decrypt(sealed);
     } catch {
       return undefined;
     }
   }
 
   async find(on: OnRecords, path: string): Promise<EnvironmentRecord | undefined> {
-    const row = await on<Row>('environment').where({ path }).first();
+    const row = await rowsOf(on).where({ path }).first();
     return row ? this.#read(row as Row) : undefined;
   }
 
@@ -172,12 +192,12 @@ export class Environments {
   }
 
   async list(on: OnRecords, site?: string): Promise<EnvironmentRecord[]> {
-    const query = on<Row>('environment').orderBy('path');
+    const query = rowsOf(on).orderBy('path');
     const rows = (await (site === undefined ? query : query.where({ site }))) as Row[];
     return rows.map((row) => this.#read(row));
   }
 
-  async insert(on: OnRecords, record: EnvironmentRecord): Promise<void> {
+  async insert(on: OnRecords, record: NewEnvironmentRecord): Promise<void> {
     await on('environment').insert(this.#write(record));
   }
 
@@ -194,6 +214,7 @@ export class Environments {
     const { keys } = this.#folder;
     const {
       isUnreadable: _none,
+      reach: _servers,
       databases,
       settings,
       gate,
@@ -221,6 +242,12 @@ export class Environments {
     };
   }
 }
+
+/** Environments, each with what the record of its server says of how that is reached. */
+const rowsOf = (on: OnRecords) =>
+  on('environment')
+    .join('server', 'server.name', 'environment.server')
+    .select('environment.*', 'server.ssh', 'server.ssh_key');
 
 /** Keeps what was measured of an environment today, so that one sees how it went. */
 async function noteMeasure(on: OnRecords, path: string, { drift, size }: Partial<EnvironmentRecord>): Promise<void> {
@@ -253,9 +280,12 @@ export const unreadable = ({ path }: EnvironmentRecord): EngineError =>
   );
 
 /** A database as the engine takes it. */
-export const siteDatabase = ({ name, system, ...login }: DatabaseRecord): SiteDatabase => ({
+export const siteDatabase = (
+  { name, system, ...login }: DatabaseRecord,
+  server: Pick<ServerConnection, 'carrier'>,
+): SiteDatabase => ({
   name,
-  login,
+  login: fromServer(server, login),
   system: databaseSystem(system),
 });
 
@@ -263,18 +293,19 @@ export const siteDatabase = ({ name, system, ...login }: DatabaseRecord): SiteDa
 export function toEngine(record: EnvironmentRecord, profile: Profile | undefined): Environment {
   if (record.isUnreadable) throw unreadable(record);
   const folder = toBytes(record.folder);
+  const server = connectBelow(record.reach, folderOf(folder));
   return {
     path: record.path,
     site: record.site,
     name: record.name,
     kind: record.kind,
-    server: connectServer({ kind: 'local', base: folderOf(folder) }),
+    server,
     folder,
     place: {
       addresses: record.addresses,
       roots: record.roots.map((root) => ({ ...root, path: toBytes(root.path) })),
     },
-    databases: record.databases.map(siteDatabase),
+    databases: record.databases.map((database) => siteDatabase(database, server)),
     profile,
     settings: new Map(Object.entries(record.settings)),
   };

@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { type Address, type Location, layoutName, type Profile } from '@tessarion/core';
 import { newPassword } from '@tessarion/engine';
-import { type DatabaseRecord, type EnvironmentRecord, UNKNOWN_YET } from './environments.js';
+import { type DatabaseRecord, type EnvironmentRecord, type NewEnvironmentRecord, UNKNOWN_YET } from './environments.js';
 import type { ServerRecord } from './servers.js';
 import { resolveSettings } from './settings.js';
 
@@ -65,12 +65,12 @@ export function newCopy(
     readonly profile: Profile;
   },
   { front, now }: { readonly front: AddressMaker; readonly now: () => Date },
-): { readonly record: EnvironmentRecord; readonly warnings: readonly string[] } {
+): { readonly record: NewEnvironmentRecord; readonly warnings: readonly string[] } {
   const { site, name, kind, preview, madeFrom, source, server, profile } = wanted;
   const place = copyPlace(site, name, source, server, front);
   const databases = copyDatabases(site, name, source.databases, server);
   const settings = resolveSettings(profile, { kind, addresses: place.addresses, roots: place.roots, databases });
-  const record: EnvironmentRecord = {
+  const record: NewEnvironmentRecord = {
     ...UNKNOWN_YET,
     path: `${site}/${name}`,
     site,

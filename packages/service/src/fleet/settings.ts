@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { type Address, formatLocation, type Profile, type RootPath, type SettingRule } from '@tessarion/core';
-import { type DatabaseRecord, siteDatabase } from './environments.js';
+import { databaseSystem } from '@tessarion/engine';
+import type { DatabaseRecord } from './environments.js';
 
 /** Facts of an environment that settings may be taken from. */
 export interface SettingFacts {
@@ -52,8 +53,8 @@ function resolve(setting: SettingRule, facts: SettingFacts): string {
   if (!database) return '';
   switch (from.part) {
     case 'url': {
-      const { system, login } = siteDatabase(database);
-      return system.urlOf(login);
+      const { name: _called, system, ...login } = database;
+      return databaseSystem(system).urlOf(login);
     }
     case 'host':
       return database.host;

@@ -28,6 +28,7 @@ import { addFormerTitles } from './migrations/033-former-titles.js';
 import { addFigures } from './migrations/034-figures.js';
 import { indexTransfers } from './migrations/035-transfers-of-site.js';
 import { addForecastKeepers } from './migrations/036-forecast-keepers.js';
+import { addSshServers } from './migrations/037-ssh-servers.js';
 
 /** The records' schema, step by step; only ever appended to. */
 const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
@@ -280,6 +281,7 @@ const MIGRATIONS: Record<string, (knex: Knex) => Promise<void>> = {
   '034_figures': addFigures,
   '035_transfers_of_site': indexTransfers,
   '036_forecast_keepers': addForecastKeepers,
+  '037_ssh_servers': addSshServers,
 };
 
 /**

@@ -540,6 +540,8 @@ CREATE TABLE server (
   web_host jsonb NOT NULL,
   database jsonb NOT NULL,
   database_password text NOT NULL,
+  ssh jsonb,
+  ssh_key text,
   CONSTRAINT server_pkey PRIMARY KEY (name)
 );
 

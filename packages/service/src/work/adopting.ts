@@ -115,7 +115,7 @@ export async function adoptionChecks(
     const open = await servers.admin(record).openToAll();
     // On another server nobody knows the logins of copies.
     own = environment.databases
-      .filter(({ login }) => login.host === record.database.host && login.port === record.database.port)
+      .filter(({ login }) => servers.holds(record, login))
       .flatMap(({ login }) => (open.includes(login.database) ? [login.database] : []));
   });
   if (logins.state === 'failed') checks.push(logins);

@@ -170,7 +170,7 @@ async function checkDatabases(
   const open = await admin.openToAll();
   const checks: Check[] = source.databases
     // On another server nobody knows the copy's login.
-    .filter(({ login }) => login.host === record.database.host && login.port === record.database.port)
+    .filter(({ login }) => servers.holds(record, login))
     .map(({ login }) => entryCheck(login.database, open.includes(login.database)));
   const found: Found = { personal: [], unclassified: [], broken: [], misfits: [], untried: 0 };
   for (const database of source.databases) {

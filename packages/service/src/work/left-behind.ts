@@ -1,5 +1,5 @@
-import { type ByteString, toBytes } from '@tessarion/core';
-import { connectServer, folderOf, layout, type ServerConnection, showPath } from '@tessarion/engine';
+import { toBytes } from '@tessarion/core';
+import { layout, type ServerConnection, showPath } from '@tessarion/engine';
 import { unreadable } from '../fleet/environments.js';
 import { markOf } from '../fleet/mark.js';
 import type { ServerRecord } from '../fleet/servers.js';
@@ -25,7 +25,7 @@ export async function findLeftBehind(installation: Installation, server: ServerR
   const mark = markOf(folder);
   // What lies there is looked at first: what is made meanwhile is on record by then.
   const databases = await servers.admin(server).marked(mark);
-  const folders = await markedFolders(server.folder, mark);
+  const folders = await markedFolders(servers.connectAbove(server), server.folder, mark);
   if (databases.length + folders.length === 0) return { databases, folders };
   const all = await environments.list(records);
   // Of one whose record was damaged nobody knows what belongs to it.
@@ -42,12 +42,8 @@ export async function findLeftBehind(installation: Installation, server: ServerR
   return { databases: databases.filter(isNobodys), folders: folders.filter(isNobodys) };
 }
 
-/** A connection in which a server's own folder can be listed: it lies in the one above. */
-const above = (folder: ByteString): ServerConnection => connectServer({ kind: 'local', base: folderOf(folder) });
-
-async function markedFolders(path: string, mark: string): Promise<string[]> {
+async function markedFolders(server: ServerConnection, path: string, mark: string): Promise<string[]> {
   const folder = toBytes(path);
-  const server = above(folder);
   const found: string[] = [];
   for await (const node of server.listFolder(folder)) {
     if (node.type !== 'folder') continue;
@@ -62,7 +58,7 @@ async function markedFolders(path: string, mark: string): Promise<string[]> {
 export async function removeLeftBehind(installation: Installation, server: ServerRecord): Promise<LeftBehind> {
   const found = await findLeftBehind(installation, server);
   await installation.servers.admin(server).drop(...found.databases.map((name) => ({ database: name, user: name })));
-  const connection = above(toBytes(server.folder));
+  const connection = installation.servers.connectAbove(server);
   for (const folder of found.folders) await connection.remove(toBytes(folder));
   return found;
 }

@@ -1,13 +1,18 @@
-import { once } from 'node:events';
-import { connect } from 'node:net';
 import { hostname } from 'node:os';
 import type { BodyOf } from '@tessarion/contract';
 import { type Address, type Profile, parseLocation, toBytes } from '@tessarion/core';
-import { connectServer, databaseSystem } from '@tessarion/engine';
+import {
+  connectServer,
+  databaseSystem,
+  fingerprintOf,
+  newLoginKey,
+  publicHalfOf,
+  type SshReach,
+} from '@tessarion/engine';
 import { mustBeOwnDatabases, ownFolder, serverFolder } from '../../fleet/bringing.js';
 import { type EnvironmentRecord, toEngine, UNKNOWN_YET } from '../../fleet/environments.js';
 import { composeRecord, getProfile } from '../../fleet/profiles.js';
-import { reachOf, type ServerRecord } from '../../fleet/servers.js';
+import type { ServerRecord, SshMachine, SshRecord } from '../../fleet/servers.js';
 import { holdSite, siteTag, updateSite } from '../../fleet/sites.js';
 import { refuseTakenAddresses } from '../../fleet/taken-addresses.js';
 import { noSite } from '../../ground/absent.js';
@@ -17,21 +22,29 @@ import type { Installation } from '../../transfers/installation.js';
 import { adoptionChecks, adoptionMoves } from '../../work/adopting.js';
 import { findLeftBehind, removeLeftBehind } from '../../work/left-behind.js';
 import { startAdoption, startLeaving } from '../../work/start/sites.js';
+import { mustAnswer, tryServer } from '../../work/trying-server.js';
 import { readFleet } from '../views/fleet.js';
 import { glanceAt } from '../views/glance.js';
 import type { Call, Handlers } from './call.js';
 
+/** A server that is not logged in to yet, or is gone, is told as such. */
+async function askedOf<T>(ask: () => Promise<T>): Promise<T | null> {
+  try {
+    return await ask();
+  } catch {
+    return null;
+  }
+}
+
 async function toServer(installation: Installation, record: ServerRecord) {
-  const folder = toBytes(record.folder);
-  const freeBytes = await connectServer(reachOf(record))
-    .freeBytes(folder)
-    .catch(() => null);
-  const openToAll = await installation.servers
-    .admin(record)
-    .openToAll()
-    .catch(() => null);
+  const { servers } = installation;
+  const [freeBytes, openToAll] = await Promise.all([
+    askedOf(() => servers.connect(record).freeBytes(toBytes(record.folder))),
+    askedOf(() => servers.admin(record).openToAll()),
+  ]);
   return {
     name: record.name,
+    ssh: await toSsh(installation, record),
     folder: record.folder,
     baseDomain: record.base_domain,
     database: `${record.database.host}:${record.database.port}`,
@@ -45,32 +58,63 @@ async function toServer(installation: Installation, record: ServerRecord) {
   };
 }
 
-/** @throws {ProblemError} `invalid` where nobody listens there */
-async function mustAnswer({ host, port }: { readonly host: string; readonly port: number }): Promise<void> {
-  const socket = connect({ host, port, timeout: WEB_HOST_MS });
+/** How a server is logged in to, with what is public of its key. */
+async function toSsh({ servers }: Installation, record: ServerRecord) {
+  if (record.ssh === null) return null;
+  const { jump, ...own } = record.ssh;
+  const shown = ({ hostKey, ...machine }: SshMachine) => ({
+    ...machine,
+    hostKey: hostKey === null ? null : fingerprintOf(hostKey),
+  });
+  const reach = await askedOf(async () => servers.reach(record) as SshReach);
+  const key = reach && (await publicHalfOf(reach.at.key, `tessarion-${record.name}`));
+  const line = (to: string): string => (key === null ? '' : `restrict,port-forwarding,permitopen="${to}" ${key}`);
+  return {
+    ...shown(own),
+    jump: jump && shown(jump),
+    keyLines: {
+      server: line(`${record.database.host}:${record.database.port}`),
+      jump: jump && line(`${own.host}:${own.port}`),
+    },
+  };
+}
+
+/** As it is on record: nobody has confirmed a host key yet. */
+function toRecord(ssh: BodyOf<'serverCreate'>['ssh']): SshRecord | null {
+  if (ssh === undefined) return null;
+  const { key: _own, jump, ...machine } = ssh;
+  return { ...machine, hostKey: null, jump: jump === undefined ? null : { ...jump, hostKey: null } };
+}
+
+/** @throws {ProblemError} `invalid` where somebody's own key is none */
+async function loginKey(name: string, given: string | undefined): Promise<string> {
+  if (given === undefined) return (await newLoginKey(`tessarion-${name}`)).private;
   try {
-    await Promise.race([
-      once(socket, 'connect'),
-      once(socket, 'timeout').then(() => {
-        throw new Error(`nothing was heard for ${WEB_HOST_MS / 1000} s`);
-      }),
-    ]);
+    await publicHalfOf(given, name);
+    return given;
   } catch (error) {
-    throw new ProblemError(
-      'invalid',
-      `No web server answers at ${host}:${port}: ${error instanceof Error ? error.message : String(error)}.`,
-      'Start it, or correct the address.',
-    );
-  } finally {
-    socket.destroy();
+    const { message, next } = failureOf(error);
+    throw new ProblemError('invalid', message, next);
   }
 }
 
-const WEB_HOST_MS = 5000;
+/** Sees that a server of this machine can be used as it is said. @throws {ProblemError} `invalid` */
+async function mustBeUsable(body: BodyOf<'serverCreate'>, folder: string): Promise<void> {
+  if (!(await databaseSystem().administration(body.database).mayProvision()))
+    throw new ProblemError(
+      'invalid',
+      `${body.database.user} may not make databases and roles on ${body.database.host}:${body.database.port}.`,
+      'Give the login of a superuser, or one with CREATEDB and CREATEROLE.',
+    );
+  if (!(await connectServer({ kind: 'local', base: toBytes(folder) }).isFolder(toBytes(folder))))
+    throw new ProblemError('invalid', `There is no folder ${folder}.`, 'Make it first, or correct its name.');
+  await mustAnswer(body.webHost);
+}
 
 export const fleetHandlers: Handlers<
   | 'serverList'
   | 'serverCreate'
+  | 'serverTry'
   | 'serverClear'
   | 'fleetShow'
   | 'siteList'
@@ -91,30 +135,39 @@ export const fleetHandlers: Handlers<
     if (await records('server').where({ name: body.name }).first('name'))
       throw new ProblemError('taken', `There is a server ${body.name} already.`, 'Choose another name.');
     const { password, ...database } = body.database;
-    if (!(await databaseSystem().administration(body.database).mayProvision()))
-      throw new ProblemError(
-        'invalid',
-        `${database.user} may not make databases and roles on ${database.host}:${database.port}.`,
-        'Give the login of a superuser, or one with CREATEDB and CREATEROLE.',
-      );
-    const plain = serverFolder(body.folder, installation.folder.path);
-    const folder = toBytes(plain);
-    if (!(await connectServer({ kind: 'local', base: folder }).isFolder(folder)))
-      throw new ProblemError('invalid', `There is no folder ${plain}.`, 'Make it first, or correct its name.');
-    await mustAnswer(body.webHost);
+    const plain = serverFolder(body.folder, body.ssh ? undefined : installation.folder.path);
+    // One that is logged in to by SSH lets nobody in before the key stands there: it is tried afterwards.
+    if (body.ssh === undefined) await mustBeUsable(body, plain);
+    const key = body.ssh === undefined ? null : await loginKey(body.name, body.ssh.key);
     await records.transaction(async (trx) => {
       await servers.insert(trx, {
         name: body.name,
-        machine: hostname(),
+        machine: body.ssh?.host ?? hostname(),
         folder: plain,
         base_domain: body.baseDomain,
         web_host: body.webHost,
         database,
         password,
+        ssh: toRecord(body.ssh),
+        key,
       });
-      await call.note(trx, `server ${body.name}`, { folder: body.folder });
+      await call.note(trx, `server ${body.name}`, { folder: body.folder, ssh: body.ssh?.host ?? null });
     });
     return toServer(installation, await servers.get(records, body.name));
+  },
+
+  async serverTry(call) {
+    const { installation, params, body } = call;
+    const { records, servers } = installation;
+    const { name } = await servers.get(records, params.name);
+    const steps = await tryServer(installation, name, body.hostKeys ?? [], async (ssh, hostKey) => {
+      await records.transaction(async (trx) => {
+        await servers.update(trx, name, ssh);
+        await call.note(trx, `server ${name}`, { hostKey });
+      });
+    });
+    await call.note(records, `server ${name}`, { failed: steps.filter((one) => one.state === 'failed').length });
+    return { steps, server: await toServer(installation, await servers.get(records, name)) };
   },
 
   async serverClear(call) {
@@ -218,7 +271,8 @@ async function wantedLive(adopting: Adopting): Promise<EnvironmentRecord> {
   await refuseTakenAddresses(records, environments, addresses);
   const others = await environments.list(records);
   const folder = ownFolder(body, server, others);
-  await mustBeOwnDatabases(body, others, installation.recordsUrl);
+  const reach = servers.reach(server);
+  await mustBeOwnDatabases(body, servers.connect(server), others, installation.recordsUrl);
   return {
     ...UNKNOWN_YET,
     path: `${body.name}/live`,
@@ -226,6 +280,7 @@ async function wantedLive(adopting: Adopting): Promise<EnvironmentRecord> {
     name: 'live',
     kind: 'live',
     server: server.name,
+    reach,
     folder,
     addresses,
     roots: (body.roots ?? ['main']).map((name) => ({
