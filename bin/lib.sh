@@ -23,8 +23,20 @@ need_packages() {
     "${as_root[@]}" mkdir -p /etc/postgresql-common
     echo 'create_main_cluster = false' | "${as_root[@]}" tee /etc/postgresql-common/createcluster.conf >/dev/null
   fi
-  "${as_root[@]}" apt-get update -qq
-  DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
+  case " ${missing[*]} " in
+    *' openssh-server '*) "${as_root[@]}" mkdir -p /etc/ssh && "${as_root[@]}" touch /etc/ssh/sshd_not_to_be_run ;;
+  esac
+  (
+    # Nothing of what is installed is to run by itself, SSH least of all.
+    policy=/usr/sbin/policy-rc.d
+    if [ ! -e "$policy" ]; then
+      trap '"${as_root[@]}" rm -f "$policy"' EXIT
+      printf '#!/bin/sh\nexit 101\n' | "${as_root[@]}" tee "$policy" >/dev/null
+      "${as_root[@]}" chmod +x "$policy"
+    fi
+    "${as_root[@]}" apt-get update -qq
+    DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
+  )
 }
 
 need_node() {

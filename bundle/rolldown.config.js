@@ -14,6 +14,11 @@ const PROGRAMS = {
   demo: 'packages/demo/dist/main.js',
 };
 
+/** Drivers of databases that the records are never kept in. */
+const FOREIGN = /^(mysql2?|oracledb|sqlite3|better-sqlite3|tedious|mariadb\/callback|pg-query-stream)$/;
+/** Compiled parts, which their modules do without. */
+const COMPILED = /^(pg-native|cpu-features|\..*\.node)$/;
+
 /** What a module names beside itself, as `new URL('…', import.meta.url)`, is found from the bundle's folder. */
 const besideItself = {
   name: 'beside-itself',
@@ -37,12 +42,7 @@ const besideItself = {
 export default defineConfig({
   input: PROGRAMS,
   platform: 'node',
-  external: [
-    // Drivers of databases that the records are never kept in; they are not installed.
-    /^(mysql2?|oracledb|sqlite3|better-sqlite3|tedious|mariadb\/callback|pg-query-stream|pg-native)$/,
-    // Compiled parts that SSH does without.
-    /^(cpu-features|\..*\.node)$/,
-  ],
+  external: (id, importer = '') => (/[/]knex[/]/.test(importer) && FOREIGN.test(id)) || COMPILED.test(id),
   plugins: [besideItself],
   logLevel: 'warn',
   output: {

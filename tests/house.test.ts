@@ -35,9 +35,11 @@ const SERVICE = 'packages/service/src';
 const ABOVE = [ENGINE, SERVICE, 'packages/core/src', 'packages/contract/src', 'packages/client/src'];
 
 describe('above the ports', () => {
-  it('nobody speaks PostgreSQL', () => {
-    const own = [`${ENGINE}/postgres/`];
-    expect(filesWith(/from 'pg(-copy-streams)?'/, [ENGINE], own)).toEqual([]);
+  it('nobody speaks the language of a database', () => {
+    const own = ['postgres', 'mariadb'].map((room) => `${ENGINE}/${room}/`);
+    expect(filesWith(/from 'pg(-copy-streams)?'/, [ENGINE], own.slice(0, 1))).toEqual([]);
+    expect(filesWith(/'mysql2'/, [ENGINE], own.slice(1))).toEqual([]);
+    expect(filesWith(/'ssh2'/, [ENGINE], [`${ENGINE}/ssh/`])).toEqual([]);
     const sql = /\b(SELECT |INSERT INTO|DELETE FROM|ALTER TABLE|CREATE TABLE|pg_[a-z]+|::text|::regclass|xmin)\b/;
     expect(filesWith(sql, [ENGINE, 'packages/core/src'], own)).toEqual([]);
     // The records are PostgreSQL's by decision; sites' databases are reached through the engine alone.

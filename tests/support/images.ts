@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { freePort } from '@tessarion/cluster';
 import { inject } from 'vitest';
+import { isBySsh, reachedBySsh } from './by-ssh.js';
 import {
   keepStudio,
   putBackStudio,
@@ -52,13 +53,14 @@ export async function startFromImage(image: Image, options: StudioOptions): Prom
   if (isTaken) {
     const studio = await startNewStudio(await newPlace(), options, 'test');
     for (const step of image.steps) await step(studio);
-    return studio;
+    return isBySsh() ? reachedBySsh(studio) : studio;
   }
   isTaken = true;
   const place = ownPlace();
   const kept = await keptImage(image, place);
   await putBackStudio(join(kept, 'studio'), place.data);
-  const studio = await startStudioAgain(place, options, () => fs.readFile(join(kept, 'token'), 'utf8'));
+  const own = await startStudioAgain(place, options, () => fs.readFile(join(kept, 'token'), 'utf8'));
+  const studio = isBySsh() ? await reachedBySsh(own) : own;
   return {
     ...studio,
     async stop() {

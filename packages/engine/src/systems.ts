@@ -1,4 +1,5 @@
 import { LocalServer } from './local/local-server.js';
+import { mariadb } from './mariadb/system.js';
 import type { DatabaseSystem } from './ports/database.js';
 import { EngineError, type EngineErrorCode } from './ports/errors.js';
 import type { ObjectPlace, ObjectStore } from './ports/objects.js';
@@ -10,7 +11,7 @@ import type { SshReach } from './ssh/link.js';
 import { SshServer } from './ssh/ssh-server.js';
 import { FolderObjects } from './store/objects-folder.js';
 
-const SYSTEMS: Readonly<Record<string, DatabaseSystem>> = { [postgresql.name]: postgresql };
+const SYSTEMS: Readonly<Record<string, DatabaseSystem>> = { [postgresql.name]: postgresql, [mariadb.name]: mariadb };
 
 /** The system of the databases of a server that does not say which. */
 export const USUAL_SYSTEM = postgresql.name;

@@ -52,7 +52,8 @@ export interface DatabaseSystem {
   load(login: DatabaseLogin): Promise<Loader>;
   /**
    * Draws keys for new rows from a table's own counter, as the site itself would. Keys that rows have, or that others
-   * bring along, are passed over.
+   * bring along, are passed over. No view of the database may be open: where a counter moves by a change of the table, that
+   * change would wait for it.
    *
    * @throws {EngineError} `outdated` when the table has no counter any more
    */

@@ -1,7 +1,7 @@
 import { addTo, tablePath } from '@tessarion/core';
+import { insertOrder } from '../ports/insert-order.js';
 import type { ColumnOfUnique, SchemaShape, TableShape } from '../ports/shapes.js';
 import { quoteLiteral, quoteName, quoteTable } from './describe.js';
-import { insertOrder } from './insert-order.js';
 
 /** What no two rows of a table may share: a unique index, whole or in part, or an exclusion constraint. */
 export interface UniqueRule {

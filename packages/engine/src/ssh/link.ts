@@ -119,6 +119,8 @@ export class SshLink {
   /** The same for whoever says by himself whether it is waited for. */
   async line(host: string, port: number): Promise<Line> {
     const stream = await this.#opening<Duplex>((take) => this.#client.forwardOut('127.0.0.1', 0, host, port, take));
+    // As a socket does: whoever is told that the other side has ended is told that it is closed as well.
+    stream.once('end', () => stream.end());
     return { stream, wait: (isWaited) => this.#use(isWaited ? 1 : -1), end: () => stream.destroy() };
   }
 

@@ -245,11 +245,10 @@ export function databaseSuite(title: string, open: () => Promise<KindUnderTest>)
         view.schema.tables.map(({ columns, key, uniques, references }) => ({ columns, key, uniques, references })),
       );
       for (const { name } of SITE) expect((await rowsOf(copy, name)).sort()).toEqual((await rowsOf(view, name)).sort());
-      // The counter goes on where its source's stands.
-      expect(await kind.system.drawKeys(onto, named(copy.schema.tables, 'page'), 'id', 1, new Set())).not.toEqual([
-        '1',
-      ]);
       await Promise.all([view.close(), copy.close()]);
+      // The counter goes on where its source's stands.
+      const [drawn] = await kind.system.drawKeys(onto, named(copy.schema.tables, 'page'), 'id', 1, new Set());
+      expect(Number(drawn)).toBeGreaterThan(1);
     });
 
     describe('questions', () => {

@@ -1,42 +1,13 @@
-import { addTo, type Misfit, tableLabel } from '@tessarion/core';
+import { type Misfit, tableLabel } from '@tessarion/core';
 import type pg from 'pg';
 import type { LimitedColumn } from '../../ports/database.js';
+import { misfitsInLength, nameOfRow, shownValue } from '../../ports/misfits-in-length.js';
 import { MOST_MISFITS, type WrittenRow } from '../../ports/rows.js';
 import { readable, type TableShape } from '../../ports/shapes.js';
 import { quoteName, quoteTable } from '../describe.js';
 import { breaks, judgedBy, type MakingRoom, type UniqueRule } from '../unique-rules.js';
 
 const BATCH = 2000;
-
-/** How a row is named in messages. */
-const nameOf = (shape: TableShape, key: readonly (string | null)[]): string =>
-  shape.key.length === 0 ? 'a row' : key.map((value) => value ?? 'null').join(' ');
-
-const shown = (value: string): string => (value.length > 60 ? `${value.slice(0, 57)}…` : value);
-
-/** Cells that are longer than their columns, by the position of their row. */
-export function misfitsInLength(shape: TableShape, rows: readonly WrittenRow[]): Map<number, Misfit[]> {
-  const limits = new Map(
-    shape.columns.flatMap((column) => (column.maxLength === undefined ? [] : [[column.name, column.maxLength]])),
-  );
-  const found = new Map<number, Misfit[]>();
-  for (const [i, row] of rows.entries()) {
-    for (const [name, value] of Object.entries(row.cells)) {
-      const limit = limits.get(name);
-      if (limit === undefined || value === null) continue;
-      // The server counts characters, and drops spaces at the end that do not fit.
-      const length = [...value.trimEnd()].length;
-      if (length <= limit) continue;
-      const misfit = {
-        table: tableLabel(shape),
-        key: nameOf(shape, row.key),
-        what: `${name} would be ${length} characters long and has room for ${limit}: "${shown(value)}"`,
-      };
-      addTo(found, i, misfit);
-    }
-  }
-  return found;
-}
 
 /** SQL for the rows as they would be: `~n` and `~op` tell them apart, and the other columns are the table's. */
 const asWritten = (shape: TableShape): string => `
@@ -81,7 +52,7 @@ export async function misfitsIn(client: pg.Client, shape: TableShape, rows: read
       for (const number of numbers)
         found.push({
           table: tableLabel(shape),
-          key: nameOf(shape, (batch[n - 1] as WrittenRow).key),
+          key: nameOfRow(shape, (batch[n - 1] as WrittenRow).key),
           what: `breaks the constraint "${constraints[number]?.name}": ${constraints[number]?.expression}`,
         });
   }
@@ -135,8 +106,8 @@ export async function takenValues(
     for (const one of inTheWay(result.rows, rows, making).slice(0, MOST_MISFITS))
       found.push({
         table: tableLabel(shape),
-        key: nameOf(shape, (rows[one.n - 1] as WrittenRow).key),
-        what: `wants the ${rule.columns.join(', ')} "${shown(one.value)}", which ${one.holder} ${WAYS[one.way]}`,
+        key: nameOfRow(shape, (rows[one.n - 1] as WrittenRow).key),
+        what: `wants the ${rule.columns.join(', ')} "${shownValue(one.value)}", which ${one.holder} ${WAYS[one.way]}`,
       });
   }
   return found;

@@ -1,5 +1,6 @@
 import { type ByteString, type Misfit, tablePath } from '@tessarion/core';
 import type { LimitedColumn, Mentioning, Questions, Referring, SiteDatabase } from '../../ports/database.js';
+import { misfitsInLength } from '../../ports/misfits-in-length.js';
 import type { WrittenRow } from '../../ports/rows.js';
 import type { DatabaseLogin, SchemaShape, TableShape } from '../../ports/shapes.js';
 import { databaseError } from '../connect.js';
@@ -7,7 +8,7 @@ import { describeSchema } from '../describe.js';
 import { borrowSession, type Session } from '../sessions.js';
 import { type MakingRoom, roomMakers, uniqueRules } from '../unique-rules.js';
 import { cell, countMentioning, countReferring, heldRows, holders, sizeOf, valuesByKey } from './counts.js';
-import { crowdedRows, misfitsIn, misfitsInLength, takenValues } from './row-trial.js';
+import { crowdedRows, misfitsIn, takenValues } from './row-trial.js';
 import { rowsWhere } from './rows-where.js';
 import { countKeys, countsOf, differentValues, samplesOf } from './samples.js';
 

@@ -1,11 +1,11 @@
 import { isCalledAlike, tablePath } from '@tessarion/core';
 import type { RowWriter, SiteDatabase, Written } from '../../ports/database.js';
 import { EngineError } from '../../ports/errors.js';
+import { insertOrder } from '../../ports/insert-order.js';
 import type { Mode, Protection, ReadBack, Remain } from '../../ports/rows.js';
 import type { DatabaseLogin, SchemaShape, TableShape } from '../../ports/shapes.js';
 import { databaseError, withoutValues } from '../connect.js';
 import { describeSchema, quoteLiteral, quoteName, quoteTable } from '../describe.js';
-import { insertOrder } from '../insert-order.js';
 import { borrowSession } from '../sessions.js';
 import {
   comesBack,

@@ -1,5 +1,5 @@
 import { tablePath } from '@tessarion/core';
-import type { TableShape } from '../ports/shapes.js';
+import type { TableShape } from './shapes.js';
 
 /**
  * Orders tables so that those referred to come first. Tables that refer to one another in a circle stand in one
