@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { freePort } from '@tessarion/cluster';
 import { inject } from 'vitest';
+import { isByMaria, withMaria } from './by-maria.js';
 import { isBySsh, reachedBySsh } from './by-ssh.js';
 import {
   keepStudio,
@@ -53,14 +54,14 @@ export async function startFromImage(image: Image, options: StudioOptions): Prom
   if (isTaken) {
     const studio = await startNewStudio(await newPlace(), options, 'test');
     for (const step of image.steps) await step(studio);
-    return isBySsh() ? reachedBySsh(studio) : studio;
+    return asAsked(studio);
   }
   isTaken = true;
   const place = ownPlace();
   const kept = await keptImage(image, place);
   await putBackStudio(join(kept, 'studio'), place.data);
   const own = await startStudioAgain(place, options, () => fs.readFile(join(kept, 'token'), 'utf8'));
-  const studio = isBySsh() ? await reachedBySsh(own) : own;
+  const studio = await asAsked(own);
   return {
     ...studio,
     async stop() {
@@ -68,6 +69,12 @@ export async function startFromImage(image: Image, options: StudioOptions): Prom
       isTaken = false;
     },
   };
+}
+
+/** A studio whose server is reached, and whose databases are kept, as a test file asks for. */
+async function asAsked(studio: Studio): Promise<Studio> {
+  const own = isByMaria() ? await withMaria(studio) : studio;
+  return isBySsh() ? reachedBySsh(own) : own;
 }
 
 /** @returns its folder */

@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import pg from 'pg';
 import { vi } from 'vitest';
+import { dumpMaria, isByMaria, loadMaria } from './by-maria.js';
 import { folderOf, onRecords, type Studio } from './studio.js';
 import { during } from './times.js';
 
@@ -14,6 +15,8 @@ const literal = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 /** A database as it was, under another name, and the login that it belongs to. */
 interface KeptDatabase {
   readonly name: string;
+  /** Of MariaDB: all of it. */
+  readonly dump?: string;
   readonly copy: string;
   readonly user: string;
   /** Statements that make the login again where it is gone. */
@@ -107,6 +110,7 @@ export class KeptSite {
 }
 
 async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase> {
+  if (isByMaria()) return { name, copy: '', user: '', makeUser: '', dump: await dumpMaria(name) };
   const copy = `kept_${number++}`;
   return onServer(studio, async (query) => {
     await query(
@@ -127,14 +131,16 @@ async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase>
   });
 }
 
-const putBackDatabase = (studio: Studio, { name, copy, user, makeUser }: KeptDatabase): Promise<unknown> =>
-  onServer(studio, async (query) => {
-    await query(`DROP DATABASE IF EXISTS ${quote(name)} WITH (FORCE)`);
-    if ((await query(`SELECT FROM pg_roles WHERE rolname = ${literal(user)}`)).length === 0) await query(makeUser);
-    await query(`CREATE DATABASE ${quote(name)} OWNER ${quote(user)} TEMPLATE ${quote(copy)}`);
-    await query(`REVOKE ALL ON DATABASE ${quote(name)} FROM PUBLIC`);
-    await onServer(studio, (inside) => inside(`REASSIGN OWNED BY ${KEEPER} TO ${quote(user)}`), name);
-  });
+const putBackDatabase = (studio: Studio, { name, copy, user, makeUser, dump }: KeptDatabase): Promise<unknown> =>
+  dump !== undefined
+    ? loadMaria(dump)
+    : onServer(studio, async (query) => {
+        await query(`DROP DATABASE IF EXISTS ${quote(name)} WITH (FORCE)`);
+        if ((await query(`SELECT FROM pg_roles WHERE rolname = ${literal(user)}`)).length === 0) await query(makeUser);
+        await query(`CREATE DATABASE ${quote(name)} OWNER ${quote(user)} TEMPLATE ${quote(copy)}`);
+        await query(`REVOKE ALL ON DATABASE ${quote(name)} FROM PUBLIC`);
+        await onServer(studio, (inside) => inside(`REASSIGN OWNED BY ${KEEPER} TO ${quote(user)}`), name);
+      });
 
 async function onServer<T>(
   { server }: Studio,

@@ -1,4 +1,5 @@
 import {
+  DATABASE_SYSTEMS,
   DataClass,
   EnvironmentKind,
   MAX_NAME_LENGTH,
@@ -624,6 +625,9 @@ export const ProfileVersion = z.object({
 
 /** Databases and folders that an installation made, and that belong to nothing that it knows. */
 export const LeftBehind = z.object({ databases: z.array(z.string()), folders: z.array(z.string()) });
+
+/** The kinds of databases that sites may have. */
+export const DatabaseSystem = z.enum(DATABASE_SYSTEMS);
 
 /** A machine that is logged in to by SSH. */
 export const SshMachine = z.strictObject({

@@ -4,7 +4,16 @@ import { Field } from './field.js';
 import { HostFields } from './text-field.js';
 
 /** A database that nobody has named yet. */
-export const NO_DATABASE: DatabaseAddress = { host: '127.0.0.1', port: 5432, database: '', user: '', password: '' };
+export const NO_DATABASE: DatabaseAddress = {
+  system: 'postgresql',
+  host: '127.0.0.1',
+  port: 5432,
+  database: '',
+  user: '',
+  password: '',
+};
+
+const SYSTEMS = { postgresql: ['PostgreSQL', 5432], mariadb: ['MariaDB', 3306] } as const;
 
 /** Where a database is, and how one logs in there. */
 export function DatabaseFields({
@@ -25,6 +34,24 @@ export function DatabaseFields({
     <fieldset className="my-4 grid min-w-0 grid-cols-2 gap-8">
       <legend className="pb-4 font-semibold">{legend}</legend>
       <p className="col-span-full text-ink2">{note}</p>
+      <Field className="col-span-full">
+        Kind
+        <select
+          value={value.system}
+          onChange={(event) => {
+            const system = event.target.value as DatabaseAddress['system'];
+            // A port that nobody chose goes with the kind.
+            const isUsual = value.port === SYSTEMS[value.system][1];
+            change({ ...value, system, port: isUsual ? SYSTEMS[system][1] : value.port });
+          }}
+        >
+          {Object.entries(SYSTEMS).map(([system, [words]]) => (
+            <option key={system} value={system}>
+              {words}
+            </option>
+          ))}
+        </select>
+      </Field>
       <HostFields value={value} change={change} />
       {!isServer && (
         <Field className="col-span-full">

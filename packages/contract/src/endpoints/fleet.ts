@@ -6,6 +6,8 @@ import { none, nothing, onSite } from './inputs.js';
 /** How a database of a site is reached, and what the profile calls it. */
 export const DatabaseAccess = z.strictObject({
   name: s.Name,
+  /** PostgreSQL where it is left out. */
+  system: s.DatabaseSystem.optional(),
   host: z.string(),
   port: z.number().int(),
   database: z.string(),
@@ -62,7 +64,13 @@ export const fleetEndpoints = {
       folder: z.string().startsWith('/'),
       baseDomain: z.string().regex(/^[a-z0-9.-]+$/),
       webHost: z.object({ host: z.string(), port: z.number().int() }),
-      database: z.object({ host: z.string(), port: z.number().int(), user: z.string(), password: z.string() }),
+      database: z.object({
+        system: s.DatabaseSystem.optional(),
+        host: z.string(),
+        port: z.number().int(),
+        user: z.string(),
+        password: z.string(),
+      }),
       ssh: s.SshMachine.extend({
         jump: s.SshMachine.optional(),
         /** A private key of one's own, as OpenSSH keeps it, without a passphrase; one is made where it is left out. */

@@ -358,16 +358,14 @@ export class MariaWriter implements RowWriter {
         (taking.length === 1 && leaving.length === 1 && taking[0] === leaving[0])
       )
         continue;
-      const own = columns.map((name) => columnOf(shape, name));
-      const free = own.find((one) => !one.isRequired) ?? own.find((one) => one.isText && (one.maxLength ?? 64) >= 24);
-      if (!free) continue;
+      const apart = passingColumn(shape, columns);
+      if (!apart) continue;
+      const { column, passingValue } = apart;
+      let number = 0;
       for (const some of batches(leaving)) {
-        const list = some.map((row) => [
-          ...keyLiterals(shape, row.key),
-          free.isRequired ? quoteText(randomUUID().replaceAll('-', '').slice(0, 24)) : 'NULL',
-        ]);
+        const list = some.map((row) => [...keyLiterals(shape, row.key), passingValue(number++)]);
         passing += await this.#session.run(
-          `UPDATE ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET t.${quoteName(free.name)} = w.c${shape.key.length}${this.#unstamped(shape, [free.name])}`,
+          `UPDATE ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET t.${quoteName(column)} = w.c${shape.key.length}${this.#unstamped(shape, [column])}`,
         );
       }
     }
@@ -493,6 +491,36 @@ export class MariaWriter implements RowWriter {
       return outdated('A reference of the destination would lead nowhere');
     return databaseError(error, this.#session.login);
   }
+}
+
+/** Bytes of whole numbers (MariaDB, *Numeric Data Types*). */
+const INTEGER_BYTES: Readonly<Record<string, number>> = { tinyint: 1, smallint: 2, mediumint: 3, int: 4, bigint: 8 };
+
+/** The n-th of the numbers that a type reaches last: below zero, or at its top where there are none. */
+function farNumber(type: string): ((n: number) => string) | undefined {
+  const bytes = INTEGER_BYTES[/^[a-z]+/.exec(type)?.[0] ?? ''];
+  if (bytes === undefined) return undefined;
+  const all = 1n << BigInt(8 * bytes);
+  return type.includes('unsigned') ? (n) => String(all - 1n - BigInt(n)) : (n) => String(BigInt(n) - all / 2n);
+}
+
+/** A column of a rule that no two rows may break which may hold something else for a moment, and what. */
+function passingColumn(
+  { columns, references }: TableShape,
+  names: readonly string[],
+): { readonly column: string; readonly passingValue: (n: number) => string } | undefined {
+  const own = names.map((name) => columns.find((one) => one.name === name) as ColumnShape);
+  const empty = own.find((one) => !one.isRequired);
+  if (empty) return { column: empty.name, passingValue: () => 'NULL' };
+  // What refers to something cannot refer to nothing that is there.
+  const free = own.filter(({ name }) => !references.some((one) => one.columns.includes(name)));
+  for (const { name, type, isText, maxLength } of free) {
+    if (isText && (maxLength ?? 24) >= 24)
+      return { column: name, passingValue: () => quoteText(randomUUID().replaceAll('-', '').slice(0, 24)) };
+    const far = farNumber(type);
+    if (far) return { column: name, passingValue: far };
+  }
+  return undefined;
 }
 
 /** Columns in which a row is not as it was compared. */

@@ -18,7 +18,7 @@ import { connectBelow, type Reach, reachBy, type SshRecord } from './servers.js'
 export interface DatabaseRecord {
   readonly name: string;
   /** Its kind; PostgreSQL where it does not say. */
-  readonly system?: string;
+  readonly system?: string | undefined;
   readonly host: string;
   readonly port: number;
   readonly database: string;

@@ -47,6 +47,7 @@ export function copyDatabases(
     const id = `${site.slice(0, 20)}_${name.slice(0, 20)}_${randomBytes(3).toString('hex')}`.replaceAll('-', '_');
     return {
       name: database.name,
+      ...(server.database.system === undefined ? {} : { system: server.database.system }),
       host: server.database.host,
       port: server.database.port,
       database: id,

@@ -39,7 +39,7 @@ export interface ServerRecord {
   readonly web_host: { readonly host: string; readonly port: number };
   readonly database: {
     /** The kind of its databases; PostgreSQL where it does not say. */
-    readonly system?: string;
+    readonly system?: string | undefined;
     readonly host: string;
     readonly port: number;
     readonly user: string;

@@ -28,7 +28,7 @@ const Outcome = z.object({
 
 const Database = z.object({
   name: z.string(),
-  system: z.string().exactOptional(),
+  system: z.string().optional(),
   host: z.string(),
   port: z.number(),
   database: z.string(),

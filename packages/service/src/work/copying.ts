@@ -46,13 +46,19 @@ export async function makeDatabases(
   const { records, servers } = context.installation;
   const { server } = await context.environmentRecord(destination.path);
   const admin = servers.admin(await servers.get(records, server));
-  for (const { name, login } of destination.databases) {
+  for (const { name, login, system } of destination.databases) {
     const from = source.databases.find((one) => one.name === name);
     if (!from)
       throw new EngineError(
         'schema-unsupported',
         `${source.path} has no database "${name}".`,
         'Look at its databases: tessarion env show',
+      );
+    if (from.system.name !== system.name)
+      throw new EngineError(
+        'schema-unsupported',
+        `${source.path} keeps "${name}" in ${from.system.name}, and the databases of ${server} are ${system.name}.`,
+        'Choose a server whose database server is of the same kind.',
       );
     await admin.create(login, await from.system.likeness(from.login), { mark: markOf(context.installation.folder) });
   }

@@ -100,7 +100,7 @@ async function loginKey(name: string, given: string | undefined): Promise<string
 
 /** Sees that a server of this machine can be used as it is said. @throws {ProblemError} `invalid` */
 async function mustBeUsable(body: BodyOf<'serverCreate'>, folder: string): Promise<void> {
-  if (!(await databaseSystem().administration(body.database).mayProvision()))
+  if (!(await databaseSystem(body.database.system).administration(body.database).mayProvision()))
     throw new ProblemError(
       'invalid',
       `${body.database.user} may not make databases and roles on ${body.database.host}:${body.database.port}.`,
