@@ -1,3 +1,3 @@
-// The same histories as for PostgreSQL, through a real MariaDB.
-process.env.TESSARION_TEST_SYSTEM = 'mariadb';
-await import('./any-merge.test.js');
+import { mergesAtRandom } from './support/merging-at-random.js';
+
+mergesAtRandom({ system: 'mariadb' });

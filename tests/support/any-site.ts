@@ -2,7 +2,6 @@ import * as fs from 'node:fs/promises';
 import { join } from 'node:path';
 import { makeDatabase } from '@tessarion/demo-site';
 import { mariadb } from '../../packages/engine/src/mariadb/system.js';
-import { isByMaria, mariaLogin } from './by-maria.js';
 import { done, folderOf, makeCopy, onSite, type Query, type Studio, saveProfile } from './studio.js';
 
 /**
@@ -96,9 +95,9 @@ export async function bringInAnySite(studio: Studio): Promise<void> {
   await fs.mkdir(join(folder, 'main/styles'), { recursive: true });
   for (const file of FILES.slice(0, 3)) await fs.writeFile(join(folder, 'main/styles', file), `/* ${file} */\n`);
   const database = 'any_live';
-  const { host, port } = isByMaria() ? mariaLogin() : studio.server;
+  const { host, port } = studio.maria ?? studio.server;
   const login = { host, port, database, user: database, password: 'secret-word' };
-  if (isByMaria()) await mariadb.administration(mariaLogin()).create(login);
+  if (studio.maria) await mariadb.administration(studio.maria).create(login);
   else await makeDatabase(studio.server, database, login.password);
   await saveProfile(studio.client, 'any', PROFILE);
   await done(
@@ -111,12 +110,12 @@ export async function bringInAnySite(studio: Studio): Promise<void> {
         server: 'harbour-1',
         folder,
         addresses: [{ name: 'main', url: 'https://any.example' }],
-        databases: [{ name: 'main', ...(isByMaria() ? { system: 'mariadb' as const } : {}), ...login }],
+        databases: [{ name: 'main', ...(studio.maria ? { system: 'mariadb' as const } : {}), ...login }],
       },
     }),
   );
   await onSite(studio, ANY_LIVE, async (query) => {
-    await query(isByMaria() ? MARIA_SCHEMA : `SET ROLE ${database}; ${SCHEMA}`);
+    await query(studio.maria ? MARIA_SCHEMA : `SET ROLE ${database}; ${SCHEMA}`);
     for (let n = 1; n <= PAGES; n++) {
       await query(`INSERT INTO page (uid, slug, title, body, meta, opts) VALUES ($1, $2, $3, $4, $5, $6)`, [
         `p${n}`,
@@ -143,7 +142,7 @@ export async function bringInAnySite(studio: Studio): Promise<void> {
     await query(`INSERT INTO redirect VALUES ('https://any.example/own', '/', 'one'), ('http://any.example/plain', '/', 'two'),
       ('https://Any.Example/upper', '/', 'three'), ('https://any.example:443/port', '/', 'four')`);
     await query("INSERT INTO badge VALUES (1, 'first', 'First')");
-    if (!isByMaria()) await query('RESET ROLE');
+    if (!studio.maria) await query('RESET ROLE');
   });
   await makeCopy(studio, 'any', 'staging');
 }
@@ -440,8 +439,8 @@ const EDITS: Readonly<Record<string, Edit>> = {
 };
 
 /** An edit of a page that others name is refused by the application; one that orders name by the database. */
-async function isFree(query: Query, page: number): Promise<boolean> {
-  const [related, near] = isByMaria()
+async function isFree({ maria }: Studio, query: Query, page: number): Promise<boolean> {
+  const [related, near] = maria
     ? [`JSON_CONTAINS(meta, CAST($1 AS CHAR), '$.related')`, `CONCAT('%;i:', $1, ';%')`]
     : [`meta->'related' @> to_jsonb($1::int)`, `'%;i:' || $1 || ';%'`];
   const rows = await query(
@@ -478,7 +477,7 @@ export async function editAnySite(studio: Studio, path: string, dice: Dice): Pro
       const name = names[n - 5] as string;
       if (name === 'deletePage') {
         const free: number[] = [];
-        for (const id of await idsOf(query, 'page')) if (await isFree(query, id)) free.push(id);
+        for (const id of await idsOf(query, 'page')) if (await isFree(studio, query, id)) free.push(id);
         if (free.length === 0) continue;
         const id = dice.anyOf(free);
         const [row] = await query('DELETE FROM page WHERE id = $1 RETURNING uid', [id]);

@@ -8,22 +8,11 @@ import type { Studio } from './start-studio.js';
 
 type Query = (sql: string, values?: unknown[]) => Promise<Record<string, unknown>[]>;
 
-/** Whether sites of tests are to have their databases in MariaDB. */
-export const isByMaria = (): boolean => process.env.TESSARION_TEST_SYSTEM === 'mariadb';
-
-/** The server of this test's worker. */
-let server: MariaServer | undefined;
-
-/** How its administrator logs in. */
-export function mariaLogin(): MariaServer['login'] {
-  if (!server) throw new Error('There is no MariaDB server.');
-  return server.login;
-}
+type Login = MariaServer['login'];
 
 /** Gives a studio's server databases of MariaDB from now on. */
 export async function withMaria(studio: Studio): Promise<Studio> {
   const started = await startMaria();
-  server = started;
   const { password, ...login } = started.login;
   const { keys } = await DataFolder.open(join(studio.data, 'tessarion'));
   await studio.records.query('UPDATE server SET database = $1, database_password = $2', [
@@ -32,6 +21,7 @@ export async function withMaria(studio: Studio): Promise<Studio> {
   ]);
   return {
     ...studio,
+    maria: started.login,
     async stop() {
       await studio.stop();
       await started.stop();
@@ -55,8 +45,12 @@ function translated(sql: string, values: readonly unknown[]): { sql: string; val
 }
 
 /** Runs statements on a database of MariaDB as its server's administrator. */
-export async function onMariaDatabase<T>(database: string, work: (query: Query) => Promise<T>): Promise<T> {
-  const connection: Connection = await createConnection({ ...mariaLogin(), database, multipleStatements: true });
+export async function onMariaDatabase<T>(
+  login: Login,
+  database: string,
+  work: (query: Query) => Promise<T>,
+): Promise<T> {
+  const connection: Connection = await createConnection({ ...login, database, multipleStatements: true });
   try {
     return await work(async (sql, values = []) => {
       const asked = translated(sql, values);
@@ -68,13 +62,12 @@ export async function onMariaDatabase<T>(database: string, work: (query: Query) 
   }
 }
 
-const access = (): string[] => {
-  const { host, port, user, password } = mariaLogin();
-  return ['--no-defaults', `--host=${host}`, `--port=${port}`, `--user=${user}`, `--password=${password}`];
-};
+const access = ({ host, port, user, password }: Login): string[] => [
+  ...['--no-defaults', `--host=${host}`, `--port=${port}`, `--user=${user}`, `--password=${password}`],
+];
 
 /** A database as statements that make it again. */
-export async function dumpMaria(database: string): Promise<string> {
+export async function dumpMaria(login: Login, database: string): Promise<string> {
   const options = [
     '--single-transaction',
     '--routines',
@@ -83,16 +76,16 @@ export async function dumpMaria(database: string): Promise<string> {
     '--add-drop-database',
     '--databases',
   ];
-  const { stdout } = await promisify(execFile)('/usr/bin/mariadb-dump', [...access(), ...options, database], {
+  const { stdout } = await promisify(execFile)('/usr/bin/mariadb-dump', [...access(login), ...options, database], {
     maxBuffer: 1 << 28,
   });
   return stdout;
 }
 
 /** Makes a database again. */
-export async function loadMaria(dump: string): Promise<void> {
+export async function loadMaria(login: Login, dump: string): Promise<void> {
   await new Promise<void>((resolve, reject) => {
-    const child = execFile('/usr/bin/mariadb', access(), (error) => (error ? reject(error) : resolve()));
+    const child = execFile('/usr/bin/mariadb', access(login), (error) => (error ? reject(error) : resolve()));
     child.stdin?.end(dump);
   });
 }

@@ -3,9 +3,6 @@ import { startSshd } from '../../packages/engine/test/support/sshd.js';
 import { DataFolder } from '../../packages/service/src/ground/data-folder.js';
 import type { Studio } from './start-studio.js';
 
-/** Whether all that tests do with sites is to go by SSH: what holds on the machine itself holds there as well. */
-export const isBySsh = (): boolean => process.env.TESSARION_TEST_REACH === 'ssh';
-
 /** Lets a studio reach its server by SSH from now on, as it would another machine. */
 export async function reachedBySsh(studio: Studio): Promise<Studio> {
   const sshd = await startSshd();

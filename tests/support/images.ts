@@ -3,8 +3,8 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { freePort } from '@tessarion/cluster';
 import { inject } from 'vitest';
-import { isByMaria, withMaria } from './by-maria.js';
-import { isBySsh, reachedBySsh } from './by-ssh.js';
+import { withMaria } from './by-maria.js';
+import { reachedBySsh } from './by-ssh.js';
 import {
   keepStudio,
   putBackStudio,
@@ -54,14 +54,14 @@ export async function startFromImage(image: Image, options: StudioOptions): Prom
   if (isTaken) {
     const studio = await startNewStudio(await newPlace(), options, 'test');
     for (const step of image.steps) await step(studio);
-    return asAsked(studio);
+    return asAsked(studio, options);
   }
   isTaken = true;
   const place = ownPlace();
   const kept = await keptImage(image, place);
   await putBackStudio(join(kept, 'studio'), place.data);
   const own = await startStudioAgain(place, options, () => fs.readFile(join(kept, 'token'), 'utf8'));
-  const studio = await asAsked(own);
+  const studio = await asAsked(own, options);
   return {
     ...studio,
     async stop() {
@@ -72,9 +72,10 @@ export async function startFromImage(image: Image, options: StudioOptions): Prom
 }
 
 /** A studio whose server is reached, and whose databases are kept, as a test file asks for. */
-async function asAsked(studio: Studio): Promise<Studio> {
-  const own = isByMaria() ? await withMaria(studio) : studio;
-  return isBySsh() ? reachedBySsh(own) : own;
+async function asAsked(studio: Studio, { reach, system }: StudioOptions): Promise<Studio> {
+  const own = system === 'mariadb' ? await withMaria(studio) : studio;
+  // All that holds on the machine itself holds by SSH as well: whoever doubts it asks for it.
+  return (reach ?? process.env.TESSARION_TEST_REACH) === 'ssh' ? reachedBySsh(own) : own;
 }
 
 /** @returns its folder */

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import pg from 'pg';
 import { vi } from 'vitest';
-import { dumpMaria, isByMaria, loadMaria } from './by-maria.js';
+import { dumpMaria, loadMaria } from './by-maria.js';
 import { folderOf, onRecords, type Studio } from './studio.js';
 import { during } from './times.js';
 
@@ -110,7 +110,7 @@ export class KeptSite {
 }
 
 async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase> {
-  if (isByMaria()) return { name, copy: '', user: '', makeUser: '', dump: await dumpMaria(name) };
+  if (studio.maria) return { name, copy: '', user: '', makeUser: '', dump: await dumpMaria(studio.maria, name) };
   const copy = `kept_${number++}`;
   return onServer(studio, async (query) => {
     await query(
@@ -132,8 +132,8 @@ async function keepDatabase(studio: Studio, name: string): Promise<KeptDatabase>
 }
 
 const putBackDatabase = (studio: Studio, { name, copy, user, makeUser, dump }: KeptDatabase): Promise<unknown> =>
-  dump !== undefined
-    ? loadMaria(dump)
+  studio.maria && dump !== undefined
+    ? loadMaria(studio.maria, dump)
     : onServer(studio, async (query) => {
         await query(`DROP DATABASE IF EXISTS ${quote(name)} WITH (FORCE)`);
         if ((await query(`SELECT FROM pg_roles WHERE rolname = ${literal(user)}`)).length === 0) await query(makeUser);

@@ -10,6 +10,7 @@ import { PrivateCluster } from '@tessarion/cluster';
 import { becomeAdministrator, type DemoPlace, prepareStudio } from '@tessarion/demo';
 import { type ServerLogin, WebHost } from '@tessarion/demo-site';
 import pg from 'pg';
+import type { MariaServer } from '../../packages/engine/test/support/mariadb.js';
 import { startCluster } from './clusters.js';
 import { endProcessesOf } from './processes.js';
 
@@ -44,6 +45,8 @@ export interface Studio {
   /** The service's own records, as their superuser. */
   readonly records: pg.Pool;
   readonly variables: Record<string, string>;
+  /** How its MariaDB server's administrator logs in, where its sites' databases are there. */
+  readonly maria?: MariaServer['login'];
   /** Ends everything and removes it. */
   stop(): Promise<void>;
 }
@@ -61,6 +64,10 @@ export interface StudioPlace {
 }
 
 export interface StudioOptions {
+  /** How its server is reached: as another machine by SSH, where that is said, and else straight. */
+  readonly reach?: 'ssh';
+  /** Where its sites' databases are; in PostgreSQL unless it is said. */
+  readonly system?: 'mariadb';
   /** For `serve`. */
   readonly args?: readonly string[];
   /** Environment variables of the service and its workers. */

@@ -8,7 +8,7 @@ import { bringIn, browser, type DemoSite } from '@tessarion/demo';
 import pg from 'pg';
 import { vi } from 'vitest';
 import { borrowSession } from '../../packages/engine/src/postgres/sessions.js';
-import { isByMaria, onMariaDatabase } from './by-maria.js';
+import { onMariaDatabase } from './by-maria.js';
 import { type Image, newPlace, startFromImage } from './images.js';
 import { workersOf } from './processes.js';
 import { CLI, type Studio, type StudioOptions, startNewStudio } from './start-studio.js';
@@ -196,7 +196,7 @@ export type Query = (sql: string, values?: unknown[]) => Promise<Record<string, 
 export async function onSite<T>(studio: Studio, path: string, work: (query: Query) => Promise<T>): Promise<T> {
   const [site, name] = path.split('/') as [string, string];
   const environment = await studio.client.call('environmentShow', { params: { site, environment: name } });
-  if (isByMaria()) return onMariaDatabase(environment.databases[0] as string, work);
+  if (studio.maria) return onMariaDatabase(studio.maria, environment.databases[0] as string, work);
   const session = await borrowSession(
     { ...studio.server, database: environment.databases[0] as string },
     'read',

@@ -20,7 +20,7 @@ import {
 } from '../ports/shapes.js';
 import { databaseError, Session } from './connect.js';
 import { type Described, describe } from './describe.js';
-import { asRead, familyOf, literal, quoteName, quoteText } from './sql.js';
+import { asRead, familyOf, literal, mine, N, quoteName, quoteText } from './sql.js';
 import { lineOf, readsOf } from './view.js';
 
 /** Values that one statement names. */
@@ -43,14 +43,14 @@ const columnOf = (table: TableShape, name: string): ColumnShape =>
 const literalOf = (table: TableShape, name: string, value: string): string =>
   literal(toBytes(value), columnOf(table, name));
 
-/** The values of some columns as a table `w`: `n`, then `c0`, `c1` …. */
+/** The values of some columns as a table `w`, under names that no site has. */
 const wantedTable = (table: TableShape, columns: readonly string[], from: number, wanted: readonly Values[]): string =>
   `(${wanted
     .map(
       (values, i) =>
         `SELECT ${[
-          `${from + i} AS n`,
-          ...columns.map((name, j) => `${literal(values[j] ?? null, columnOf(table, name))} AS c${j}`),
+          `${from + i} AS ${N}`,
+          ...columns.map((name, j) => `${literal(values[j] ?? null, columnOf(table, name))} AS ${mine(j)}`),
         ].join(', ')}`,
     )
     .join(' UNION ALL ')}) w`;
@@ -154,8 +154,8 @@ export class MariaQuestions implements Questions {
       );
       const rows = await this.#ask((session) =>
         session.texts(
-          `SELECT w.n, ${counted} FROM ${wanted} JOIN ${quoteName(table.name)} t ON t.${quoteName(column)} = w.c0
-            ${conditions.length > 0 ? `WHERE ${conditions.join(' AND ')}` : ''} GROUP BY w.n ORDER BY w.n`,
+          `SELECT w.${N}, ${counted} FROM ${wanted} JOIN ${quoteName(table.name)} t ON t.${quoteName(column)} = w.${mine(0)}
+            ${conditions.length > 0 ? `WHERE ${conditions.join(' AND ')}` : ''} GROUP BY w.${N} ORDER BY w.${N}`,
         ),
       );
       for (const [n, count] of rows) found.set(keys[Number(n)] as ByteString, Number(count));
@@ -190,13 +190,13 @@ export class MariaQuestions implements Questions {
 
   async holders(table: TableShape, columns: readonly string[], values: readonly Values[]) {
     const found: { at: number; key: ByteString[] }[] = [];
-    const match = columns.map((name, i) => `t.${quoteName(name)} = w.c${i}`).join(' AND ');
+    const match = columns.map((name, i) => `t.${quoteName(name)} = w.${mine(i)}`).join(' AND ');
     const keys = table.key.map((name) => `t.${quoteName(name)}`);
     const binary = table.key.map((name) => familyOf(columnOf(table, name).type) === 'binary');
     for (const { from, some } of batches(values)) {
       const rows = await this.#ask((session) =>
         session.rows(
-          `SELECT ${['w.n', ...keys].join(', ')} FROM ${wantedTable(table, columns, from, some)} JOIN ${quoteName(table.name)} t ON ${match} ORDER BY w.n`,
+          `SELECT ${[`w.${N}`, ...keys].join(', ')} FROM ${wantedTable(table, columns, from, some)} JOIN ${quoteName(table.name)} t ON ${match} ORDER BY w.${N}`,
         ),
       );
       for (const [n, ...key] of rows)
@@ -221,7 +221,7 @@ export class MariaQuestions implements Questions {
       );
       const rows = await this.#ask((session) =>
         session.rows(
-          `SELECT w.n, ${this.#read(table, column)} FROM ${wanted} JOIN ${quoteName(table.name)} ON ${quoteName(key)} = w.c0`,
+          `SELECT w.${N}, ${this.#read(table, column)} FROM ${wanted} JOIN ${quoteName(table.name)} ON ${quoteName(key)} = w.${mine(0)}`,
         ),
       );
       for (const [n, value] of rows)
@@ -365,10 +365,10 @@ export class MariaQuestions implements Questions {
     const binary = columns.map((name) => familyOf(columnOf(table, name).type) === 'binary');
     for (const { from, some } of batches(rows)) {
       const keys = some.map((row) => row.key.map((one) => (one === null ? null : toBytes(one))));
-      const match = table.key.map((name, i) => `${quoteName(name)} = w.c${i}`).join(' AND ');
+      const match = table.key.map((name, i) => `${quoteName(name)} = w.${mine(i)}`).join(' AND ');
       const found = await this.#ask((session) =>
         session.rows(
-          `SELECT w.n, ${columns.map((name) => this.#read(table, name)).join(', ')} FROM ${wantedTable(table, table.key, from, keys)} JOIN ${quoteName(table.name)} ON ${match}`,
+          `SELECT w.${N}, ${columns.map((name) => this.#read(table, name)).join(', ')} FROM ${wantedTable(table, table.key, from, keys)} JOIN ${quoteName(table.name)} ON ${match}`,
         ),
       );
       for (const [n, ...values] of found)

@@ -78,12 +78,27 @@ const HEX = '\\x';
 export const asRead = (value: Buffer | null, isBinary: boolean): ByteString | null =>
   value === null ? null : isBinary ? `${HEX}${value.toString('hex')}` : value.toString('latin1');
 
+const GEOMETRY = /^(?:geometry|point|linestring|polygon|multi\w+)/;
+
+/** A shape as the server keeps it: its reference system, then its well-known binary (MariaDB, *ST_GeomFromWKB*). */
+function geometry(value: ByteString): string {
+  const kept = Buffer.from(value.slice(HEX.length), 'hex');
+  return `ST_GeomFromWKB(x'${kept.toString('hex', 4)}', ${kept.readUInt32LE(0)})`;
+}
+
 /** A value of a row as a literal of its column. */
 export function literal(value: ByteString | null, { type }: Pick<ColumnShape, 'type'>): string {
   if (value === null) return 'NULL';
   const family = familyOf(type);
+  if (GEOMETRY.test(type)) return geometry(value);
   if (family === 'binary' && value.startsWith(HEX)) return value === HEX ? "''" : `x'${value.slice(HEX.length)}'`;
   // A quoted number is taken for the bits of its digits.
   if (family === 'bit' && /^\d+$/.test(value)) return value;
   return quoteText(textOf(value));
 }
+
+/** Which of some rows it is, in tables of ours that are joined with a site's. */
+export const N = '`~n`';
+
+/** The i-th column of such a table: no site's column is called so, and none need be named in full. */
+export const mine = (i: number): string => `\`~${i}\``;

@@ -22,9 +22,11 @@ export interface StagedRow {
   /** Columns that are written: all that a new row says, or those that change. */
   changed: readonly string[];
   /** What they are to hold. */
-  readonly after: ReadonlyMap<string, ByteString | null>;
+  readonly after: Map<string, ByteString | null>;
   /** What the row was compared with, as far as that is known. */
   readonly before: ReadonlyMap<string, ByteString | null>;
+  /** What it holds now that it is locked, in the order of the readable columns. */
+  now: readonly (ByteString | null)[] | undefined;
 }
 
 /** The changes of one table. */
@@ -98,5 +100,12 @@ function stagedRow(shape: TableShape, change: RowChange, rewriter: Rewriter): St
   };
   const key =
     change.key.length === 0 ? [] : readLine(materialiseLines(`${writeLine([...change.key])}\n`, rewriter).slice(0, -1));
-  return { op: change.op, key, changed: [...after.keys()], after: written(after), before: written(before) };
+  return {
+    op: change.op,
+    key,
+    changed: [...after.keys()],
+    after: written(after),
+    before: written(before),
+    now: undefined,
+  };
 }

@@ -16,11 +16,14 @@ import type { Counts, Mode, Protection, ReadBack, Remain } from '../ports/rows.j
 import { type ColumnShape, plainUniques, readable, type SchemaShape, type TableShape } from '../ports/shapes.js';
 import { databaseError, Session, takeLock, withoutValues } from './connect.js';
 import { describe, type ForeignKey } from './describe.js';
-import { asRead, familyOf, literal, quoteName, quoteText } from './sql.js';
+import { asRead, familyOf, literal, mine, N, quoteName, quoteText } from './sql.js';
 import { Staged, type StagedRow, type StagedTable } from './staged.js';
 
 /** Where it stands which transfers were committed; no comparison shows it. */
 export const MARKS = 'tessarion_transfer';
+
+/** Holds what rows are to hold, while they are changed. */
+const PASSING = 'tessarion_passing';
 
 /** Rows that one statement names. */
 const AT_ONCE = 500;
@@ -38,15 +41,15 @@ function* batches<T>(all: readonly T[]): Generator<readonly T[]> {
 
 const nameOf = (key: Values): string => key.map((one) => (one === null ? 'null' : toText(one))).join(' ');
 
-/** Rows of literals as a table `w`, with columns `c0`, `c1` …, and which it was as `n`. */
+/** Rows of literals as a table `w`, with columns of names that no site has, and which it was as {@link N}. */
 const wanted = (rows: readonly (readonly string[])[]): string =>
-  `(${rows.map((row, n) => `SELECT ${n} AS n${row.map((one, i) => `, ${one} AS c${i}`).join('')}`).join(' UNION ALL ')}) w`;
+  `(${rows.map((row, n) => `SELECT ${n} AS ${N}${row.map((one, i) => `, ${one} AS ${mine(i)}`).join('')}`).join(' UNION ALL ')}) w`;
 
 const keyLiterals = (shape: TableShape, key: Values): string[] =>
   shape.key.map((name, i) => literal(key[i] ?? null, columnOf(shape, name)));
 
 const keyMatch = (shape: TableShape): string =>
-  shape.key.map((name, i) => `t.${quoteName(name)} = w.c${i}`).join(' AND ');
+  shape.key.map((name, i) => `t.${quoteName(name)} = w.${mine(i)}`).join(' AND ');
 
 /** Writes rows to a MariaDB database. */
 export class MariaWriter implements RowWriter {
@@ -54,6 +57,8 @@ export class MariaWriter implements RowWriter {
   readonly #staged: Staged;
   readonly #mode: Mode;
   readonly #mark = randomUUID();
+  /** Rows that were written to temporary tables, which the server counts as any other. */
+  #aside = 0;
 
   private constructor(session: Session, staged: Staged, mode: Mode) {
     this.#session = session;
@@ -182,7 +187,7 @@ export class MariaWriter implements RowWriter {
     for (const some of batches(rows)) {
       const list = some.map((row) => keyLiterals(shape, row.key));
       const answer = await this.#session.rows(
-        `SELECT w.n, ${picked.join(', ')} FROM ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)}${isLocked ? ' FOR UPDATE' : ''}`,
+        `SELECT w.${N}, ${picked.join(', ')} FROM ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)}${isLocked ? ' FOR UPDATE' : ''}`,
       );
       for (const [n, ...values] of answer)
         found.set(
@@ -212,6 +217,7 @@ export class MariaWriter implements RowWriter {
       const unlike = this.#mode === 'over' || !now ? [] : differing(table, row, columns, now);
       if (unlike.length > 0) stays(row, `was changed meanwhile (${unlike.join(', ')})`);
       if (unlike.length > 0 && row.op === 'delete') continue;
+      row.now = now;
       row.changed = row.changed.filter((name) => !unlike.includes(name));
       if (row.op === 'update' && row.changed.length === 0) continue;
       kept.push(row);
@@ -270,7 +276,7 @@ export class MariaWriter implements RowWriter {
     );
     const passed = new Set(let_go.map((row) => JSON.stringify(row.key)));
     const found = new Set<StagedRow>();
-    const match = columns.map((name, i) => `t.${quoteName(name)} = w.c${i}`).join(' AND ');
+    const match = columns.map((name, i) => `t.${quoteName(name)} = w.${mine(i)}`).join(' AND ');
     const own = from.key.map((name) => `, t.${quoteName(name)}`).join('');
     const binary = from.key.map((name) => familyOf(columnOf(from, name).type) === 'binary');
     for (const some of batches(rows)) {
@@ -278,7 +284,7 @@ export class MariaWriter implements RowWriter {
         targets.map((name) => literal(heldBy(table.shape, row, name), columnOf(table.shape, name))),
       );
       const answer = await this.#session.rows(
-        `SELECT w.n${own} FROM ${wanted(list)} STRAIGHT_JOIN ${quoteName(from.name)} t ON ${match}`,
+        `SELECT w.${N}${own} FROM ${wanted(list)} STRAIGHT_JOIN ${quoteName(from.name)} t ON ${match}`,
       );
       for (const [n, ...key] of answer) {
         const isPassed =
@@ -321,7 +327,7 @@ export class MariaWriter implements RowWriter {
     { applied, passing }: { readonly applied: Counts; readonly passing: number },
   ): Promise<void> {
     if (tables.every(({ shape }) => shape.rowTriggers.length === 0)) return;
-    const meant = applied.inserted + applied.updated + applied.deleted + passing;
+    const meant = applied.inserted + applied.updated + applied.deleted + passing + this.#aside;
     const written = (await this.#written()) - before;
     if (written <= meant) return;
     throw new EngineError(
@@ -361,11 +367,12 @@ export class MariaWriter implements RowWriter {
       const apart = passingColumn(shape, columns);
       if (!apart) continue;
       const { column, passingValue } = apart;
+      for (const row of leaving) if (row.op === 'update') comesBack(shape, row, column);
       let number = 0;
       for (const some of batches(leaving)) {
         const list = some.map((row) => [...keyLiterals(shape, row.key), passingValue(number++)]);
         passing += await this.#session.run(
-          `UPDATE ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET t.${quoteName(column)} = w.c${shape.key.length}${this.#unstamped(shape, [column])}`,
+          `UPDATE ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET t.${quoteName(column)} = w.${mine(shape.key.length)}${this.#unstamped(shape, [column])}`,
         );
       }
     }
@@ -420,21 +427,36 @@ export class MariaWriter implements RowWriter {
     return inserted;
   }
 
-  /** @returns how many rows were found */
+  /**
+   * Changes rows from a temporary table that has their columns' own types: what is made of literals in passing has others, of
+   * which the server does not take all, and some end it (geometry in 10.11.19).
+   *
+   * @returns how many rows were found
+   */
   async #update({ shape }: StagedTable, rows: readonly StagedRow[]): Promise<number> {
     let updated = 0;
-    for (const alike of byColumns(rows))
+    for (const alike of byColumns(rows)) {
+      const { changed } = alike[0] as StagedRow;
+      const columns = [...shape.key, ...changed];
+      const picked = columns.map((name, i) => `${quoteName(name)} AS ${mine(i)}`).join(', ');
+      await this.#session.run(
+        `CREATE OR REPLACE TEMPORARY TABLE ${PASSING} ENGINE=InnoDB SELECT ${picked} FROM ${quoteName(shape.name)} LIMIT 0`,
+      );
       for (const some of batches(alike)) {
-        const { changed } = some[0] as StagedRow;
         const list = some.map((row) => [
           ...keyLiterals(shape, row.key),
           ...changed.map((name) => literal(row.after.get(name) ?? null, columnOf(shape, name))),
         ]);
-        const set = changed.map((name, i) => `t.${quoteName(name)} = w.c${shape.key.length + i}`).join(', ');
-        updated += await this.#session.run(
-          `UPDATE ${wanted(list)} STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET ${set}${this.#unstamped(shape, changed)}`,
+        this.#aside += await this.#session.run(
+          `INSERT INTO ${PASSING} VALUES ${list.map((one) => `(${one.join(', ')})`).join(', ')}`,
         );
       }
+      const set = changed.map((name, i) => `t.${quoteName(name)} = w.${mine(shape.key.length + i)}`).join(', ');
+      updated += await this.#session.run(
+        `UPDATE ${PASSING} w STRAIGHT_JOIN ${quoteName(shape.name)} t ON ${keyMatch(shape)} SET ${set}${this.#unstamped(shape, changed)}`,
+      );
+      await this.#session.run(`DROP TEMPORARY TABLE ${PASSING}`);
+    }
     return updated;
   }
 
@@ -521,6 +543,14 @@ function passingColumn(
     if (far) return { column: name, passingValue: far };
   }
   return undefined;
+}
+
+/** What a row holds in a column that it is not to lose is written again with what it gets. */
+function comesBack(shape: TableShape, row: StagedRow, column: string): void {
+  if (row.changed.includes(column)) return;
+  const at = readable(shape).findIndex(({ name }) => name === column);
+  row.changed = [...row.changed, column];
+  row.after.set(column, row.now?.[at] ?? null);
 }
 
 /** Columns in which a row is not as it was compared. */
