@@ -325,6 +325,39 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection, as
       await expect(server.linkTree(at('to'), at('from'), ['top'])).rejects.toThrow(EngineError);
     });
 
+    it('makes many files like others at once, and says which of them hold some words', async () => {
+      const big = Buffer.concat([Buffer.alloc(262_140, 'x'), Buffer.from('a secret word'), Buffer.alloc(300_000, 'y')]);
+      const contents = { 'from/a': 'plain', 'from/\xff \n': 'of a secret word', 'from/empty': '', 'from/big': big };
+      for (const to of ['from', 'to']) await server.makeFolder(at(to));
+      for (const [name, content] of Object.entries(contents))
+        await server.writeFile(at(name), Buffer.from(content), 0o600);
+      await server.writeFile(at('to/a'), Buffer.from('of before'), 0o600);
+      const names = [...Object.keys(contents), 'from/never'];
+      const made = await server.copyMany(
+        names.map((name) => ({
+          from: at(name),
+          to: at(name.replace('from', 'to')),
+          mode: 0o640,
+          modified: 1_700_000_000,
+        })),
+        ['a secret word', 'pla', 'nothing'],
+      );
+      expect(made.map((one) => one?.holds)).toEqual([[1], [0], [], [0], undefined]);
+      for (const [i, [name, content]] of Object.entries(contents).entries()) {
+        const to = at(name.replace('from', 'to'));
+        expect((await server.readFile(to)).equals(Buffer.from(content))).toBe(true);
+        expect(await server.nodeAt(to)).toMatchObject({
+          mode: 0o640,
+          modified: 1_700_000_000,
+          identity: made[i]?.identity,
+        });
+      }
+      expect((await listed('to')).length).toBe(4);
+      expect(await server.copyMany([], [])).toEqual([]);
+      const outside = [{ from: '/etc/hostname', to: at('to/stolen'), mode: 0o640 }];
+      expect((await failure(server.copyMany(outside, []))).code).toBe('file-refused');
+    });
+
     it('removes what is there, links and not what they lead to, and does not mind what is not', async () => {
       await server.makeFolder(at('keep'));
       await server.writeFile(at('keep/file'), Buffer.from('x'), 0o644);

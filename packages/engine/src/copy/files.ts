@@ -1,6 +1,6 @@
 import { type ByteString, toBytes } from '@tessarion/core';
 import { checkpoint, type Work } from '../ports/progress.js';
-import { type FileContent, whileStill, whileThere } from '../ports/server.js';
+import { type CopyOrder, type FileContent, whileStill, whileThere } from '../ports/server.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout, rewriterOf } from '../site/environment.js';
 import type { LeftOut } from '../site/left-out.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../site/root-reader.js';
@@ -58,11 +58,15 @@ export async function copyRoot(
     const area = kept.find((one) => path === one.path || path.startsWith(`${one.path}/`));
     return area ? layout.keep(folder, root, area.name) + path.slice(area.path.length) : `${tree}/${path}`;
   };
+  const batch = plan.source.liesOn(server) && server.isFar ? new Batch(plan, spool, work) : undefined;
   // One at a time: what belongs to a file follows it in the spool.
   await eachOf(foldersFirst(plan.source.files(root)), 1, async (file) => {
     checkpoint(work);
     if (isLeftOut(plan, file)) return;
     const to = whereTo(file.path);
+    if (file.type === 'file' && file.at && batch && !form.isTranslated(file.path, file.area))
+      return batch.add(file, file.at, to);
+    await batch?.flush();
     if (file.type === 'link') {
       const target = file.target as ByteString;
       // A kept area may hold the link of the copy that is made anew.
@@ -73,6 +77,7 @@ export async function copyRoot(
     }
     await whileThere(() => copyOne(file, to));
   });
+  await batch?.flush();
 
   async function copyOne(file: SourceFile, to: ByteString): Promise<void> {
     const { path, area, mode } = file;
@@ -121,6 +126,56 @@ export async function copyRoot(
     }
   }
 }
+
+/** Files that are copied at once, where source and copy lie on one machine: their bytes stay there. */
+class Batch {
+  readonly #waiting: { readonly file: SourceFile; readonly order: CopyOrder; readonly at: FilePlaceOf }[] = [];
+  #bytes = 0;
+
+  constructor(
+    private readonly plan: FilePlan,
+    private readonly spool: SpoolWriter | undefined,
+    private readonly work: Work,
+  ) {}
+
+  async add(file: SourceFile, at: FilePlaceOf, to: ByteString): Promise<void> {
+    const { mode, owner, acl, modified } = file;
+    this.#waiting.push({ file, at, order: { from: at.realPath, to, mode, owner, acl, modified } });
+    this.#bytes += file.bytes;
+    if (this.#waiting.length >= BATCH_FILES || this.#bytes >= BATCH_BYTES) await this.flush();
+  }
+
+  async flush(): Promise<void> {
+    const [some, { traces, destination }] = [this.#waiting.splice(0), this.plan];
+    this.#bytes = 0;
+    const made = await destination.server.copyMany(
+      some.map(({ order }) => order),
+      traces?.words ?? [],
+    );
+    for (const [i, { file, at, order }] of some.entries()) {
+      const one = made[i];
+      // It was there when it was listed, and has gone since.
+      if (!one) continue;
+      if (one.holds.length > 0) await this.#look(file.path, order.to);
+      const places = [{ realPath: order.to, identity: one.identity }, at];
+      this.spool?.event({ is: 'file', path: file.path, mode: file.mode, at: places });
+      this.work.count({ files: 1, bytes: file.bytes });
+    }
+    checkpoint(this.work);
+  }
+
+  /** Looks closely at a file that holds what a copy must not hold, as a part of something or by itself. */
+  async #look(path: ByteString, at: ByteString): Promise<void> {
+    const traces = this.plan.traces?.inFile(path);
+    for await (const piece of this.plan.destination.server.readPieces(at, PIECE_BYTES)) traces?.look(piece);
+  }
+}
+
+type FilePlaceOf = NonNullable<SourceFile['at']>;
+
+/** What is copied at once is told once it is done, and stopped in between. */
+const BATCH_FILES = 256;
+const BATCH_BYTES = 32 * 1024 * 1024;
 
 /** The folder of a root in use. */
 async function topOf({ server, folder }: Environment, root: string): Promise<ByteString> {

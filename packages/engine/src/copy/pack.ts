@@ -6,6 +6,7 @@ import {
   type RootManifest,
   type TableManifest,
 } from '@tessarion/core';
+import { EngineError } from '../ports/errors.js';
 import { checkpoint, type Work } from '../ports/progress.js';
 import type { ServerConnection, TreeNode } from '../ports/server.js';
 import { PIECE_BYTES, pieces } from '../site/root-reader.js';
@@ -149,9 +150,30 @@ class TablePart {
 
 type FilePlace = NonNullable<EventOf<'file'>['at']>[number];
 
+/** Files of a far server that are asked for at once: each takes as long as it travels. */
+const FILES_AHEAD = 32;
+
+/** An identity begins with the size. */
+const sizeOf = ({ identity }: FilePlace): number => Number(identity.slice(0, identity.indexOf(' ')));
+
+/** A file's bytes, and how it stands at both ends. */
+interface Ahead {
+  readonly content: Buffer;
+  readonly copy: TreeNode;
+  readonly source: TreeNode | undefined;
+}
+
+interface Coming {
+  readonly facts: EventOf<'file'>;
+  readonly content: readonly Buffer[];
+  readonly read: Promise<Ahead | undefined> | undefined;
+}
+
 class RootPart implements Part {
   readonly #tree = new TreeBuilder();
   #file: { facts: EventOf<'file'>; content: Buffer[] } | undefined;
+  /** Files that are taken next, in their order; those of a far server are on their way already. */
+  readonly #coming: Coming[] = [];
 
   constructor(
     private readonly facts: EventOf<'root'>,
@@ -177,17 +199,47 @@ class RootPart implements Part {
     if (!this.#file) return;
     const { facts, content } = this.#file;
     this.#file = undefined;
-    const stored = facts.at ? await this.#storeUnchanged(facts.at) : await this.#store(pieces(Buffer.concat(content)));
+    const isAhead = this.server.isFar && facts.at?.[0] && sizeOf(facts.at[0]) <= PIECE_BYTES;
+    const read = isAhead ? this.#readAhead(facts.at as readonly FilePlace[]) : undefined;
+    // Whoever takes it hears of it.
+    read?.catch(() => undefined);
+    this.#coming.push({ facts, content, read });
+    if (this.#coming.length >= (this.server.isFar ? FILES_AHEAD : 1)) await this.#takeNext();
+  }
+
+  async #takeNext(): Promise<void> {
+    const { facts, content, read } = this.#coming.shift() as Coming;
+    const { path, mode, plain, at } = facts;
+    const ahead = await read;
+    const stored = ahead
+      ? await this.#store(pieces(ahead.content))
+      : at
+        ? await this.#storeUnchanged(at)
+        : await this.#store(pieces(Buffer.concat(content)));
     if (!stored) {
-      this.lost.push(facts.path);
+      this.lost.push(path);
       return;
     }
-    const { path, mode, plain, at } = facts;
     if (at) {
-      const [copy, source] = [await this.#stillAt(at[0]), await this.#stillAt(at[1])];
+      const { copy, source } = ahead ?? { copy: await this.#stillAt(at[0]), source: await this.#stillAt(at[1]) };
       this.known({ root: this.facts.name, path, content: stored, copy, source });
     }
     this.#tree.add(path, { type: 'file', name: '', mode, ...stored, ...(plain === undefined ? {} : { plain }) });
+  }
+
+  /** Reads a file's bytes where the copy has it, as long as it is the one that was made. */
+  async #readAhead([place, original]: readonly FilePlace[]): Promise<Ahead | undefined> {
+    const { realPath } = place as FilePlace;
+    const [content, source] = await Promise.all([
+      this.server.readFile(realPath).catch((error: unknown) => {
+        if (error instanceof EngineError && /^file-(gone|changed)$/.test(error.code)) return undefined;
+        throw error;
+      }),
+      this.#stillAt(original),
+    ]);
+    // What is as it was made now has not been written to meanwhile.
+    const copy = await this.#stillAt(place);
+    return content && copy && { content, copy, source };
   }
 
   async #store(content: Iterable<Buffer> | AsyncIterable<Buffer>): Promise<{ pieces: string[]; size: number }> {
@@ -217,6 +269,7 @@ class RootPart implements Part {
 
   async end(images: CopyImages): Promise<void> {
     await this.#endFile();
+    while (this.#coming.length > 0) await this.#takeNext();
     const root = { name: this.facts.name, ...(await this.#tree.store(this.writer)) };
     images.source.roots.push(root);
     images.copy.roots.push(root);

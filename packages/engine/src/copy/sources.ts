@@ -1,3 +1,4 @@
+import { isDeepStrictEqual } from 'node:util';
 import {
   type AreaRule,
   areaOf,
@@ -16,7 +17,7 @@ import type { DatabaseView } from '../ports/database.js';
 import { EngineError } from '../ports/errors.js';
 import type { ObjectPlace, ObjectStore } from '../ports/objects.js';
 import { showPath } from '../ports/paths.js';
-import type { Acl, Owner } from '../ports/server.js';
+import type { Acl, Owner, ServerConnection } from '../ports/server.js';
 import { canonicalTable, type DirectRows } from '../site/canonical-rows.js';
 import { areasOf, type Environment, keptAreas, layout } from '../site/environment.js';
 import { type PortableEnvironment, toPortable } from '../site/portable.js';
@@ -81,6 +82,8 @@ export interface CopySource {
   close(): Promise<void>;
   files(root: string): AsyncGenerator<SourceFile>;
   readonly roots: readonly string[];
+  /** Whether its files lie on the machine of a server. */
+  liesOn(server: ServerConnection): boolean;
   readonly portable: PortableSource;
 }
 
@@ -130,6 +133,10 @@ export class LiveSource implements CopySource {
 
   get portable(): PortableSource {
     return { is: 'environment', environment: toPortable(this.#environment) };
+  }
+
+  liesOn(server: ServerConnection): boolean {
+    return isDeepStrictEqual(this.#environment.server.reach, server.reach);
   }
 
   async open(): Promise<readonly SourceDatabase[]> {
@@ -233,6 +240,10 @@ export class SnapshotSource implements CopySource {
   ) {
     this.roots = manifest.roots.map((root) => root.name);
     this.#areas = areasOf(profile);
+  }
+
+  liesOn(): boolean {
+    return false;
   }
 
   get portable(): PortableSource {

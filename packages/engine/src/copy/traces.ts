@@ -74,6 +74,11 @@ export class TraceFinder {
       this.found.push({ name, where, what });
   }
 
+  /** What is looked for: only what holds one of these as they are can hold a trace. */
+  get words(): readonly ByteString[] {
+    return this.#needles.map((one) => one.text);
+  }
+
   /** Looks through one file, whose pieces come in order. */
   inFile(path: ByteString): FileTraces {
     let tail: Buffer = Buffer.alloc(0);

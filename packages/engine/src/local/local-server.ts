@@ -19,12 +19,14 @@ import {
 } from 'node:fs';
 import * as fs from 'node:fs/promises';
 import { addTo, type ByteString } from '@tessarion/core';
-import { fileChanged, fileError, readError } from '../ports/errors.js';
+import { EngineError, fileChanged, fileError, readError } from '../ports/errors.js';
 import { showPath } from '../ports/paths.js';
 import {
   type Acl,
   type CommandOptions,
   type CommandResult,
+  type CopiedFile,
+  type CopyOrder,
   type FileContent,
   type FileMake,
   type Owner,
@@ -157,6 +159,7 @@ export class LocalServer implements ServerConnection {
   readonly #below: Below;
   readonly reach: ServerReach;
   readonly carrier = undefined;
+  readonly isFar = false;
   readonly #base: ByteString;
 
   /** @param base folder that holds the folders of environments; nothing outside is touched */
@@ -302,9 +305,10 @@ export class LocalServer implements ServerConnection {
         const temporary = inFolder(entry.folder, `${entry.name}.tsr-new`);
         rmSync(temporary.path, { force: true });
         const written = await fill(temporary, openSync(temporary.path, NEW_FILE, plain), content, plain, gives);
-        const identified = await listed(temporary, written, more.acl);
+        await listed(temporary, written, more.acl);
         renameSync(temporary.path, entry.path);
-        return identified;
+        // A new name is a change of its own.
+        return identity(lstatSync(entry.path, { bigint: true }));
       }),
     );
   }
@@ -355,6 +359,22 @@ export class LocalServer implements ServerConnection {
       await new Promise((resolve) => setImmediate(resolve));
       lastTurn = performance.now();
     }
+  }
+
+  async copyMany(orders: readonly CopyOrder[], lookFor: readonly ByteString[]) {
+    const made: (CopiedFile | undefined)[] = [];
+    for (const { from, to, mode, ...more } of orders) {
+      const content = await this.readFile(from).catch((error: unknown) => {
+        if (error instanceof EngineError && error.code === 'file-gone') return undefined;
+        throw error;
+      });
+      if (content === undefined) made.push(undefined);
+      else {
+        const holds = lookFor.flatMap((one, i) => (content.includes(raw(one)) ? [i] : []));
+        made.push({ identity: await this.writeFile(to, content, mode, more), holds });
+      }
+    }
+    return made;
   }
 
   copyFile(path: ByteString, existing: ByteString): Promise<void> {

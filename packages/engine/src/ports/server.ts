@@ -50,6 +50,20 @@ export interface FileMake {
   readonly modified?: number | undefined;
 }
 
+/** A file that is to be made like another one of the same machine. */
+export interface CopyOrder extends FileMake {
+  readonly from: ByteString;
+  readonly to: ByteString;
+  readonly mode: number;
+}
+
+/** What became of a {@link CopyOrder}. */
+export interface CopiedFile {
+  readonly identity: string;
+  /** Which of the byte strings that were looked for it holds, by their positions. */
+  readonly holds: readonly number[];
+}
+
 /** How a program ended, and what it said. */
 export interface CommandResult {
   readonly code: number;
@@ -96,6 +110,8 @@ export interface ServerReach {
  */
 export interface ServerConnection {
   readonly reach: ServerReach;
+  /** Whether each call travels: what can be asked for at once is better asked for at once. */
+  readonly isFar: boolean;
   /** By way of which databases are reached that its sites name; undefined where this process reaches them itself. */
   readonly carrier: Carrier | undefined;
   /** Looks at the machine. @param programs whether they are there @throws {EngineError} `server-unreachable` */
@@ -143,6 +159,13 @@ export interface ServerConnection {
    * @param paths relative to both folders, those of one folder beside each other where it should be quick
    */
   linkTree(to: ByteString, from: ByteString, paths: readonly ByteString[]): Promise<void>;
+  /**
+   * Makes files with the content of other ones as they are at one moment, and looks for some byte strings in them; nothing
+   * of it leaves the machine.
+   *
+   * @returns in their order; nothing for one whose original has gone meanwhile
+   */
+  copyMany(orders: readonly CopyOrder[], lookFor: readonly ByteString[]): Promise<readonly (CopiedFile | undefined)[]>;
   /** Makes a file of its own with the content, owner, mode and time of another one; nothing may be there yet. */
   copyFile(path: ByteString, existing: ByteString): Promise<void>;
   /** Lets `path` lead to `target` in one atomic step, by way of the temporary name `via`. */

@@ -16,6 +16,7 @@ import contextlib
 import errno
 import fcntl
 import hashlib
+import itertools
 import json
 import os
 import platform
@@ -533,6 +534,50 @@ def do_copy(request, _stream):
             os.utime(own(made), ns=(st.st_atime_ns, st.st_mtime_ns))
 
 
+def still_pieces(path, words, found):
+    """A file's pieces as it is at one moment, and which words it holds; a word may lie across two of them."""
+    longest = max([len(word) for word in words] or [1])
+    with closing(open_file(path)) as fd:
+        before, tail = os.fstat(fd), b''
+        while True:
+            piece = os.read(fd, PIECE)
+            if not piece:
+                break
+            seen = tail + piece
+            found.update(i for i, word in enumerate(words) if i not in found and word in seen)
+            tail = seen[-(longest - 1):] if longest > 1 else b''
+            yield piece
+        must_be_still(fd, before, path)
+
+
+ATTEMPTS = 4
+
+
+def copy_one(order, words):
+    for tried in range(ATTEMPTS):
+        found = set()
+        try:
+            pieces = still_pieces(raw(order['from']), words, found)
+            first = next(pieces, b'')
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        except Problem as problem:
+            if problem.answer['problem'] != 'changed' or tried == ATTEMPTS - 1:
+                raise
+            continue
+        try:
+            made = do_write(dict(order, path=order['to']), itertools.chain([first], pieces))
+            return {'identity': made, 'holds': sorted(found)}
+        except Problem as problem:
+            if problem.answer['problem'] != 'changed' or tried == ATTEMPTS - 1:
+                raise
+
+
+def do_many(request, _stream):
+    words = [raw(word) for word in request['lookFor']]
+    return [copy_one(order, words) for order in request['orders']]
+
+
 def do_replace(request, _stream):
     with entry(raw(request['via'])) as (aside, temporary):
         with contextlib.suppress(FileNotFoundError):
@@ -742,11 +787,11 @@ def do_run(request, stream):
 
 ACTS = {
     'list': do_list, 'read': do_read, 'write': do_write, 'node': do_node, 'folder': do_folder, 'link': do_link,
-    'second': do_second, 'seconds': do_seconds, 'copy': do_copy, 'replace': do_replace, 'rename': do_rename,
+    'second': do_second, 'seconds': do_seconds, 'copy': do_copy, 'many': do_many, 'replace': do_replace, 'rename': do_rename,
     'isFolder': do_is_folder, 'remove': do_remove, 'free': do_free, 'missing': do_missing, 'flush': do_flush, 'acls': do_acls,
     'giveAcls': do_give_acls, 'hash': do_hash, 'run': do_run,
 }
-LONG = {'list', 'seconds', 'copy', 'remove', 'flush', 'acls', 'giveAcls', 'hash', 'run'}
+LONG = {'list', 'seconds', 'copy', 'many', 'remove', 'flush', 'acls', 'giveAcls', 'hash', 'run'}
 
 
 def answer(number, request, stream):

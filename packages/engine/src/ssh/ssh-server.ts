@@ -11,6 +11,8 @@ import {
   type Acl,
   type CommandOptions,
   type CommandResult,
+  type CopiedFile,
+  type CopyOrder,
   type FileContent,
   type FileMake,
   type Owner,
@@ -40,6 +42,7 @@ function endOfWhole(lines: ByteString): number {
 /** A machine that is reached by SSH, as far as one folder in which environments lie (see `remote.py`). */
 export class SshServer implements ServerConnection {
   readonly carrier: Carrier;
+  readonly isFar = true;
 
   constructor(readonly reach: SshReach) {
     this.carrier = { called: calledPlace(reach.at), dial: (host, port) => this.#dial(host, port) };
@@ -124,6 +127,20 @@ export class SshServer implements ServerConnection {
   async linkTree(to: ByteString, from: ByteString, paths: readonly ByteString[]): Promise<void> {
     if (paths.length === 0) return;
     await this.#ask('seconds', { path: from, to, from }, from, { content: Buffer.from(paths.join('\0'), 'latin1') });
+  }
+
+  async copyMany(orders: readonly CopyOrder[], lookFor: readonly ByteString[]) {
+    const [first] = orders;
+    if (!first) return [];
+    const words = {
+      lookFor,
+      orders: orders.map(({ from, to, mode, acl, modified, owner }) => ({
+        ...{ from, to, mode: mode & PLAIN, acl, modified },
+        owner: plain(owner),
+      })),
+    };
+    const made = await this.#ask<(CopiedFile | null)[]>('many', words, first.to);
+    return made.map((one) => one ?? undefined);
   }
 
   copyFile(path: ByteString, existing: ByteString): Promise<void> {
