@@ -133,13 +133,13 @@ function addTry(server: Command): void {
     'tessarion server try quay-1',
     'tessarion server try quay-1 --host-key SHA256:2m4q9x1c… --json',
   ).action(async (name: string, options: { hostKey?: string[] }, command: Command) => {
-    const { steps, server } = await (await connect(command)).call('serverTry', {
+    const { steps, hostKey, server } = await (await connect(command)).call('serverTry', {
       params: { name },
       body: options.hostKey ? { hostKeys: options.hostKey } : {},
     });
     const failed = steps.find((step) => step.state === 'failed');
     if (failed) process.exitCode = 3 satisfies ExitCode;
-    if (wantsJson(command)) return printJson({ steps, server });
+    if (wantsJson(command)) return printJson({ steps, hostKey, server });
     for (const { name: step, state, message, remedy } of steps)
       say(`${STEP_WORDS[state]} ${bold(step)}: ${message}${remedy ? ` ${remedy}` : ''}`);
     if (failed?.name.endsWith('login') && server.ssh) printKeyLines(server.ssh);
@@ -148,7 +148,7 @@ function addTry(server: Command): void {
   });
 }
 
-const STEP_WORDS = { passed: 'Well, ', warning: 'Note, ', failed: 'Stop, ' } as const;
+const STEP_WORDS = { passed: 'Well,', warning: 'Note,', failed: 'Stop,' } as const;
 
 /** The lines by which a server's key is let in, each by itself so that it can be copied. */
 function printKeyLines({ user, host, jump, keyLines }: NonNullable<Server['ssh']>): void {

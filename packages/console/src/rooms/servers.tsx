@@ -1,8 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import type { Server } from '@tessarion/contract';
+import type { Server, SshMachine } from '@tessarion/contract';
 import { type FormEvent, type JSX, useState } from 'react';
 import { Button } from '../parts/button.js';
+import { CopyText } from '../parts/copy-text.js';
 import { DatabaseFields, NO_DATABASE } from '../parts/database-fields.js';
+import { Icon } from '../parts/icon.js';
 import { type Column, ListRoom, Opens } from '../parts/list-room.js';
 import { Empty, Failure } from '../parts/states.js';
 import { FIGURE, WIDE } from '../parts/table.js';
@@ -58,7 +60,7 @@ export function ServersRoom(): JSX.Element {
       }
     >
       {current ? (
-        <Shown server={current} />
+        <Shown server={current} mayManage={mayManage} />
       ) : at === 'new' && mayManage ? (
         <NewServer done={open} />
       ) : (
@@ -68,7 +70,7 @@ export function ServersRoom(): JSX.Element {
   );
 }
 
-function Shown({ server }: { readonly server: Server }): JSX.Element {
+function Shown({ server, mayManage }: { readonly server: Server; readonly mayManage: boolean }): JSX.Element {
   const sites = useFleet();
   const { databases, folders, notKnown } = server.leftBehind;
   const left = [...databases, ...folders];
@@ -80,6 +82,8 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
       <p className="text-ink2">
         Copies are reached below <span className="mono">{server.baseDomain}</span>.
       </p>
+      {server.ssh && <Reached ssh={server.ssh} />}
+      {mayManage && <Tried key={server.name} name={server.name} />}
       <p>
         {here.length === 0
           ? 'Nothing lives here yet.'
@@ -108,6 +112,102 @@ function Shown({ server }: { readonly server: Server }): JSX.Element {
   );
 }
 
+const machineWords = ({ user, host, port }: SshMachine): string => `${user}@${host}${port === 22 ? '' : `:${port}`}`;
+
+/** How a server is logged in to, with the lines that let its key in. */
+function Reached({ ssh }: { readonly ssh: NonNullable<Server['ssh']> }): JSX.Element {
+  const ends = [
+    { of: ssh, line: ssh.keyLines.server },
+    ...(ssh.jump && ssh.keyLines.jump !== null ? [{ of: ssh.jump, line: ssh.keyLines.jump }] : []),
+  ];
+  return (
+    <section className="flex flex-col gap-8" aria-label="How it is reached">
+      {ends.map(({ of, line }) => (
+        <div className="grid gap-4" key={machineWords(of)}>
+          <p className="flex flex-wrap items-baseline gap-x-8">
+            <span className="mono">{machineWords(of)}</span>
+            <span className="text-ink2">
+              {of === ssh ? 'by SSH' : 'the machine on the way'}
+              {of.hostKey === null ? ', whose host key nobody has confirmed' : ''}
+            </span>
+          </p>
+          {of.hostKey !== null && <p className="mono text-small text-ink3 wrap-anywhere">{of.hostKey}</p>}
+          <p className="flex items-baseline justify-between gap-8 text-ink2">
+            Line for ~/.ssh/authorized_keys there
+            <CopyText text={line} label={`the line for ${machineWords(of)}`} />
+          </p>
+          <p className="mono bg-bed px-8 py-4 text-small wrap-anywhere">{line}</p>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+/** Tries a server step by step; a host key that is shown for the first time is confirmed here. */
+function Tried({ name }: { readonly name: string }): JSX.Element {
+  const cache = useQueryClient();
+  const trial = useMutation({
+    mutationFn: (hostKeys: string[]) => client.call('serverTry', { params: { name }, body: { hostKeys } }),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ['servers'] }),
+  });
+  const found = trial.data;
+  return (
+    <section className="flex flex-col gap-8" aria-label="What was tried">
+      {found && (
+        <ul className="grid gap-4 bg-bed p-12" role="status">
+          {found.steps.map(({ name: step, state, message, remedy }) => (
+            <li className="flex items-start gap-8" key={step}>
+              <Icon name={state === 'passed' ? 'check' : 'warn'} />
+              <span className="min-w-0 wrap-anywhere">
+                {message} {remedy !== undefined && <span className="text-ink3">{remedy}</span>}
+              </span>
+            </li>
+          ))}
+          {found.steps.every(({ state }) => state !== 'failed') && <li className="text-ink2">It can be used.</li>}
+        </ul>
+      )}
+      {trial.isError && <Failure error={trial.error} />}
+      {found?.hostKey != null && (
+        <Button main wide disabled={trial.isPending} onClick={() => trial.mutate([found.hostKey as string])}>
+          It is this key: any other one is refused from now on
+        </Button>
+      )}
+      <Button wide disabled={trial.isPending} onClick={() => trial.mutate([])}>
+        {trial.isPending ? 'Trying it' : found ? 'Try it again' : 'Try it step by step'}
+      </Button>
+    </section>
+  );
+}
+
+const NO_MACHINE: SshMachine = { host: '', port: 22, user: '' };
+
+/** A login of another machine. */
+function MachineFields({
+  legend,
+  value,
+  change,
+}: {
+  readonly legend: string;
+  readonly value: SshMachine;
+  readonly change: (value: SshMachine) => void;
+}): JSX.Element {
+  return (
+    <fieldset className="my-4 grid min-w-0 grid-cols-[minmax(0,1fr)_128px] gap-8">
+      <legend className="pb-4 font-semibold">{legend}</legend>
+      <HostFields value={value} change={change} />
+      <div className="col-span-full">
+        <TextField
+          label="User"
+          pattern="[A-Za-z0-9_][A-Za-z0-9_.@\-]*"
+          example="sites"
+          value={value.user}
+          change={(user) => change({ ...value, user })}
+        />
+      </div>
+    </fieldset>
+  );
+}
+
 function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Element {
   const cache = useQueryClient();
   const [name, setName] = useState('');
@@ -115,10 +215,15 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
   const [baseDomain, setBaseDomain] = useState('');
   const [webHost, setWebHost] = useState({ host: '127.0.0.1', port: 80 });
   const [database, setDatabase] = useState(NO_DATABASE);
+  const [isOther, setOther] = useState(false);
+  const [hasJump, setHasJump] = useState(false);
+  const [machine, setMachine] = useState(NO_MACHINE);
+  const [jump, setJump] = useState(NO_MACHINE);
   const add = useMutation({
     mutationFn: () => {
       const { database: _none, ...login } = database;
-      return client.call('serverCreate', { body: { name, folder, baseDomain, webHost, database: login } });
+      const ssh = isOther ? { ssh: { ...machine, ...(hasJump ? { jump } : {}) } } : {};
+      return client.call('serverCreate', { body: { name, folder, baseDomain, webHost, database: login, ...ssh } });
     },
     onSuccess: (added) => {
       void cache.invalidateQueries({ queryKey: ['servers'] });
@@ -133,6 +238,24 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
     <form className="flex flex-col gap-8" onSubmit={submit}>
       <h2 className="mb-4 text-[14px]/24">Add a server</h2>
       <NameField example="harbour-2" value={name} change={setName} />
+      <label className="flex items-center gap-8">
+        <input type="checkbox" checked={isOther} onChange={(event) => setOther(event.target.checked)} />
+        It is another machine, reached by SSH
+      </label>
+      {isOther && (
+        <>
+          <MachineFields legend="How it is logged in to" value={machine} change={setMachine} />
+          <label className="flex items-center gap-8">
+            <input type="checkbox" checked={hasJump} onChange={(event) => setHasJump(event.target.checked)} />
+            By way of one more machine
+          </label>
+          {hasJump && <MachineFields legend="The machine on the way" value={jump} change={setJump} />}
+          <p className="text-ink2">
+            A key is made for it; what is to be done with its public half is shown next. Host and port of the database
+            server are as they are called on that machine.
+          </p>
+        </>
+      )}
       <TextField
         label="Folder below which files lie"
         pattern="/.*"
@@ -160,7 +283,7 @@ function NewServer({ done }: { readonly done: (name: string) => void }): JSX.Ele
       />
       {add.isError && <Failure error={add.error} />}
       <Button type="submit" main wide disabled={add.isPending}>
-        {add.isPending ? 'Looking whether it is reached' : 'Add this server'}
+        {add.isPending ? 'Adding it' : 'Add this server'}
       </Button>
     </form>
   );

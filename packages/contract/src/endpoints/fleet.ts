@@ -91,7 +91,12 @@ export const fleetEndpoints = {
     params: z.object({ name: s.Name }),
     query: nothing,
     body: z.strictObject({ hostKeys: z.array(z.string()).max(4).optional() }),
-    response: z.object({ steps: z.array(s.Check), server: s.Server }),
+    response: z.object({
+      steps: z.array(s.Check),
+      /** The fingerprint of a host key that was shown, and that somebody has to confirm. */
+      hostKey: z.string().nullable(),
+      server: s.Server,
+    }),
   }),
   serverClear: endpoint({
     method: 'DELETE',

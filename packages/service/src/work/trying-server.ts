@@ -21,7 +21,7 @@ const WEB_HOST_MS = 5000;
 /** A server whose clock is this far off writes times that people take for wrong. */
 const CLOCK_MS = 60_000;
 /** Fewer bytes than this are soon used up. */
-const LITTLE_ROOM = 1024 ** 3;
+const LITTLE_ROOM = 1e9;
 /** Programs without which nothing goes, and those that only tasks and access control lists need. */
 const NEEDED = ['sync'];
 const WANTED = ['unshare', 'setpriv', 'prlimit', 'getfacl', 'setfacl'];
@@ -52,6 +52,8 @@ type Found = string | { readonly message: string; readonly remedy: string };
 
 class Steps {
   readonly all: Check[] = [];
+  /** The fingerprint of a host key that nobody has confirmed. */
+  hostKey: string | null = null;
 
   /** @returns whether the next one makes sense */
   async take(name: string, look: () => Promise<Found>): Promise<boolean> {
@@ -81,17 +83,28 @@ export async function tryServer(
   name: string,
   confirmed: readonly string[],
   confirm: (ssh: SshRecord, fingerprint: string) => Promise<void>,
-): Promise<Check[]> {
-  const { records, servers } = installation;
+): Promise<{ readonly steps: Check[]; readonly hostKey: string | null }> {
   const steps = new Steps();
+  await takeAll(installation, name, confirmed, confirm, steps);
+  return { steps: steps.all, hostKey: steps.hostKey };
+}
+
+async function takeAll(
+  installation: Installation,
+  name: string,
+  confirmed: readonly string[],
+  confirm: (ssh: SshRecord, fingerprint: string) => Promise<void>,
+  steps: Steps,
+): Promise<void> {
+  const { records, servers } = installation;
   const first = await servers.get(records, name);
   for (const which of ['jump', 'own'] as const) {
     if (first.ssh === null || (which === 'jump' && first.ssh.jump === null)) continue;
-    if (!(await tryMachine(installation, name, which, confirmed, confirm, steps))) return steps.all;
+    if (!(await tryMachine(installation, name, which, confirmed, confirm, steps))) return;
   }
   const record = await servers.get(records, name);
   const server = servers.connect(record);
-  if (!(await tryShell(record, server, steps))) return steps.all;
+  if (!(await tryShell(record, server, steps))) return;
   await steps.take('folder', () => tryFolder(record, server));
   await steps.take('disk', () => tryDisk(record, server));
   await steps.take('web server', async () => {
@@ -99,7 +112,6 @@ export async function tryServer(
     return `A web server answers at ${record.web_host.host}:${record.web_host.port}.`;
   });
   await steps.take('databases', () => tryDatabases(installation, record));
-  return steps.all;
 }
 
 /** The host key of one machine, and whether it lets the login in. */
@@ -121,12 +133,14 @@ async function tryMachine(
     if (place.hostKey !== null) return `${calledPlace(place)} has the host key ${fingerprintOf(place.hostKey)}.`;
     const shown = await hostKeyOf(place);
     const fingerprint = fingerprintOf(shown);
-    if (!confirmed.includes(fingerprint))
+    if (!confirmed.includes(fingerprint)) {
+      steps.hostKey = fingerprint;
       throw new ProblemError(
         'not-confirmed',
         `${calledPlace(place)} shows the host key ${fingerprint}, which nobody has confirmed.`,
         `Compare it there (ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub), then: tessarion server try ${name} --host-key ${fingerprint}`,
       );
+    }
     const { ssh } = await servers.get(records, name);
     const was = ssh as SshRecord;
     await confirm(
@@ -207,7 +221,7 @@ async function tryFolder(record: ServerRecord, server: ServerConnection): Promis
 
 async function tryDisk(record: ServerRecord, server: ServerConnection): Promise<Found> {
   const free = await server.freeBytes(toBytes(record.folder));
-  const gigabytes = (free / 1024 ** 3).toFixed(1);
+  const gigabytes = (free / 1e9).toFixed(1);
   if (free >= LITTLE_ROOM) return `${gigabytes} GB are free.`;
   return { message: `Only ${gigabytes} GB are free.`, remedy: 'Make room before copies are made there.' };
 }

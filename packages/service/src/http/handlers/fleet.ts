@@ -160,14 +160,14 @@ export const fleetHandlers: Handlers<
     const { installation, params, body } = call;
     const { records, servers } = installation;
     const { name } = await servers.get(records, params.name);
-    const steps = await tryServer(installation, name, body.hostKeys ?? [], async (ssh, hostKey) => {
+    const { steps, hostKey } = await tryServer(installation, name, body.hostKeys ?? [], async (ssh, confirmed) => {
       await records.transaction(async (trx) => {
         await servers.update(trx, name, ssh);
-        await call.note(trx, `server ${name}`, { hostKey });
+        await call.note(trx, `server ${name}`, { hostKey: confirmed });
       });
     });
     await call.note(records, `server ${name}`, { failed: steps.filter((one) => one.state === 'failed').length });
-    return { steps, server: await toServer(installation, await servers.get(records, name)) };
+    return { steps, hostKey, server: await toServer(installation, await servers.get(records, name)) };
   },
 
   async serverClear(call) {
