@@ -66,8 +66,8 @@ const access = ({ host, port, user, password }: Login): string[] => [
   ...['--no-defaults', `--host=${host}`, `--port=${port}`, `--user=${user}`, `--password=${password}`],
 ];
 
-/** A database as statements that make it again. */
-export async function dumpMaria(login: Login, database: string): Promise<string> {
+/** A database as statements that make it again. @param without a table of it that is passed over */
+export async function dumpMaria(login: Login, database: string, without?: string): Promise<string> {
   const options = [
     '--single-transaction',
     '--routines',
@@ -76,9 +76,18 @@ export async function dumpMaria(login: Login, database: string): Promise<string>
     '--add-drop-database',
     '--databases',
   ];
-  const { stdout } = await promisify(execFile)('/usr/bin/mariadb-dump', [...access(login), ...options, database], {
-    maxBuffer: 1 << 28,
-  });
+  const { stdout } = await promisify(execFile)(
+    '/usr/bin/mariadb-dump',
+    [
+      ...access(login),
+      ...options,
+      ...(without === undefined ? [] : [`--ignore-table=${database}.${without}`]),
+      database,
+    ],
+    {
+      maxBuffer: 1 << 28,
+    },
+  );
   return stdout;
 }
 

@@ -394,6 +394,19 @@ function serverConnectionSuite(name: string, connect: () => ServerConnection, as
       });
     });
 
+    it('runs a program of a site as one is run from a shell, and keeps the end of what it says', async () => {
+      await server.makeFolder(at('own'));
+      const script = 'yes | head -c 200000 | tail -c 3; echo "$HOME" "$#" "$1"; echo the reason >&2; exit 3';
+      const options = { environment: at('own'), folder: at('own'), hidden: [], timeoutSeconds: 30 };
+      const ended = await server.run('sh', ['-c', script, 'sh', "it's"], options);
+      expect(ended).toEqual({ code: 3, output: `\ny\n${at('own')} 1 it's\n`, errors: 'the reason\n' });
+      const late = await server.run('sh', ['-c', 'sleep 60'], { ...options, timeoutSeconds: 1 });
+      expect([late.code === 0, late.errors]).toEqual([
+        false,
+        expect.stringMatching(/ended after 1 s, which is all that it has$/),
+      ]);
+    });
+
     it('tells the room that is left', async () => {
       const free = await server.freeBytes(folder);
       expect(free).toBeGreaterThan(0);

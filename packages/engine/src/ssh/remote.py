@@ -750,8 +750,10 @@ def kill_group(child):
         os.killpg(child, signal.SIGKILL)
 
 
-# A program that is given a pipe expects it as its fourth open file.
-AS_THIRD = 'import os,sys;os.dup2(int(sys.argv[1]),3);os.closerange(4,1024);os.execvp(sys.argv[2],sys.argv[2:])'
+# A program that is given a pipe expects it as its fourth open file, and signals as they are without a Python before it.
+AS_THIRD = (
+    'import os,signal as s,sys;s.signal(s.SIGPIPE,s.SIG_DFL);s.signal(s.SIGXFSZ,s.SIG_DFL);'
+    'os.dup2(int(sys.argv[1]),3);os.closerange(4,1024);os.execvp(sys.argv[2],sys.argv[2:])')
 
 
 def do_run(request, stream):
