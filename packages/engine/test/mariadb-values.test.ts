@@ -144,33 +144,67 @@ const TYPES: readonly (readonly [string, readonly string[]])[] = [
 ];
 
 describe('values of MariaDB', () => {
-  it('are copied to the last bit, of every type and character set, with id 0, zero dates and what the server works out', async () => {
-    const from = await fresh();
-    const names = TYPES.map((_type, i) => `c${i}`);
-    await asSite(
-      from,
-      "SET SESSION sql_mode='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone='+02:00'",
-      `CREATE TABLE hard (id int NOT NULL AUTO_INCREMENT PRIMARY KEY, ${TYPES.map(([type], i) => `c${i} ${type}`).join(', ')},
+  const onServer = (sql: string): Promise<number> => onMaria(server.login, '', (session) => session.run(sql));
+
+  it.each([
+    ['as they come', 1],
+    ['in statements, where the server takes nothing else', 0],
+  ])(
+    'are copied to the last bit, of every type and character set, with id 0, zero dates and what the server works out, %s',
+    async (_how, isOn) => {
+      const from = await fresh();
+      await onServer(`SET GLOBAL local_infile = ${isOn}`);
+      const names = TYPES.map((_type, i) => `c${i}`);
+      await asSite(
+        from,
+        "SET SESSION sql_mode='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone='+02:00'",
+        `CREATE TABLE hard (id int NOT NULL AUTO_INCREMENT PRIMARY KEY, ${TYPES.map(([type], i) => `c${i} ${type}`).join(', ')},
         twice varchar(110) GENERATED ALWAYS AS (CONCAT(c21, '!')) STORED, hidden int INVISIBLE DEFAULT 7) ENGINE=InnoDB`,
-      ...[0, 1, 2].map(
-        (row) =>
-          `INSERT INTO hard (id, ${names.join(', ')}) VALUES (${row}, ${TYPES.map(([, values]) => values[row]).join(', ')})`,
-      ),
-      'UPDATE hard SET hidden = 8 WHERE id = 1',
+        ...[0, 1, 2].map(
+          (row) =>
+            `INSERT INTO hard (id, ${names.join(', ')}) VALUES (${row}, ${TYPES.map(([, values]) => values[row]).join(', ')})`,
+        ),
+        'UPDATE hard SET hidden = 8 WHERE id = 1',
+      );
+      const onto = await copied(from);
+      const [theirs, ours] = [
+        await bitsOf(from, 'hard', [...names, 'hidden', 'twice']),
+        await bitsOf(onto, 'hard', [...names, 'hidden', 'twice']),
+      ];
+      const unlike = theirs.flatMap((row, n) =>
+        row.flatMap((value, i) =>
+          ours[n]?.[i] === value ? [] : [`row ${n}, ${TYPES[i]?.[0]}: ${value} is ${ours[n]?.[i]}`],
+        ),
+      );
+      expect(unlike).toEqual([]);
+      expect(theirs).toHaveLength(3);
+      expect(await dumped(onto)).toEqual(await dumped(from));
+      await onServer('SET GLOBAL local_infile = 1');
+    },
+  );
+
+  it.each([
+    ['too long', 'a text that is too long\n'],
+    ['no number', 'Ingrid\tx\n'],
+    ['cut', 'fits\n'],
+    ['no UTF-8', '\xff\t1\n'],
+  ])('are refused, and nothing of them is kept, where one is %s', async (_what, line) => {
+    const onto = await fresh();
+    await asSite(onto, 'CREATE TABLE small (title varchar(8), n int)');
+    const loader = await mariadb.load(onto.login);
+    async function* batches() {
+      yield 'good\t1\n';
+      yield line;
+    }
+    const error = await loader
+      .loadRows({ schema: '', name: 'small' }, ['title', 'n'], batches())
+      .catch((thrown) => thrown);
+    await loader.close();
+    expect(error).toMatchObject({ code: 'value-refused' });
+    expect(error.message).not.toContain('Ingrid');
+    expect(await onMaria(onto.login, onto.login.database, (session) => session.texts('SELECT * FROM small'))).toEqual(
+      [],
     );
-    const onto = await copied(from);
-    const [theirs, ours] = [
-      await bitsOf(from, 'hard', [...names, 'hidden', 'twice']),
-      await bitsOf(onto, 'hard', [...names, 'hidden', 'twice']),
-    ];
-    const unlike = theirs.flatMap((row, n) =>
-      row.flatMap((value, i) =>
-        ours[n]?.[i] === value ? [] : [`row ${n}, ${TYPES[i]?.[0]}: ${value} is ${ours[n]?.[i]}`],
-      ),
-    );
-    expect(unlike).toEqual([]);
-    expect(theirs).toHaveLength(3);
-    expect(await dumped(onto)).toEqual(await dumped(from));
   });
 
   it('are written, read back and taken back as they were', async () => {

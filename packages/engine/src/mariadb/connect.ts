@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import type { Readable } from 'node:stream';
 import { tableLabel } from '@tessarion/core';
 import type { Connection, QueryError, ResultSetHeader } from 'mysql2';
 import { EngineError, messageOf } from '../ports/errors.js';
@@ -8,8 +9,8 @@ import { quoteText } from './sql.js';
 /** A row, each value in the bytes that the server keeps. */
 export type Row = (Buffer | null)[];
 
-/** What a session is opened for: a reading one cannot write. */
-export type SessionUse = 'read' | 'write';
+/** What a session is opened for: a reading one cannot write, and only one that loads gives a server what it asks for. */
+export type SessionUse = 'read' | 'write' | 'load';
 
 /** What is exact whatever a server's own settings are (design, *MariaDB, Sessions*). */
 const SETTINGS = `SET SESSION
@@ -70,8 +71,8 @@ export class Session {
       password: login.password,
       charset: 'utf8mb4',
       connectTimeout: wait,
-      // A server must not ask for files of ours.
-      flags: ['-LOCAL_FILES'],
+      // A server must not ask for files of ours; where rows are loaded, it gets those, whatever it asks for.
+      flags: [use === 'load' ? '+LOCAL_FILES' : '-LOCAL_FILES'],
       ...(login.database === '' ? {} : { database: login.database }),
       ...(stream ? { stream } : {}),
     });
@@ -82,7 +83,7 @@ export class Session {
         connection.connect((error) => (error ? reject(error) : resolve()));
       });
       await session.run(SETTINGS);
-      if (use === 'write') await session.run(WRITE_SETTINGS);
+      if (use !== 'read') await session.run(WRITE_SETTINGS);
       return session;
     } catch (error) {
       connection.destroy();
@@ -135,6 +136,17 @@ export class Session {
     }
   }
 
+  /** Runs a LOAD DATA LOCAL. @returns how many rows were made, and how many values the server was not content with */
+  load(sql: string, content: Readable): Promise<{ readonly rows: number; readonly warnings: number }> {
+    return new Promise((resolve, reject) => {
+      this.#connection.query({ sql, infileStreamFactory: () => content }, (error, result) => {
+        if (error) return reject(error);
+        const { affectedRows, warningStatus } = result as ResultSetHeader;
+        resolve({ rows: affectedRows, warnings: warningStatus });
+      });
+    });
+  }
+
   end(): Promise<void> {
     return new Promise((resolve) => {
       this.#connection.end(() => resolve());
@@ -171,7 +183,10 @@ const REFUSED = new Set([
 const WITH_VALUE =
   /(?:Duplicate entry|Incorrect [\w ]+ value:|Truncated incorrect [\w ]+ value:) '[\s\S]*?'(?= for| at|$)/;
 
-const wordsOf = (error: unknown): string => messageOf(error).replace(WITH_VALUE, 'a value that is refused');
+/** The server's words without the values that stand in them. */
+export const withoutValue = (words: string): string => words.replace(WITH_VALUE, 'a value that is refused');
+
+const wordsOf = (error: unknown): string => withoutValue(messageOf(error));
 
 /** Whether a driver's error says that the server cannot be reached, or not any longer. */
 export const isConnectionLost = (error: unknown): boolean =>

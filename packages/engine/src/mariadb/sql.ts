@@ -97,6 +97,19 @@ export function literal(value: ByteString | null, { type }: Pick<ColumnShape, 't
   return quoteText(textOf(value));
 }
 
+/**
+ * An expression that makes a column's value of what LOAD DATA put into a variable, in the bytes of the row's text; undefined
+ * where that is taken as it is (design, *MariaDB, Loading*).
+ */
+export function loadExpression(variable: string, type: string, charset: string | null): string | undefined {
+  const family = familyOf(type);
+  // What is kept in bytes stands in rows as `\x…`.
+  if (family === 'binary') return `UNHEX(SUBSTRING(${variable}, ${HEX.length + 1}))`;
+  if (family === 'bit') return `CAST(${variable} AS UNSIGNED)`;
+  if (/^(?:uuid|inet)/.test(type)) return `CONVERT(${variable} USING ascii)`;
+  return charset !== null && !UTF8.has(charset) ? `CONVERT(${variable} USING utf8mb4)` : undefined;
+}
+
 /** Which of some rows it is, in tables of ours that are joined with a site's. */
 export const N = '`~n`';
 
