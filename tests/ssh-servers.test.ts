@@ -9,6 +9,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { type Sshd, startSshd } from '../packages/engine/test/support/sshd.js';
 import {
   done,
+  forecastOf,
   makeCopy,
   onRecords,
   onSite,
@@ -132,5 +133,32 @@ describe('a server that is reached by way of another one', { shuffle: false }, (
       }),
     );
     expect(await fs.readdir(hosts)).toEqual(['threadmill--live']);
+  });
+
+  it('gets a copy of a site that lives on another machine, whose work goes up there', async () => {
+    const elsewhere = { ...SHOP, name: 'larkfield' };
+    const own = await install(studio.place, elsewhere);
+    await done(studio, await studio.client.call('siteAdopt', { body: own }));
+    const made = await tessarion(studio, ['env', 'create', 'larkfield/staging', '--server', 'quay-1']);
+    expect([made.code, made.err]).toEqual([0, expect.any(String)]);
+    const copy = join(hosts, 'larkfield--staging');
+    expect(await fs.readFile(join(copy, 'main/config/site.env'), 'utf8')).toContain(
+      'larkfield--staging.quay.localhost',
+    );
+    const { server } = await studio.client.call('environmentShow', {
+      params: { site: 'larkfield', environment: 'staging' },
+    });
+    expect(server).toBe('quay-1');
+    const first = await forecastOf(studio, 'larkfield/staging', 'larkfield/live');
+    expect([first.failure, first.written]).toEqual([null, []]);
+
+    await fs.writeFile(join(copy, 'main/media/new.svg'), '<svg/>');
+    await onSite(studio, 'larkfield/staging', (query) => query("UPDATE product SET price = 37 WHERE slug = 'apron'"));
+    const push = await done(studio, await pushOnto(studio, 'larkfield/staging', 'larkfield/live'));
+    const live = (path: string) => visit(studio.gatewayPort, 'larkfield.localhost', path);
+    expect((await live('/media/new.svg')).status).toBe(200);
+    expect((await live('/product/apron')).body).toContain('37.00');
+    await done(studio, await undo(studio, push.id));
+    expect((await live('/media/new.svg')).status).toBe(404);
   });
 });

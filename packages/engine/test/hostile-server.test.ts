@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { utils } from 'ssh2';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { EngineError } from '../src/ports/errors.js';
-import { closeLinks, hostKeyOf, type SshPlace, tryLogin } from '../src/ssh/link.js';
+import { closeLinks, hostKeyOf, newLoginKey, publicHalfOf, type SshPlace, tryLogin } from '../src/ssh/link.js';
 import { SshServer } from '../src/ssh/ssh-server.js';
 import { type Sshd, startSshd } from './support/sshd.js';
 
@@ -51,7 +51,7 @@ async function failure(act: Promise<unknown>): Promise<EngineError> {
 describe('a server that is not what it seems', () => {
   it('is refused when it shows another host key, whatever kind it is of', async () => {
     for (const kind of ['ed25519', 'ecdsa'] as const) {
-      const other = kind === 'ecdsa' ? utils.generateKeyPairSync(kind, { bits: 256 }) : utils.generateKeyPairSync(kind);
+      const other = kind === 'ecdsa' ? utils.generateKeyPairSync(kind, { bits: 256 }) : await newLoginKey('other');
       const hostKey = other.public.split(' ')[1] as string;
       const error = await failure(tryLogin({ ...sshd.place, hostKey }));
       expect(error.code).toBe('server-unreachable');
@@ -62,8 +62,16 @@ describe('a server that is not what it seems', () => {
     expect((await failure(tryLogin({ ...sshd.place, hostKey: null }))).message).toContain('Nobody has confirmed');
   });
 
+  it('gets keys that are whole, each of them', async () => {
+    for (let n = 0; n < 600; n++) {
+      const { public: line, private: key } = await newLoginKey('whole');
+      expect(Buffer.from(line.split(' ')[1] as string, 'base64').length).toBe(51);
+      expect(await publicHalfOf(key, 'whole')).toBe(line.trim());
+    }
+  });
+
   it('is told from one that does not know the key, and from one that is not there', async () => {
-    const { private: key } = utils.generateKeyPairSync('ed25519');
+    const { private: key } = await newLoginKey('nobody');
     expect((await failure(tryLogin({ ...sshd.place, key }))).message).toContain('does not accept the key');
     expect((await failure(tryLogin({ ...sshd.place, port: 1 }))).message).toContain('cannot be reached');
     const jump = { ...sshd.place, port: 1 };

@@ -41,6 +41,7 @@ export function addEnvironments(program: Command): void {
         .addOption(new Option('--kind <KIND>', 'dev or staging').choices(['dev', 'staging']).default('staging'))
         .option('--from <SITE/NAME>', 'what to copy; the site’s live unless given')
         .option('--snapshot <ID>', 'copy a snapshot instead')
+        .option('--server <NAME>', 'where it is to live; on the site’s own server unless given')
         .option('--without-table <NAME...>', 'leave the rows of a table out')
         .option('--without-area <NAME...>', 'leave an area of files out')
         .option('--without-path <PATH...>', 'leave a path out')
@@ -57,6 +58,7 @@ export function addEnvironments(program: Command): void {
         kind: 'dev' | 'staging';
         from?: string;
         snapshot?: string;
+        server?: string;
         withoutTable?: string[];
         withoutArea?: string[];
         withoutPath?: string[];
@@ -77,6 +79,7 @@ export function addEnvironments(program: Command): void {
           kind: options.kind,
           ...given('from', options.from),
           ...given('snapshot', options.snapshot),
+          ...given('server', options.server),
           leaveOut: {
             ...given('tables', options.withoutTable),
             ...given('areas', options.withoutArea),

@@ -45,6 +45,8 @@ export const environmentsEndpoints = {
       kind: z.enum(['dev', 'staging']),
       from: s.EnvironmentPath.optional(),
       snapshot: s.Id.optional(),
+      /** The site's own server where it is left out. */
+      server: s.Name.optional(),
       leaveOut: z
         .strictObject({
           tables: z.array(z.string()).optional(),

@@ -1,6 +1,7 @@
-import { type ByteString, toBytes } from '@tessarion/core';
+import { isDeepStrictEqual } from 'node:util';
+import { type AreaRule, type ByteString, toBytes } from '@tessarion/core';
 import { checkpoint, type Work } from '../ports/progress.js';
-import { type CopyOrder, type FileContent, whileStill, whileThere } from '../ports/server.js';
+import { type CopyOrder, type FileContent, onOneMachine, whileStill, whileThere } from '../ports/server.js';
 import { areasOf, type Environment, keepLinkTarget, keptAreas, layout, rewriterOf } from '../site/environment.js';
 import type { LeftOut } from '../site/left-out.js';
 import { eachOf, FileForm, PIECE_BYTES } from '../site/root-reader.js';
@@ -40,27 +41,16 @@ export async function copyRoot(
   const form = new FileForm(destination, rewriter);
   const scratch = Buffer.allocUnsafe(SCRATCH_BYTES);
   spool?.event({ is: 'root', name: root });
-  const top = await topOf(plan.like, root);
-  const makeLike = async (there: ByteString, to: ByteString): Promise<void> => {
-    const node = await plan.like.server.nodeAt(there);
-    await server.makeFolder(to, node?.mode, node);
-    const acl = node && (await plan.like.server.readAcls(there, ['.'])).get('.');
-    if (acl !== undefined) await server.writeAcls(new Map([[to, acl]]));
-  };
-  await makeLike(top, tree);
-  for (const area of kept) {
-    const there = layout.keep(plan.like.folder, root, area.name);
-    const isThere = await plan.like.server.exists(there);
-    await makeLike(isThere ? there : top, layout.keep(folder, root, area.name));
-  }
+  await layOut(plan, root, tree, kept);
 
   const whereTo = (path: ByteString): ByteString => {
     const area = kept.find((one) => path === one.path || path.startsWith(`${one.path}/`));
     return area ? layout.keep(folder, root, area.name) + path.slice(area.path.length) : `${tree}/${path}`;
   };
-  const batch = plan.source.liesOn(server) && server.isFar ? new Batch(plan, spool, work) : undefined;
+  const { isNear, canMakeThere } = liesWhere(plan);
+  const batch = canMakeThere ? new Batch(plan, spool, work) : undefined;
   // One at a time: what belongs to a file follows it in the spool.
-  await eachOf(foldersFirst(plan.source.files(root)), 1, async (file) => {
+  await eachOf(foldersFirst(filesHere(plan.source.files(root))), 1, async (file) => {
     checkpoint(work);
     if (isLeftOut(plan, file)) return;
     const to = whereTo(file.path);
@@ -91,7 +81,12 @@ export async function copyRoot(
       work.count({ files: 1, bytes: here.length });
     } else {
       const identity = await whileStill(async () => server.writeFile(to, await untranslated(file), mode, file));
-      spool?.event({ is: 'file', path, mode, at: [{ realPath: to, identity }, ...(file.at ? [file.at] : [])] });
+      spool?.event({
+        is: 'file',
+        path,
+        mode,
+        at: [{ realPath: to, identity }, ...(file.at && isNear ? [file.at] : [])],
+      });
       work.count({ files: 1, bytes: file.bytes });
     }
   }
@@ -110,6 +105,10 @@ export async function copyRoot(
     await server.makeLink(`${tree}/${area.path}`, keepLinkTarget(root, area));
   }
 
+  async function* filesHere(files: AsyncIterable<SourceFile>): AsyncGenerator<SourceFile> {
+    for await (const file of files) yield isNear ? file : fromElsewhere(file);
+  }
+
   /** Makes each folder before what is in it. */
   async function* foldersFirst(files: AsyncIterable<SourceFile>): AsyncGenerator<SourceFile> {
     for await (const file of files) {
@@ -126,6 +125,36 @@ export async function copyRoot(
     }
   }
 }
+
+/** Where a source lies, seen from its copy: whom files belong to on another machine says nothing here. */
+function liesWhere({ source: { lieAt }, destination: { server } }: FilePlan) {
+  const isNear = lieAt === undefined || onOneMachine(lieAt, server);
+  return { isNear, canMakeThere: server.isFar && lieAt !== undefined && isDeepStrictEqual(lieAt.reach, server.reach) };
+}
+
+/** Makes a tree's own folder and those of its kept areas, as they are at the environment that the copy is to be like. */
+async function layOut(plan: FilePlan, root: string, tree: ByteString, kept: readonly AreaRule[]): Promise<void> {
+  const { like } = plan;
+  const { server, folder } = plan.destination;
+  const top = await topOf(like, root);
+  const makeLike = async (there: ByteString, to: ByteString): Promise<void> => {
+    const node = await like.server.nodeAt(there);
+    const isNear = onOneMachine(like.server, server);
+    await server.makeFolder(to, node?.mode, isNear ? node : undefined);
+    const acl = node && isNear && (await like.server.readAcls(there, ['.'])).get('.');
+    if (acl) await server.writeAcls(new Map([[to, acl]]));
+  };
+  await makeLike(top, tree);
+  for (const area of kept) {
+    const there = layout.keep(like.folder, root, area.name);
+    const isThere = await like.server.exists(there);
+    await makeLike(isThere ? there : top, layout.keep(folder, root, area.name));
+  }
+}
+
+/** A file of another machine: it belongs here to whom its folder does, and has no rights of anybody's there. */
+const fromElsewhere = (file: SourceFile): SourceFile =>
+  Object.create(file, { owner: { value: undefined }, acl: { value: undefined } });
 
 /** Files that are copied at once, where source and copy lie on one machine: their bytes stay there. */
 class Batch {

@@ -1,4 +1,3 @@
-import { isDeepStrictEqual } from 'node:util';
 import {
   type AreaRule,
   areaOf,
@@ -82,8 +81,8 @@ export interface CopySource {
   close(): Promise<void>;
   files(root: string): AsyncGenerator<SourceFile>;
   readonly roots: readonly string[];
-  /** Whether its files lie on the machine of a server. */
-  liesOn(server: ServerConnection): boolean;
+  /** The connection to its files, where they lie on a server. */
+  readonly lieAt: ServerConnection | undefined;
   readonly portable: PortableSource;
 }
 
@@ -135,8 +134,8 @@ export class LiveSource implements CopySource {
     return { is: 'environment', environment: toPortable(this.#environment) };
   }
 
-  liesOn(server: ServerConnection): boolean {
-    return isDeepStrictEqual(this.#environment.server.reach, server.reach);
+  get lieAt(): ServerConnection {
+    return this.#environment.server;
   }
 
   async open(): Promise<readonly SourceDatabase[]> {
@@ -242,8 +241,8 @@ export class SnapshotSource implements CopySource {
     this.#areas = areasOf(profile);
   }
 
-  liesOn(): boolean {
-    return false;
+  get lieAt(): undefined {
+    return undefined;
   }
 
   get portable(): PortableSource {

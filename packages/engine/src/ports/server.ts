@@ -1,3 +1,4 @@
+import { isDeepStrictEqual } from 'node:util';
 import type { ByteString } from '@tessarion/core';
 import { EngineError } from './errors.js';
 import type { Carrier, DatabaseLogin } from './shapes.js';
@@ -231,3 +232,7 @@ export const fromServer = <T extends Omit<DatabaseLogin, 'database'>>(
   { carrier }: Pick<ServerConnection, 'carrier'>,
   login: T,
 ): T => (carrier ? { ...login, by: carrier } : login);
+
+/** Whether two connections lead to one machine, where owners mean the same and files can be made of others. */
+export const onOneMachine = (one: ServerConnection, other: ServerConnection): boolean =>
+  isDeepStrictEqual({ ...one.reach, base: '' }, { ...other.reach, base: '' });

@@ -371,8 +371,16 @@ export function closeLinks(): void {
 /** A new key for a login: both halves as OpenSSH writes them. @param comment stands behind the public one */
 export async function newLoginKey(comment: string): Promise<{ readonly private: string; readonly public: string }> {
   const { utils } = await import('ssh2');
-  return utils.generateKeyPairSync('ed25519', { comment });
+  for (;;) {
+    const pair = utils.generateKeyPairSync('ed25519', { comment });
+    // The library drops zeros that a key begins with: one in 256 is no key then.
+    const { length } = Buffer.from(pair.public.split(' ')[1] as string, 'base64');
+    if (length === ED25519_BYTES) return pair;
+  }
 }
+
+/** Of a public key, with its kind (RFC 8709, 4). */
+const ED25519_BYTES = 51;
 
 /** The public half of a login's key. @throws {EngineError} `command-failed` where it is none, or has a passphrase */
 export async function publicHalfOf(key: string, comment: string): Promise<string> {

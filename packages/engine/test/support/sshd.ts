@@ -4,8 +4,7 @@ import * as fs from 'node:fs/promises';
 import { connect, createServer } from 'node:net';
 import { tmpdir, userInfo } from 'node:os';
 import { join } from 'node:path';
-import { utils } from 'ssh2';
-import { closeLinks, type SshPlace } from '../../src/ssh/link.js';
+import { closeLinks, newLoginKey, type SshPlace } from '../../src/ssh/link.js';
 
 /** An SSH server of Debian's on loopback, that lets whoever started it in. */
 export interface Sshd {
@@ -32,7 +31,7 @@ export async function freePort(): Promise<number> {
 /** Starts one. @param lines further ones of its configuration */
 export async function startSshd(lines: readonly string[] = []): Promise<Sshd> {
   const folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-sshd-'));
-  const [host, login] = [utils.generateKeyPairSync('ed25519'), utils.generateKeyPairSync('ed25519')];
+  const [host, login] = [await newLoginKey('host'), await newLoginKey('login')];
   const authorized = join(folder, 'authorized_keys');
   await fs.writeFile(join(folder, 'host'), host.private, { mode: 0o600 });
   await fs.writeFile(authorized, `${login.public}\n`);

@@ -9,6 +9,7 @@ import {
   type LeftOut,
   LiveSource,
   layout,
+  onOneMachine,
   SnapshotSource,
   TRACE_WORDS,
   TraceFinder,
@@ -22,7 +23,8 @@ import type { TransferContext } from './context.js';
 /** Makes a copy's own folder, of the owner that the source's has: programs of a site run as that user. */
 export async function makeFolderLike(source: Environment, destination: Environment): Promise<void> {
   const { server, folder } = destination;
-  await server.makeFolder(folder, undefined, await source.server.nodeAt(source.folder));
+  const owner = onOneMachine(source.server, server) ? await source.server.nodeAt(source.folder) : undefined;
+  await server.makeFolder(folder, undefined, owner);
   await server.makeFolder(layout.trees(folder));
 }
 

@@ -103,7 +103,7 @@ export async function startClone(by: Starter, to: string, body: BodyOf<'environm
     );
   if (source.site !== to) await mustMayLeave(by, source, to, body.confirm);
   const { profile } = version;
-  const server = await servers.get(records, site.server);
+  const server = await servers.get(records, body.server ?? site.server);
   const { record, warnings } = newCopy(
     {
       site: to,
