@@ -24,6 +24,8 @@ export interface FilePlan {
 }
 
 const SCRATCH_BYTES = 256 * 1024;
+/** Files that are copied side by side from or to a far server. */
+const FAR_LANES = 32;
 
 /** Makes the new tree of one root, beside those in use, and takes down in `spool` what it was made of. */
 export async function copyRoot(
@@ -39,7 +41,6 @@ export async function copyRoot(
   const tree = layout.tree(folder, root, plan.treeId);
   const rewriter = rewriterOf(destination);
   const form = new FileForm(destination, rewriter);
-  const scratch = Buffer.allocUnsafe(SCRATCH_BYTES);
   spool?.event({ is: 'root', name: root });
   await layOut(plan, root, tree, kept);
 
@@ -47,10 +48,11 @@ export async function copyRoot(
     const area = kept.find((one) => path === one.path || path.startsWith(`${one.path}/`));
     return area ? layout.keep(folder, root, area.name) + path.slice(area.path.length) : `${tree}/${path}`;
   };
-  const { isNear, canMakeThere } = liesWhere(plan);
+  const { isNear, canMakeThere, lanes } = liesWhere(plan);
   const batch = canMakeThere ? new Batch(plan, spool, work) : undefined;
-  // One at a time: what belongs to a file follows it in the spool.
-  await eachOf(foldersFirst(filesHere(plan.source.files(root))), 1, async (file) => {
+  const scratch = lanes === 1 ? Buffer.allocUnsafe(SCRATCH_BYTES) : undefined;
+  // What belongs to a file is taken down in the same moment.
+  await eachOf(foldersFirst(filesHere(plan.source.files(root))), lanes, async (file) => {
     checkpoint(work);
     if (isLeftOut(plan, file)) return;
     const to = whereTo(file.path);
@@ -129,7 +131,9 @@ export async function copyRoot(
 /** Where a source lies, seen from its copy: whom files belong to on another machine says nothing here. */
 function liesWhere({ source: { lieAt }, destination: { server } }: FilePlan) {
   const isNear = lieAt === undefined || onOneMachine(lieAt, server);
-  return { isNear, canMakeThere: server.isFar && lieAt !== undefined && isDeepStrictEqual(lieAt.reach, server.reach) };
+  const canMakeThere = server.isFar && lieAt !== undefined && isDeepStrictEqual(lieAt.reach, server.reach);
+  // Each file takes as long as it travels, however small it is.
+  return { isNear, canMakeThere, lanes: !canMakeThere && (server.isFar || lieAt?.isFar) ? FAR_LANES : 1 };
 }
 
 /** Makes a tree's own folder and those of its kept areas, as they are at the environment that the copy is to be like. */

@@ -234,8 +234,13 @@ async function socketTo(at: SshPlace): Promise<Socket> {
   }
 }
 
-/** The library is read where somebody needs it. */
-const newClient = async (): Promise<Client> => new (await import('ssh2')).Client();
+/** The library, read where somebody needs it; outside of a bundle all of it stands under one name. */
+async function ssh2(): Promise<typeof import('ssh2')> {
+  const read: typeof import('ssh2') & { readonly default?: typeof import('ssh2') } = await import('ssh2');
+  return read.default ?? read;
+}
+
+const newClient = async (): Promise<Client> => new (await ssh2()).Client();
 
 /** The key that a machine shows, in base64, whoever it is. @throws {EngineError} `server-unreachable` */
 export async function hostKeyOf(at: SshPlace): Promise<string> {
@@ -370,7 +375,7 @@ export function closeLinks(): void {
 
 /** A new key for a login: both halves as OpenSSH writes them. @param comment stands behind the public one */
 export async function newLoginKey(comment: string): Promise<{ readonly private: string; readonly public: string }> {
-  const { utils } = await import('ssh2');
+  const { utils } = await ssh2();
   for (;;) {
     const pair = utils.generateKeyPairSync('ed25519', { comment });
     // The library drops zeros that a key begins with: one in 256 is no key then.
@@ -384,7 +389,7 @@ const ED25519_BYTES = 51;
 
 /** The public half of a login's key. @throws {EngineError} `command-failed` where it is none, or has a passphrase */
 export async function publicHalfOf(key: string, comment: string): Promise<string> {
-  const { utils } = await import('ssh2');
+  const { utils } = await ssh2();
   const parsed = utils.parseKey(key);
   if (parsed instanceof Error)
     throw new EngineError(
