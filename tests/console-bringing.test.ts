@@ -93,7 +93,7 @@ describe('servers, sites and profiles in the console, step by step', { shuffle: 
       );
       expect(await readdir(studio.data)).not.toContain('harbour-nosuch');
       expect((await add('harbour-4', whole, '127.0.0.1:1')).err).toContain('No web server answers at 127.0.0.1:1');
-      expect(await add('harbour-4', 'mysql://x')).toMatchObject({ code: 2 });
+      expect(await add('harbour-4', 'sqlite://x')).toMatchObject({ code: 2 });
       expect(await add('harbour-4', whole, 'nowhere')).toMatchObject({ code: 2 });
       expect(await add('harbour-4', `postgresql://x:y@${host}:1`)).toMatchObject({ code: 1 });
       const { databases } = await install(studio.place, { ...SHOP, name: 'mere' });

@@ -169,21 +169,22 @@ describe('a connection that breaks', () => {
       return false;
     }
   };
+  /** A program of a site that has begun. */
+  const sleeping = async (server: SshServer): Promise<Promise<unknown>[]> => {
+    const own = `${base}/own`;
+    await fs.mkdir(own);
+    const program = server.run('sleep', [ALONE], { environment: own, folder: own, hidden: [], timeoutSeconds: 80 });
+    program.catch(() => undefined);
+    await vi.waitUntil(() => runs(`sleep ${ALONE}`), { timeout: 10_000 });
+    return [program];
+  };
   const cut = (): void => {
     for (const one of sockets.splice(0)) one.destroy();
   };
 
   it('ends what goes on there with it, says so, and the next one is opened by itself', async () => {
     const server = serverAt(at);
-    await fs.mkdir(join(base, 'own'));
-    const program = server.run('sleep', [ALONE], {
-      environment: `${base}/own`,
-      folder: `${base}/own`,
-      hidden: [],
-      timeoutSeconds: 60,
-    });
-    program.catch(() => undefined);
-    await vi.waitUntil(() => runs(`sleep ${ALONE}`), { timeout: 10_000 });
+    const [program = Promise.resolve()] = await sleeping(server);
     cut();
     expect(await failure(program)).toMatchObject({
       code: 'server-unreachable',
@@ -195,15 +196,7 @@ describe('a connection that breaks', () => {
 
   it('is noticed at both ends where it only falls silent', { timeout: 90_000 }, async () => {
     const server = serverAt(at);
-    await fs.mkdir(join(base, 'own'));
-    const program = server.run('sleep', [ALONE], {
-      environment: `${base}/own`,
-      folder: `${base}/own`,
-      hidden: [],
-      timeoutSeconds: 80,
-    });
-    program.catch(() => undefined);
-    await vi.waitUntil(() => runs(`sleep ${ALONE}`), { timeout: 10_000 });
+    const [program = Promise.resolve()] = await sleeping(server);
     isSilent = true;
     expect((await failure(program)).code).toBe('server-unreachable');
     await vi.waitUntil(() => !runs(`sleep ${ALONE}`), { timeout: 30_000 });

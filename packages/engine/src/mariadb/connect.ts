@@ -1,6 +1,5 @@
 import { createHash } from 'node:crypto';
 import type { Readable } from 'node:stream';
-import { tableLabel } from '@tessarion/core';
 import type { Connection, QueryError, ResultSetHeader } from 'mysql2';
 import { EngineError, messageOf } from '../ports/errors.js';
 import type { DatabaseLogin } from '../ports/shapes.js';
@@ -262,6 +261,3 @@ export function databaseError(
     { cause },
   );
 }
-
-/** What people call a table in messages. */
-export const labelOf = (name: string): string => tableLabel({ schema: '', name });
