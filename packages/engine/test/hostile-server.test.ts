@@ -62,6 +62,13 @@ describe('a server that is not what it seems', () => {
     expect((await failure(tryLogin({ ...sshd.place, hostKey: null }))).message).toContain('Nobody has confirmed');
   });
 
+  it('makes folders that nobody else may write in, those above its own too', async () => {
+    const own = new SshServer({ kind: 'ssh', base: `${base}/not/there`, at: sshd.place });
+    await own.makeFolder(`${base}/not/there/site`);
+    for (const folder of ['not', 'not/there', 'not/there/site'])
+      expect((await fs.stat(join(base, folder))).mode & 0o777, folder).toBe(0o755);
+  });
+
   it('gets keys that are whole, each of them', async () => {
     for (let n = 0; n < 600; n++) {
       const { public: line, private: key } = await newLoginKey('whole');

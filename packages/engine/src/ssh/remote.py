@@ -856,7 +856,8 @@ def take(kind, number, payload, waiting):
 
 def begin():
     global base, last_heard
-    os.umask(0)
+    # Modes are given in the end as they are wished for; until then, and above, nobody else writes.
+    os.umask(0o022)
     size, _, _ = HEAD.unpack(incoming.read(HEAD.size))
     hello = json.loads(incoming.read(size).decode())
     base = raw(hello['base']).rstrip(b'/')
