@@ -31,7 +31,7 @@ function keepsItsPromises(where: string, reach: Pick<StudioOptions, 'reach'>): v
       studio = await startStudio('nothing', { ...reach, system: 'mariadb', args: ['--workers', '2'] });
       dying = new Dying(studio, await Breakpoint.open(studio));
       await bringInAnySite(studio);
-    }, 120_000);
+    });
     afterAll(() => dying?.stop());
 
     const value = (path: string, sql: string): Promise<unknown> =>

@@ -36,7 +36,7 @@ beforeAll(async () => {
   webHost = new WebHost(hosts);
   webHostPort = await freePort();
   await webHost.listen(webHostPort);
-}, 120_000);
+});
 afterAll(async () => {
   await webHost?.close();
   await studio?.stop();

@@ -31,7 +31,7 @@ export function mergesAtRandom(options: StudioOptions = {}): void {
     studio = await startStudio('nothing', options);
     await bringInAnySite(studio);
     site = await KeptSite.of(studio, ANY_LIVE, ANY_COPY);
-  }, 120_000);
+  });
   afterAll(() => studio?.stop());
 
   function diceOf(seed: number): Dice {

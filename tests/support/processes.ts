@@ -27,7 +27,7 @@ export async function endProcessesOf(folder: string): Promise<void> {
   for (let tries = 0; ; tries++) {
     const found = await processesOf(folder);
     if (found.length === 0) return;
-    if (tries > 500) throw new Error(`These do not end: ${found.map(({ pid }) => pid).join(', ')}.`);
+    if (tries > 6000) throw new Error(`These do not end: ${found.map(({ pid }) => pid).join(', ')}.`);
     // A database server ends its own processes; killed itself, it would leave them behind.
     if (tries === 0)
       for (const { pid, isDatabase } of found) {

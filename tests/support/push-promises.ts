@@ -27,7 +27,7 @@ export function keepsPushPromises(options: StudioOptions = {}): void {
   beforeAll(async () => {
     studio = await startStudio('staging', options);
     kept = await KeptSite.of(studio, LIVE, COPY);
-  }, 120_000);
+  });
   beforeEach(() => kept.restore());
   afterAll(() => studio?.stop());
 

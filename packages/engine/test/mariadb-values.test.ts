@@ -11,7 +11,7 @@ let server: MariaServer;
 let number = 0;
 beforeAll(async () => {
   server = await startMaria(['--event-scheduler=OFF', '--log-bin-trust-function-creators=1']);
-}, 60_000);
+});
 afterAll(() => server?.stop());
 
 async function fresh(): Promise<SiteDatabase> {

@@ -37,7 +37,7 @@ PIECE = 256 * 1024
 # A file up to this size is answered in turn, without a thread of its own.
 SMALL = 1024 * 1024
 # Whoever asks gives a sign each second; one who has been silent for so long is gone, whatever the network thinks.
-SILENCE = 15
+SILENCE = 30
 KEPT = 64 * 1024
 
 incoming = sys.stdin.buffer

@@ -134,7 +134,7 @@ export function databaseSuite(title: string, open: () => Promise<KindUnderTest>)
     let kind: KindUnderTest;
     beforeAll(async () => {
       kind = await open();
-    }, 60_000);
+    });
     afterAll(() => kind?.close());
 
     describe('a view', () => {

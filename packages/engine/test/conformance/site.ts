@@ -54,7 +54,7 @@ export function siteSuite(
     beforeAll(async () => {
       kind = await open();
       folder = await fs.mkdtemp(join(tmpdir(), 'tessarion-kind-'));
-    }, 60_000);
+    });
     afterAll(async () => {
       await kind?.close();
       await fs.rm(folder, { recursive: true, force: true });

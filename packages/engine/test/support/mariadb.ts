@@ -73,7 +73,7 @@ async function makeAdministrator(
   said: () => string,
 ): Promise<void> {
   const sql = `GRANT ALL PRIVILEGES ON *.* TO '${user}'@'%' IDENTIFIED BY '${password}' WITH GRANT OPTION`;
-  for (let tries = 0; tries < 300; tries++) {
+  for (let tries = 0; tries < 1200; tries++) {
     if (child.exitCode !== null) throw new Error(`mariadbd ended with ${child.exitCode}: ${said()}`);
     const done = await promisify(execFile)('/usr/bin/mariadb', [
       ...['--no-defaults', `--socket=${socket}`, '--user=root', '--execute', sql],

@@ -88,7 +88,7 @@ export async function startSshd(lines: readonly string[] = []): Promise<Sshd> {
 }
 
 async function listening(port: number, child: ChildProcess, said: () => string): Promise<void> {
-  for (let tries = 0; tries < 200; tries++) {
+  for (let tries = 0; tries < 1200; tries++) {
     if (child.exitCode !== null) throw new Error(`sshd ended with ${child.exitCode}: ${said()}`);
     const socket = connect(port, '127.0.0.1');
     const isUp = await Promise.race([
