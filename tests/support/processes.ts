@@ -24,19 +24,22 @@ async function processesOf(folder: string): Promise<Found[]> {
 
 /** Ends whatever runs on a folder at once, as if the machine had gone, and waits until it is gone. */
 export async function endProcessesOf(folder: string): Promise<void> {
+  const told = new Set<number>();
   for (let tries = 0; ; tries++) {
     const found = await processesOf(folder);
     if (found.length === 0) return;
     if (tries > 6000) throw new Error(`These do not end: ${found.map(({ pid }) => pid).join(', ')}.`);
     // A database server ends its own processes; killed itself, it would leave them behind.
-    if (tries === 0)
-      for (const { pid, isDatabase } of found) {
-        try {
-          process.kill(pid, isDatabase ? 'SIGQUIT' : 'SIGKILL');
-        } catch {
-          // It has just ended.
-        }
+    for (const { pid, isDatabase } of found) {
+      // Something may have begun since the last look.
+      if (told.has(pid)) continue;
+      told.add(pid);
+      try {
+        process.kill(pid, isDatabase ? 'SIGQUIT' : 'SIGKILL');
+      } catch {
+        // It has just ended.
       }
+    }
     await new Promise((resolve) => setTimeout(resolve, 10));
   }
 }
