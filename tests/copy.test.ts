@@ -123,15 +123,19 @@ describe('a copy of live, step by step', { shuffle: false }, () => {
   });
 
   it('has the same files, with modes and links, and its own settings', async () => {
-    const list = async (path: string): Promise<Map<string, string>> => {
+    /** By path below the root: when each file was written last, in milliseconds. */
+    const written = { [LIVE]: new Map<string, number>(), [COPY]: new Map<string, number>() };
+    const list = async (path: typeof LIVE | typeof COPY): Promise<Map<string, string>> => {
       const base = join(folderOf(studio, path), 'main');
       const found = new Map<string, string>();
       for (const entry of await fs.readdir(base, { recursive: true, withFileTypes: true })) {
         const full = join(entry.parentPath, entry.name);
         const name = full.slice(base.length + 1);
         const { mode, mtimeMs } = await fs.lstat(full);
-        if (entry.isFile())
-          found.set(name, `${(mode & 0o777).toString(8)} ${mtimeMs.toFixed(1)} ${await fs.readFile(full, 'latin1')}`);
+        if (entry.isFile()) {
+          found.set(name, `${(mode & 0o777).toString(8)} ${await fs.readFile(full, 'latin1')}`);
+          written[path]?.set(name, mtimeMs);
+        }
         if (entry.isSymbolicLink() && !name.startsWith('var') && name !== 'media/uploads')
           found.set(name, await fs.readlink(full));
       }
@@ -142,6 +146,9 @@ describe('a copy of live, step by step', { shuffle: false }, () => {
     for (const [name, content] of from) {
       if (name.startsWith('config/')) continue;
       expect(onto.get(name), name).toBe(name === 'styles/links.css' ? content.replaceAll(live, copy) : content);
+      // Times are set to the microsecond.
+      const [at, copied] = [written[LIVE]?.get(name), written[COPY]?.get(name)];
+      if (at !== undefined) expect(Math.abs(at - (copied ?? 0)), name).toBeLessThan(0.1);
     }
     const settings = onto.get('config/site.env') ?? '';
     expect(settings).toContain(`SITE_BASE_URL=${copy}`);
